@@ -1,0 +1,44 @@
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+
+.PHONY: demo test test-long lint format bench screenshots docs clean
+
+$(READY): pyproject.toml
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \
+		|| { echo "Magnetite needs Python 3.11 or later; name one with: make PYTHON=python3.12"; exit 1; }
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[test]'
+	@touch $@
+
+demo: $(READY)
+	$(BIN)/magnetite demo magnetite-demo
+
+test: lint
+	$(BIN)/python -m pytest -n 2
+
+test-long: lint
+	$(BIN)/python -m pytest -n 2 -m ''
+
+lint: $(READY)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+format: $(READY)
+	$(BIN)/ruff check --fix .
+	$(BIN)/ruff format .
+
+bench: $(READY)
+	$(BIN)/python benchmarks/timings.py
+
+docs: $(READY)
+	$(BIN)/magnetite methods --format markdown > docs/methods.md
+
+screenshots: $(READY)
+	$(BIN)/python docs/make_screenshots.py docs/screenshots
+
+clean:
+	rm -rf $(VENV) magnetite-demo

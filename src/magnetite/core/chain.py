@@ -1,0 +1,237 @@
+"""Chain notation: `gaussian-blur sigma=1.6px + gaussian-noise sd=12dn`.
+
+Words are separated by blanks and steps by a `+` that stands alone; settings are `key=value`
+without blanks. Where a sweep is allowed a value may be a list `2dn,6dn` or a range
+`1..41/4` (first, last, increment). Every chain has one canonical spelling, `str(chain)`:
+settings in the declared order, defaults left out, plain numbers.
+"""
+
+from __future__ import annotations
+
+import difflib
+import itertools
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from typing import Any
+
+from magnetite.core import registry
+from magnetite.core.errors import ChainError
+from magnetite.core.parameters import Quantity, read_quantity
+from magnetite.core.picture import Picture
+from magnetite.core.registry import Method, Parameter
+
+#: A range may not expand into more values than this.
+MAX_SWEEP = 1000
+
+
+@dataclass(frozen=True)
+class Step:
+    """One method with the settings that were given for it, by key."""
+
+    method: Method
+    settings: tuple[tuple[str, Any], ...] = ()
+
+    def __str__(self) -> str:
+        words = [self.method.name]
+        given = dict(self.settings)
+        for key, parameter in self.method.parameters.items():
+            if key in given:
+                text = parameter.kind.spell(given[key])
+                if text != parameter.default_text:
+                    words.append(f"{key}={text}")
+        return " ".join(words)
+
+    def arguments(self, picture: Picture) -> dict[str, Any]:
+        """Keyword arguments for the method's function, amplitudes on full-scale units.
+
+        Raises
+        ------
+        ChainError
+            If a value cannot be used with this picture's bit depth.
+        """
+        arguments = {}
+        for key, value in self.settings:
+            parameter = self.method.parameters[key]
+            try:
+                argument = parameter.kind.resolve(value, picture.digital_full_scale)
+            except ValueError as error:
+                raise ChainError(f"{self.method.name} {key}: {error}") from None
+            arguments[parameter.name] = argument
+        return arguments
+
+    def with_setting(self, key: str, text: str) -> Step:
+        """This step with one setting replaced by what `text` says."""
+        settings = dict(self.settings) | {key: self.method.parameters[key].kind.parse(text)}
+        return replace(self, settings=tuple(settings.items()))
+
+
+@dataclass(frozen=True)
+class Chain:
+    """Steps in order."""
+
+    steps: tuple[Step, ...]
+
+    def __str__(self) -> str:
+        return " + ".join(map(str, self.steps))
+
+
+def parse_chain(text: str | Sequence[str], *kinds: str) -> Chain:
+    """Read a chain of methods of the given kinds; earlier kinds win where a name has two.
+
+    Raises
+    ------
+    ChainError
+        If a word cannot be understood; the message names the word and its place.
+    """
+    chains = parse_sweep(text, *kinds)
+    if len(chains) > 1:
+        raise ChainError(
+            f"{_joined(text)!r} sweeps over {len(chains)} settings, and one is wanted here"
+        )
+    return chains[0]
+
+
+def parse_step(text: str | Sequence[str], *kinds: str, complete: bool = True) -> Step:
+    """Read a single step; `complete=False` lets a required setting be left for later."""
+    words = _words(text)
+    if "+" in words:
+        raise ChainError(f"{_joined(text)!r} is a chain, and one step is wanted here")
+    (step,) = _read_step(words, 1, kinds, complete)[:1]
+    return step
+
+
+def parse_sweep(text: str | Sequence[str], *kinds: str, complete: bool = True) -> list[Chain]:
+    """Read a chain with lists and ranges into all its chains, the last setting fastest."""
+    words = _words(text)
+    alternatives = []
+    start = 0
+    for end in [i for i, word in enumerate(words) if word == "+"] + [len(words)]:
+        alternatives.append(_read_step(words[start:end], start + 1, kinds, complete))
+        start = end + 1
+    return [Chain(steps) for steps in itertools.product(*alternatives)]
+
+
+def _words(text: str | Sequence[str]) -> list[str]:
+    words = _joined(text).split()
+    if not words:
+        raise ChainError("the chain is empty: write a step such as gaussian-noise sd=12dn")
+    return words
+
+
+def _joined(text: str | Sequence[str]) -> str:
+    return text if isinstance(text, str) else " ".join(text)
+
+
+def _read_step(words: list[str], place: int, kinds: Iterable[str], complete: bool) -> list[Step]:
+    """Read the words of one step, the first of which is word number `place` of its chain."""
+    if not words:
+        raise ChainError(f"a step is missing beside the '+' before word {place}")
+    method = _find_method(words[0], place, tuple(kinds))
+    values: dict[str, list[Any]] = {}
+    for number, word in enumerate(words[1:], place + 1):
+        key, parameter, text = _read_setting(method, word, number)
+        if key in values:
+            raise ChainError(f"word {number}, {word!r}: {key} is given twice for {method.name}")
+        try:
+            values[key] = [parameter.kind.parse(v) for v in expand_sweep(text)]
+        except ValueError as error:
+            raise ChainError(f"word {number}, {word!r}: {error}") from None
+    _check_complete(method, values, complete)
+    ordered = [key for key in method.parameters if key in values]
+    combinations = itertools.product(*(values[key] for key in ordered))
+    return [Step(method, tuple(zip(ordered, chosen, strict=True))) for chosen in combinations]
+
+
+def _find_method(name: str, place: int, kinds: tuple[str, ...]) -> Method:
+    for kind in kinds:
+        if method := registry.find(kind, name):
+            return method
+    if "=" in name:
+        raise ChainError(
+            f"word {place}, {name!r}: a step begins with its name, such as {_any(kinds)}"
+        )
+    for method in registry.every():
+        if method.name == name:
+            raise ChainError(
+                f"word {place}, {name!r}: that is a {method.kind}, and a {' or '.join(kinds)} "
+                "is wanted here"
+            )
+    names = [method.name for kind in kinds for method in registry.every(kind)]
+    raise ChainError(
+        f"word {place}, {name!r}: no {' or '.join(kinds)} has that name{_nearest(name, names)}"
+    )
+
+
+def _any(kinds: tuple[str, ...]) -> str:
+    return registry.every(kinds[0])[0].name
+
+
+def _read_setting(method: Method, word: str, number: int) -> tuple[str, Parameter, str]:
+    key, equals, text = word.partition("=")
+    if not equals or not key or not text:
+        raise ChainError(
+            f"word {number}, {word!r}: a setting of {method.name} is key=value without blanks, "
+            f"and steps are separated by a '+' that stands alone{_usage(method)}"
+        )
+    parameter = method.parameters.get(key)
+    if parameter is None:
+        keys = list(method.parameters)
+        raise ChainError(
+            f"word {number}, {word!r}: {method.name} has no setting {key!r}{_nearest(key, keys)}"
+        )
+    return key, parameter, text
+
+
+def _check_complete(method: Method, values: dict[str, list[Any]], complete: bool) -> None:
+    missing = [key for key, p in method.parameters.items() if p.required and key not in values]
+    if missing and complete:
+        key = missing[0]
+        kind = method.parameters[key].kind
+        raise ChainError(
+            f"{method.name} needs {key}=, such as {method.name} {key}={kind.example()} "
+            f"({kind.describe()})"
+        )
+
+
+def _usage(method: Method) -> str:
+    keys = ", ".join(f"{key}=" for key in method.parameters)
+    return f"; its settings are {keys}" if keys else "; it has no settings"
+
+
+def _nearest(word: str, known: list[str]) -> str:
+    near = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
+    if near:
+        return f"; did you mean {near[0]}?"
+    return f"; known: {', '.join(sorted(known))}" if known else "; it has none"
+
+
+def expand_sweep(text: str) -> list[str]:
+    """Values of a list `2dn,6dn`, a range `1..41/4`, or a single value.
+
+    A range may carry its unit on any of its numbers: `2..20dn/6` is 2dn, 8dn, 14dn, 20dn.
+    Raises `ValueError` where it makes no sense.
+    """
+    values = []
+    for part in text.split(","):
+        if not part:
+            raise ValueError("a value of the list is empty")
+        values.extend(_expand_range(part) if ".." in part else [part])
+    return values
+
+
+def _expand_range(text: str) -> list[str]:
+    first_text, _, rest = text.partition("..")
+    last_text, slash, increment_text = rest.partition("/")
+    first, last = read_quantity(first_text), read_quantity(last_text)
+    increment = read_quantity(increment_text) if slash else Quantity(Decimal(1))
+    units = {q.unit for q in (first, last, increment)} - {""}
+    if len(units) > 1:
+        raise ValueError(f"the range {text!r} mixes the units {' and '.join(sorted(units))}")
+    if increment.number <= 0 or last.number < first.number:
+        raise ValueError(f"the range {text!r} must rise, as in 1..41/4 (first..last/increment)")
+    count = int((last.number - first.number) / increment.number) + 1
+    if count > MAX_SWEEP:
+        raise ValueError(f"the range {text!r} has {count} values; at most {MAX_SWEEP} are allowed")
+    unit = units.pop() if units else ""
+    return [str(Quantity(first.number + i * increment.number, unit)) for i in range(count)]

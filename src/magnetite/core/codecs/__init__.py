@@ -1,0 +1,1 @@
+"""Codecs: layers that run forwards to bytes and backwards from them, and the `.mgt` container."""

@@ -1,0 +1,63 @@
+"""What a codec is made of: layers in a row, run forwards to bytes and backwards from them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple, Protocol
+
+from magnetite.core.picture import Colour, Pixels
+
+
+@dataclass(frozen=True)
+class Frame:
+    """The shape of what is coded: all that a decoder knows beside the codec's settings."""
+
+    height: int
+    width: int
+    channels: int
+    colour: Colour
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """Shape of the samples: (h, w) for gray, (h, w, n) otherwise."""
+        size = (self.height, self.width)
+        return size if self.colour == "gray" else (*size, self.channels)
+
+
+class Section(NamedTuple):
+    """A named run of bytes; the name is for reports and is not stored."""
+
+    name: str
+    data: bytes
+
+
+class Layer(Protocol):
+    """One stage. `backward` undoes `forward`, up to the loss that is the layer's purpose."""
+
+    def forward(self, data: Any) -> Any: ...
+
+    def backward(self, data: Any) -> Any: ...
+
+
+@dataclass(frozen=True)
+class Pipeline:
+    """Layers in forward order: the first takes samples, the last gives sections of bytes."""
+
+    layers: Sequence[Layer]
+
+    def forward(self, pixels: Pixels) -> list[Section]:
+        """Code samples on full-scale units, shape `Frame.shape`."""
+        data: Any = pixels
+        for layer in self.layers:
+            data = layer.forward(data)
+        sections: list[Section] = data
+        return sections
+
+    def backward(self, sections: Sequence[bytes]) -> Pixels:
+        """Decode the sections; raises `StreamError` where they are not what was coded."""
+        data: Any = sections
+        for layer in reversed(self.layers):
+            data = layer.backward(data)
+        pixels: Pixels = data
+        return pixels

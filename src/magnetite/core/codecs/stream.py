@@ -1,0 +1,117 @@
+"""Compress pictures to `.mgt` bytes and expand them again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from magnetite.core.chain import Step, parse_step
+from magnetite.core.codecs.container import MAX_SAMPLES, Stream, unpack
+from magnetite.core.codecs.layers import Frame, Pipeline, Section
+from magnetite.core.errors import MagnetiteError, StreamError
+from magnetite.core.picture import Picture, Pixels, Samples, as_picture
+
+
+@dataclass(frozen=True)
+class Compressed:
+    """A compressed picture: its bytes, and where they go."""
+
+    #: The whole `.mgt` stream; decodes by itself.
+    data: bytes
+    #: Canonical text of the codec with its settings.
+    step: str
+    #: Bytes by part; they add up to `len(data)`.
+    parts: dict[str, int]
+    #: Of the source: pixels, and bits of all its samples.
+    pixels: int
+    source_bits: int
+
+    @property
+    def bpp(self) -> float:
+        """Rate in bits per pixel, header and checksum included."""
+        return 8 * len(self.data) / self.pixels
+
+    @property
+    def ratio(self) -> float:
+        """Bits of the source's samples for each bit of the stream."""
+        return self.source_bits / (8 * len(self.data))
+
+    @cached_property
+    def picture(self) -> Picture:
+        """The picture as a decoder gets it, decoded from `data` alone."""
+        return expand(self.data)
+
+
+def compress(source: Picture | Samples, step: str) -> Compressed:
+    """Compress a picture with one codec, such as `dct step=8dn block=16`.
+
+    Raises
+    ------
+    ChainError
+        If the step cannot be read or used on this picture.
+    """
+    picture = as_picture(source)
+    parsed = parse_step(step, "codec")
+    data, sections = _encode(parsed, picture, picture.pixels())
+    parts = {"header": len(data) - sum(len(s.data) for s in sections)}
+    for section in sections:
+        parts[section.name] = parts.get(section.name, 0) + len(section.data)
+    sample_bits = picture.bits or 8 * picture.samples.dtype.itemsize
+    return Compressed(
+        data,
+        str(parsed),
+        parts,
+        picture.height * picture.width,
+        picture.samples.size * sample_bits,
+    )
+
+
+def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
+    """Decode a `.mgt` stream from its bytes alone.
+
+    Float pictures come back as float32.
+
+    Raises
+    ------
+    StreamError
+        If the bytes are no `.mgt` stream, damaged, or larger than `max_samples` declares.
+    """
+    stream = unpack(data, max_samples)
+    frame = stream.frame
+    dtype = np.float32 if stream.bits is None else np.uint8 if stream.bits <= 8 else np.uint16
+    blank = Picture(np.zeros(frame.shape, dtype), stream.bits, frame.colour, "expanded stream")
+    try:
+        pipeline = _pipeline(parse_step(stream.step, "codec"), blank)
+        pixels = pipeline.backward(stream.sections)
+    except StreamError:
+        raise
+    except MagnetiteError as error:
+        raise StreamError(f"the stream's step {stream.step!r} cannot be used: {error}") from None
+    return blank.with_pixels(pixels)[0]
+
+
+def through(step: Step, picture: Picture, pixels: Pixels) -> tuple[Pixels, int]:
+    """Samples after coding and decoding, not yet rounded, and the size of the stream in bytes.
+
+    `picture` gives depth and colour; `pixels` are the samples that go through.
+    """
+    data, sections = _encode(step, picture, pixels)
+    decoded = _pipeline(step, picture).backward([section.data for section in sections])
+    return decoded.astype(pixels.dtype), len(data)
+
+
+def _encode(step: Step, picture: Picture, pixels: Pixels) -> tuple[bytes, list[Section]]:
+    sections = _pipeline(step, picture).forward(pixels)
+    stream = Stream(_frame(picture), picture.bits, str(step), [s.data for s in sections])
+    return stream.pack(), sections
+
+
+def _pipeline(step: Step, picture: Picture) -> Pipeline:
+    pipeline: Pipeline = step.method.function(_frame(picture), **step.arguments(picture))
+    return pipeline
+
+
+def _frame(picture: Picture) -> Frame:
+    return Frame(picture.height, picture.width, picture.channels, picture.colour)

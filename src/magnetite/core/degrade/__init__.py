@@ -1,0 +1,1 @@
+"""Degradations: known, calibrated amounts of noise, blur and quantization."""

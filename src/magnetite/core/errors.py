@@ -1,0 +1,35 @@
+"""Every error that is raised on purpose.
+
+    MagnetiteError
+    └── InputError (ValueError)   something given is wrong; the command line exits with 2
+        ├── ChainError            ... in the text of a step or a chain
+        ├── PictureError          ... in a picture: size, colour, bit depth, values
+        ├── StreamError           ... in the bytes of a compressed picture
+        └── FileError             ... with a file: missing, damaged, not writable
+
+A message is one line: what is wrong, where, and how to mend it.
+"""
+
+
+class MagnetiteError(Exception):
+    """Base of all errors of this package."""
+
+
+class InputError(MagnetiteError, ValueError):
+    """Something that was given cannot be used."""
+
+
+class ChainError(InputError):
+    """The text of a step or chain does not say something that can be done."""
+
+
+class PictureError(InputError):
+    """A picture does not suit what is asked of it."""
+
+
+class StreamError(InputError):
+    """The bytes are no compressed picture of ours, or a damaged one."""
+
+
+class FileError(InputError):
+    """A file is missing, damaged, of an unknown kind, or cannot be written."""

@@ -1,0 +1,1 @@
+"""Restorations: bring a degraded picture back."""

@@ -1,0 +1,109 @@
+"""Score pictures against a reference, gauge pictures alone."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from magnetite.core.chain import Step, parse_step
+from magnetite.core.errors import ChainError, PictureError
+from magnetite.core.picture import Picture, Samples, as_picture
+
+#: Pictures of any depth are scored with full scale here, so that their figures compare.
+COMMON_SCALE = 255.0
+DEFAULT_METRICS = "mse,psnr,ssim"
+DEFAULT_GAUGES = "laplacian-variance"
+
+
+@dataclass(frozen=True)
+class Scores(Mapping[str, float]):
+    """Scores by metric label, and whether the pictures were identical."""
+
+    values_by_label: dict[str, float]
+    identical: bool
+
+    def __getitem__(self, label: str) -> float:
+        return self.values_by_label[label]
+
+    def __iter__(self) -> Any:
+        return iter(self.values_by_label)
+
+    def __len__(self) -> int:
+        return len(self.values_by_label)
+
+
+def parse_metrics(text: str, kind: str) -> list[Step]:
+    """Read a list such as `psnr,ssim window=7`; `kind` is "metric" or "gauge"."""
+    steps = [parse_step(part, kind) for part in text.split(",")]
+    labels = [str(step) for step in steps]
+    for label in labels:
+        if labels.count(label) > 1:
+            raise ChainError(f"{label!r} is listed twice in {text!r}")
+    return steps
+
+
+def score(
+    reference: Picture | Samples, test: Picture | Samples, metrics: str = DEFAULT_METRICS
+) -> Scores:
+    """Score a test picture against its reference.
+
+    Parameters
+    ----------
+    reference, test : Picture or array
+        Of the same size, colour and bit depth.
+    metrics : str
+        Names with settings, separated by commas: `psnr,ssim window=7`.
+
+    Returns
+    -------
+    Scores
+        A mapping from the metric's canonical text to its figure. Errors in dn are on the
+        scale of 8 bits whatever the depth.
+
+    Raises
+    ------
+    PictureError
+        If the pictures do not match or are too small for a metric.
+    ChainError
+        If `metrics` cannot be read.
+    """
+    one, two = as_picture(reference), as_picture(test)
+    steps = parse_metrics(metrics, "metric")
+    check_comparable(one, two)
+    first, second = one.on_scale(COMMON_SCALE), two.on_scale(COMMON_SCALE)
+    values = {
+        str(step): float(step.method.function(first, second, COMMON_SCALE, **step.arguments(one)))
+        for step in steps
+    }
+    return Scores(values, one.same_samples(two))
+
+
+def gauge(source: Picture | Samples, gauges: str = DEFAULT_GAUGES) -> dict[str, float]:
+    """Figures of one picture alone, by the gauge's canonical text.
+
+    Raises
+    ------
+    PictureError
+        If the picture's size or colour does not suit a gauge.
+    """
+    picture = as_picture(source)
+    steps = parse_metrics(gauges, "gauge")
+    samples = picture.on_scale(COMMON_SCALE)
+    return {
+        str(step): float(step.method.function(samples, COMMON_SCALE, **step.arguments(picture)))
+        for step in steps
+    }
+
+
+def check_comparable(reference: Picture, test: Picture) -> None:
+    """Raise `PictureError` unless size, colour and bit depth agree."""
+    mismatch = f"{reference.origin} is {reference.describe()}, {test.origin} is {test.describe()}"
+    if (reference.height, reference.width) != (test.height, test.width):
+        raise PictureError(f"the sizes differ: {mismatch}; crop or resize one to the other's size")
+    if (reference.colour, reference.channels) != (test.colour, test.channels):
+        raise PictureError(f"the colours differ: {mismatch}; --gray scores the luma of both")
+    if reference.bits != test.bits:
+        raise PictureError(
+            f"the bit depths differ: {mismatch}; --mixed-depths scores both on one scale"
+        )
