@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -116,7 +115,7 @@ def bd_quality(anchor: Sequence[tuple[float, float]], test: Sequence[tuple[float
 
     Interpolates quality over log rate; arguments and errors as in `bd_rate`.
     """
-    one, two = _rising(anchor), _rising(test)
+    one, two = _by_rate(anchor), _by_rate(test)
     return _mean_gap((np.log(one[:, 0]), one[:, 1]), (np.log(two[:, 0]), two[:, 1]), "rate")
 
 
@@ -154,12 +153,19 @@ def _mean_gap(anchor: Axes, test: Axes, what: str) -> float:
     return float((areas[1] - areas[0]) / (high - low))
 
 
+def _by_rate(points: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
+    """Points of strictly rising rate, finite; of equal rates the better; at least two."""
+    distinct = dict(sorted((r, q) for r, q in points if np.isfinite(q) and r > 0))
+    if len(distinct) < 2:
+        raise InputError("a curve needs at least 2 points of different rate")
+    return np.array(list(distinct.items()))
+
+
 def _rising(points: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
     """Points by rate with quality strictly rising, finite; at least two of them."""
-    finite = sorted((r, q) for r, q in points if np.isfinite(q) and r > 0)
-    best = itertools.accumulate((q for _, q in finite), max, initial=-np.inf)
-    rising = [(r, q) for (r, q), before in zip(finite, best, strict=False) if q > before]
-    distinct = dict(rising)  # of equal rates the better stands last
-    if len(distinct) < 2:
+    curve = _by_rate(points)
+    best_before = np.maximum.accumulate(np.concatenate([[-np.inf], curve[:-1, 1]]))
+    rising = curve[curve[:, 1] > best_before]
+    if len(rising) < 2:
         raise InputError("a curve needs at least 2 points of rising rate and quality")
-    return np.array(list(distinct.items()))
+    return rising

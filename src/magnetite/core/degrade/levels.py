@@ -17,13 +17,13 @@ def _certify_levels(change: Change, *, bits: int) -> list[Finding]:
     step = 1 / (2**bits - 1)
     used = np.unique(np.rint(change.drawn / step)).size
     error = Finding(
-        "rms error (step/√12 if evenly spread)", "fs", None, rms(change.drawn - change.before),
+        "rms error", "fs", None, rms(change.drawn - change.before),
         rms(change.stored - change.before),
     )  # fmt: skip
     return [
         Finding("levels used", f"of {2**bits}", None, used, used),
         Finding("step", "fs", step, step),
-        Finding("step/√12", "fs", None, step / math.sqrt(12)),
+        Finding("rms error if evenly spread (step/√12)", "fs", None, step / math.sqrt(12)),
         error,
     ]
 

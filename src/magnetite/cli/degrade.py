@@ -1,0 +1,80 @@
+"""`magnetite degrade`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from magnetite.cli.options import (
+    FullScaleOption,
+    ReferenceArgument,
+    SeedOption,
+    StepsArgument,
+    load,
+    note,
+    protect,
+)
+from magnetite.cli.output import print_table
+
+if TYPE_CHECKING:
+    from magnetite.core.degrade.certificate import Certificate
+
+
+def run(
+    ref: ReferenceArgument,
+    out: Annotated[Path, typer.Argument(metavar="OUT", help="Degraded picture to write.")],
+    steps: StepsArgument,
+    seed: SeedOption = 0,
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Degrade a picture by a known amount, and certify what was done.
+
+    Writes OUT and its certificate OUT.cert.json.
+    """
+    from magnetite.core.degrade.apply import degrade
+    from magnetite.files.sidecar import certificate_path, write_json
+    from magnetite.files.writing import check_output, write
+
+    sidecar = certificate_path(out)
+    protect([ref], [out, sidecar])
+    reference = load(ref, full_scale)
+    check_output(reference, out)
+    degraded = degrade(reference, " ".join(steps), seed=seed)
+    messages = write(degraded.picture, out)
+    write_json(sidecar, degraded.certificate.as_dict() | {"file_notes": list(messages)})
+    print_certificate(degraded.certificate)
+    for message in messages:
+        note(message)
+    _say_overflow(degraded.certificate)
+    print(f"wrote {out} and {sidecar.name}")
+
+
+def print_certificate(certificate: Certificate) -> None:
+    """The certificate as a table, a row for each finding."""
+    titles = ["step", "figure", "unit", "asked", "drawn", "± error", "stored", "verdict"]
+    rows = []
+    for record in certificate.steps:
+        for i, f in enumerate(record.findings):
+            step = record.step if i == 0 else ""
+            rows.append(
+                [step, f.quantity, f.unit, f.asked, f.drawn, f.standard_error, f.stored, f.verdict]
+            )
+    caption = (
+        f"reference {certificate.reference} ({certificate.picture}), seed {certificate.seed}; "
+        f"rms difference as stored {certificate.rms_difference:.4g} {certificate.amplitude_unit}"
+    )
+    print_table(titles, rows, caption)
+
+
+def _say_overflow(certificate: Certificate) -> None:
+    clipped = certificate.clipped
+    if clipped.low + clipped.high == 0:
+        return
+    done = "kept outside 0..1" if certificate.overflow == "keep" else "clipped"
+    note(
+        f"{clipped.share:.3%} of the samples were {done}: "
+        f"{clipped.low / clipped.total:.3%} below black, "
+        f"{clipped.high / clipped.total:.3%} above full scale"
+    )

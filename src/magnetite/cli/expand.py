@@ -1,0 +1,32 @@
+"""`magnetite expand`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from magnetite.cli.options import note, protect
+
+
+def run(
+    source: Annotated[Path, typer.Argument(metavar="IN.mgt", help="Compressed picture.")],
+    out: Annotated[Path, typer.Argument(metavar="OUT", help="Picture to write.")],
+) -> None:
+    """Decode a compressed picture, from its file alone."""
+    from magnetite.core.codecs.stream import expand
+    from magnetite.core.errors import FileError, StreamError
+    from magnetite.files.reading import read_bytes
+    from magnetite.files.writing import check_format, write
+
+    protect([source], [out])
+    check_format(out)
+    data = read_bytes(source)
+    try:
+        picture = expand(data)
+    except StreamError as error:
+        raise FileError(f"{source}: {error}") from None
+    for message in write(picture, out):
+        note(message)
+    print(f"wrote {out} ({picture.describe()})")

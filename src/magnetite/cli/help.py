@@ -1,0 +1,40 @@
+"""Help texts that follow from the declared methods."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from typer.core import TyperCommand
+
+_TITLES = {
+    "degradation": "Degradations",
+    "codec": "Codecs",
+    "restoration": "Restorations",
+    "metric": "Metrics",
+    "gauge": "Gauges",
+}
+
+
+class StepsCommand(TyperCommand):
+    """A command whose help ends with the methods that it takes."""
+
+    kinds: tuple[str, ...] = ()
+
+    def format_help(self, ctx: Any, formatter: Any) -> None:
+        self.epilog = "\n\n".join(_listing(kind) for kind in self.kinds)
+        super().format_help(ctx, formatter)
+
+
+def steps_of(*kinds: str) -> type[StepsCommand]:
+    """A command class that lists the methods of these kinds."""
+    return type("StepsCommand", (StepsCommand,), {"kinds": kinds})
+
+
+def _listing(kind: str) -> str:
+    from magnetite.core.registry import every
+
+    names = []
+    for method in every(kind):
+        keys = " ".join(f"{key}=" for key in method.parameters)
+        names.append(f"[bold]{method.name}[/bold] {keys}".strip())
+    return f"{_TITLES[kind]}: {', '.join(names)}. See [bold]magnetite methods NAME[/bold]."

@@ -1,0 +1,113 @@
+"""The `magnetite` program: its commands, and what becomes of errors."""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import Annotated
+
+import typer
+
+from magnetite.cli import (
+    compress,
+    curve,
+    degrade,
+    demo,
+    expand,
+    gauge,
+    methods,
+    restore,
+    scenes,
+    score,
+    view,
+)
+from magnetite.cli.help import StepsCommand, steps_of
+
+app = typer.Typer(
+    name="magnetite",
+    help="Degrade test pictures by known amounts, compress and restore them, score the results.",
+    epilog="Chains: gaussian-blur sigma=1.6px + gaussian-noise sd=12dn. "
+    "[bold]magnetite methods[/bold] lists every step, metric and gauge. "
+    "Exit status: 0 done, 1 a target was missed, 2 bad input, 130 interrupted.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode="rich",
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+
+app.command("demo")(demo.run)
+app.command("scenes")(scenes.run)
+app.command("degrade", cls=steps_of("degradation", "codec"))(degrade.run)
+app.command("compress", cls=steps_of("codec"))(compress.run)
+app.command("expand")(expand.run)
+app.command("restore", cls=steps_of("restoration"))(restore.run)
+app.command("score", cls=steps_of("metric"))(score.run)
+app.command("gauge", cls=steps_of("gauge"))(gauge.run)
+app.add_typer(view.app, name="view")
+app.command("curve", cls=steps_of("codec"))(curve.run)
+app.command("methods")(methods.run)
+
+__all__ = ["StepsCommand", "app", "main"]
+
+
+def _print_version(wanted: bool) -> None:
+    if wanted:
+        from magnetite import __version__
+
+        print(f"magnetite {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _options(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_print_version, is_eager=True, help="Print it.")
+    ] = False,
+) -> None:
+    pass
+
+
+def main() -> None:
+    """Run the program; every error that is bad input becomes one line and exit status 2."""
+    sys.exit(_run())
+
+
+def _run() -> int:
+    from magnetite.core.errors import MagnetiteError
+
+    try:
+        status = app(standalone_mode=False)
+        sys.stdout.flush()
+    except MagnetiteError as error:
+        return _refuse(str(error))
+    except typer.Abort:
+        return 130
+    except KeyboardInterrupt:
+        print("magnetite: interrupted", file=sys.stderr)
+        return 130
+    except BrokenPipeError:
+        # The reader of our output has gone: nothing is left to say, nor anyone to say it to.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except OSError as error:
+        where = f"{error.filename}: " if error.filename else ""
+        return _refuse(f"{where}{error.strerror or error}")
+    except MemoryError:
+        return _refuse("the picture does not fit into memory")
+    except typer.exceptions.TyperException as error:
+        return _refuse(_usage_message(error))
+    return status if isinstance(status, int) else 0
+
+
+def _usage_message(error: typer.exceptions.TyperException) -> str:
+    context = getattr(error, "ctx", None)
+    message = error.format_message().rstrip(".")
+    if context is None:
+        return message
+    return f"{message} (see {context.command_path} --help)"
+
+
+def _refuse(message: str) -> int:
+    print(f"magnetite: {' '.join(message.split())}", file=sys.stderr)
+    return 2

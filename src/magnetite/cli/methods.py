@@ -1,0 +1,161 @@
+"""`magnetite methods`."""
+
+from __future__ import annotations
+
+import sys
+from enum import StrEnum
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from magnetite.cli.output import print_csv, print_json
+from magnetite.core.errors import ChainError
+
+if TYPE_CHECKING:
+    from magnetite.core.registry import Method
+
+_TITLES = {
+    "degradation": "Degradations",
+    "codec": "Codecs",
+    "restoration": "Restorations",
+    "metric": "Metrics (against a reference)",
+    "gauge": "Gauges (of one picture)",
+}
+
+
+class CatalogueFormat(StrEnum):
+    """How the catalogue is printed."""
+
+    table = "table"
+    json = "json"
+    csv = "csv"
+    markdown = "markdown"
+
+
+def run(
+    name: Annotated[
+        str | None, typer.Argument(metavar="[NAME]", help="One method, or all if left out.")
+    ] = None,
+    format: Annotated[
+        CatalogueFormat, typer.Option(help="table, json, csv or markdown.", metavar="FORMAT")
+    ] = CatalogueFormat.table,
+) -> None:
+    """List every step, metric and gauge with its settings, units, bounds, defaults and source."""
+    chosen = _chosen(name)
+    if format is CatalogueFormat.json:
+        print_json({"methods": [_as_dict(method) for method in chosen]})
+    elif format is CatalogueFormat.csv:
+        titles = ["kind", "method", "setting", "accepts", "default"]
+        print_csv(titles, [row for method in chosen for row in _csv_rows(method)])
+    elif format is CatalogueFormat.markdown:
+        print(_markdown(chosen))
+    else:
+        _print_people(chosen, with_source=name is not None)
+
+
+def _chosen(name: str | None) -> list[Method]:
+    import difflib
+
+    from magnetite.core.registry import every
+
+    if name is None:
+        return every()
+    chosen = [method for method in every() if method.name == name]
+    if not chosen:
+        names = sorted({method.name for method in every()})
+        near = difflib.get_close_matches(name, names, n=1)
+        hint = f"did you mean {near[0]}?" if near else f"known: {', '.join(names)}"
+        raise ChainError(f"no method is named {name!r}; {hint}")
+    return chosen
+
+
+def _facts(method: Method) -> list[str]:
+    """What a kind of method declares beyond its settings, in words."""
+    traits = method.traits
+    facts = [f"colour: {method.colour.value}"]
+    if method.kind == "codec":
+        facts.append(f"quality by {traits['quality']}=, swept over {traits['points']}")
+    if "better" in traits:
+        facts.append(f"{traits['better']} is better")
+        facts.append(f"identical pictures: {traits['identical']:g}")
+    if traits.get("unit"):
+        facts.append(f"unit: {traits['unit']}")
+    if traits.get("smallest", "1x1") != "1x1":
+        facts.append(f"smallest picture: {traits['smallest']}")
+    return facts
+
+
+def _print_people(methods: list[Method], *, with_source: bool) -> None:
+    from rich.console import Console
+    from rich.padding import Padding
+    from rich.text import Text
+
+    wide = None if sys.stdout.isatty() else 400
+    console = Console(highlight=False, width=wide)
+    kind = ""
+    for method in methods:
+        if method.kind != kind:
+            kind = method.kind
+            console.print(Text(f"\n{_TITLES[kind]}", style="bold underline"))
+        console.print(Text.assemble((method.name, "bold cyan"), f"  {method.summary}"))
+        for key, parameter in method.parameters.items():
+            default = "required" if parameter.required else f"default {parameter.default_text}"
+            words = f"{parameter.kind.describe()}; {default}"
+            line = Text.assemble((f"{key}=", "green"), f"  {words}")
+            console.print(Padding(line, (0, 0, 0, 4)))
+        console.print(Padding(Text("; ".join(_facts(method)), style="dim"), (0, 0, 0, 4)))
+        if with_source:
+            console.print(Padding(Text(f"source: {method.source}", style="dim"), (0, 0, 0, 4)))
+    if not with_source:
+        console.print(Text("\nOne method with its source: magnetite methods NAME", style="dim"))
+
+
+def _as_dict(method: Method) -> dict[str, Any]:
+    return {
+        "kind": method.kind,
+        "name": method.name,
+        "summary": method.summary,
+        "colour": method.colour.value,
+        "settings": [
+            {
+                "key": key,
+                "accepts": parameter.kind.describe(),
+                "required": parameter.required,
+                "default": parameter.default_text,
+            }
+            for key, parameter in method.parameters.items()
+        ],
+        "source": method.source,
+    } | {key: value for key, value in method.traits.items() if key != "certify"}
+
+
+def _csv_rows(method: Method) -> list[list[str | None]]:
+    if not method.parameters:
+        return [[method.kind, method.name, "", "", ""]]
+    return [
+        [method.kind, method.name, key, parameter.kind.describe(), parameter.default_text]
+        for key, parameter in method.parameters.items()
+    ]
+
+
+def _markdown(methods: list[Method]) -> str:
+    lines = [
+        "# Methods",
+        "",
+        "Made from the declarations by `make docs`; `magnetite methods` prints the same.",
+    ]
+    kind = ""
+    for method in methods:
+        if method.kind != kind:
+            kind = method.kind
+            lines += ["", f"## {_TITLES[kind]}"]
+        lines += ["", f"### `{method.name}`", "", method.summary, ""]
+        if method.parameters:
+            lines += ["| setting | accepts | default |", "|---|---|---|"]
+            for key, parameter in method.parameters.items():
+                accepts = parameter.kind.describe().replace("|", "\\|")
+                default = f"`{parameter.default_text}`" if not parameter.required else "required"
+                lines.append(f"| `{key}=` | {accepts} | {default} |")
+            lines.append("")
+        lines += [*(f"- {fact}" for fact in _facts(method)), f"- source: {method.source}"]
+    return "\n".join(lines)

@@ -1,0 +1,99 @@
+"""Tables for people, JSON and CSV for programs."""
+
+from __future__ import annotations
+
+import csv
+import json
+import math
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+Cell = str | float | int | None
+
+
+def print_table(
+    titles: Sequence[str], rows: Sequence[Sequence[Cell]], caption: str | None = None
+) -> None:
+    """A table on a terminal; aligned plain text, never cut, anywhere else.
+
+    Numbers are aligned to the right.
+    """
+    texts = [[cell if isinstance(cell, str) else figure(cell) for cell in row] for row in rows]
+    numeric = [
+        all(not isinstance(row[i], str) or not row[i] for row in rows) for i in range(len(titles))
+    ]
+    if sys.stdout.isatty():
+        _print_rich(titles, texts, numeric, caption)
+        return
+    columns = list(zip(titles, *texts, strict=True))
+    widths = [max(map(len, column)) for column in columns]
+    for line in (titles, *texts):
+        cells = (
+            text.rjust(width) if right else text.ljust(width)
+            for text, width, right in zip(line, widths, numeric, strict=True)
+        )
+        print("  ".join(cells).rstrip())
+    if caption:
+        print(caption)
+
+
+def _print_rich(
+    titles: Sequence[str], texts: list[list[str]], numeric: list[bool], caption: str | None
+) -> None:
+    from rich import box
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False)
+    for title, right in zip(titles, numeric, strict=True):
+        table.add_column(Text(title), justify="right" if right else "left", overflow="fold")
+    for line in texts:
+        table.add_row(*(Text(text) for text in line))
+    console = Console(highlight=False)
+    console.print(table)
+    if caption:
+        console.print(Text(caption, style="dim"))
+
+
+def figure(value: float | int | None) -> str:
+    """A figure to four significant digits: `30.12`, `0.9431`, `∞`; a dash for None."""
+    if value is None:
+        return "–"
+    if isinstance(value, int):
+        return str(value)
+    if math.isinf(value):
+        return "∞" if value > 0 else "−∞"
+    if value == 0 or 1e-4 <= abs(value) < 1e4:
+        digits = 3 if value == 0 else max(0, 3 - math.floor(math.log10(abs(value))))
+        text = f"{value:.{digits}f}"
+        return "0" if value == 0 else text
+    return f"{value:.0f}" if 1e4 <= abs(value) < 1e9 else f"{value:.3e}"
+
+
+def plain_value(value: Any) -> Any:
+    """A value for JSON: infinities are the strings "inf" and "-inf"."""
+    if isinstance(value, float) and math.isinf(value):
+        return "inf" if value > 0 else "-inf"
+    return value
+
+
+def print_json(content: dict[str, Any]) -> None:
+    """One JSON document on standard output."""
+    print(json.dumps(_plain_tree(content), indent=2, ensure_ascii=False, allow_nan=False))
+
+
+def _plain_tree(content: Any) -> Any:
+    if isinstance(content, dict):
+        return {key: _plain_tree(value) for key, value in content.items()}
+    if isinstance(content, list | tuple):
+        return [_plain_tree(value) for value in content]
+    return plain_value(content)
+
+
+def print_csv(titles: Sequence[str], rows: Sequence[Sequence[Cell]]) -> None:
+    """CSV (RFC 4180, lines end in \\n) on standard output, figures in full."""
+    writer = csv.writer(sys.stdout, lineterminator="\n")
+    writer.writerow(titles)
+    writer.writerows([[plain_value(cell) for cell in row] for row in rows])

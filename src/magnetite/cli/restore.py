@@ -1,0 +1,65 @@
+"""`magnetite restore`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from magnetite.cli.options import FullScaleOption, StepsArgument, load, note, protect
+from magnetite.cli.output import print_table
+from magnetite.cli.score import heading
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from magnetite.core.picture import Picture
+
+
+def run(
+    source: Annotated[Path, typer.Argument(metavar="IN", help="Degraded picture.")],
+    out: Annotated[Path, typer.Argument(metavar="OUT", help="Restored picture to write.")],
+    steps: StepsArgument,
+    reference: Annotated[
+        Path | None,
+        typer.Option(help="Clean picture: scores before and after are printed.", metavar="REF"),
+    ] = None,
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Restore a degraded picture; with a reference, score it before and after."""
+    from magnetite.core.restore.apply import restore
+    from magnetite.core.scoring import check_comparable
+    from magnetite.files.writing import check_output, write
+
+    protect([source, *([reference] if reference else [])], [out])
+    degraded = load(source, full_scale)
+    clean = load(reference, full_scale) if reference else None
+    if clean is not None:
+        check_comparable(clean, degraded)
+    check_output(degraded, out)
+    restored = restore(degraded, " ".join(steps))
+    messages = write(restored.picture, out)
+    if clean is not None:
+        _print_gain(clean, degraded, restored.picture)
+    if restored.clipped.share and degraded.bits is not None:
+        note(f"{restored.clipped.share:.3%} of the samples were clipped")
+    for message in messages:
+        note(message)
+    print(f"{restored.chain}: wrote {out}")
+
+
+def _print_gain(clean: Picture, before: Picture, after: Picture) -> None:
+    from magnetite.core.scoring import DEFAULT_METRICS, parse_metrics, score
+
+    first, second = score(clean, before), score(clean, after)
+    rows = [
+        [heading(step.method), first[str(step)], second[str(step)], _gain(first, second, str(step))]
+        for step in parse_metrics(DEFAULT_METRICS, "metric")
+    ]
+    print_table(["against the reference", "before", "after", "gain"], rows)
+
+
+def _gain(before: Mapping[str, float], after: Mapping[str, float], name: str) -> float:
+    """After minus before; 0 where both are the same infinity."""
+    return 0.0 if before[name] == after[name] else after[name] - before[name]

@@ -1,0 +1,36 @@
+"""`magnetite scenes`."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from magnetite.cli.options import SeedOption
+from magnetite.cli.output import print_table
+from magnetite.core.errors import InputError
+
+
+def run(
+    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write them.")],
+    size: Annotated[str, typer.Option(help="Size in px.", metavar="WIDTHxHEIGHT")] = "640x448",
+    seed: SeedOption = 0,
+) -> None:
+    """Make reference pictures: core trays of different texture, and a chart plate."""
+    from magnetite.files.atomic import make_folder
+    from magnetite.files.writing import write
+    from magnetite.scenes.catalogue import SCENES, make_scenes
+
+    match = re.fullmatch(r"(\d{1,6})x(\d{1,6})", size)
+    if match is None:
+        raise InputError(f"--size {size!r}: write WIDTHxHEIGHT, as in 640x448")
+    pictures = make_scenes((int(match[1]), int(match[2])), seed)
+    make_folder(folder)
+    rows = []
+    for scene, picture in zip(SCENES, pictures, strict=True):
+        path = folder / f"{scene.name}.png"
+        write(picture, path)
+        rows.append([str(path), scene.summary, picture.describe()])
+    print_table(["scene", "shows", "picture"], rows)

@@ -1,0 +1,1 @@
+"""Pictures and sidecars on disk."""

@@ -1,0 +1,52 @@
+"""PGM and PPM, plain and raw, with any maximal value."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.errors import FileError
+from magnetite.core.picture import Samples
+
+_TOKEN = rb"(?:\s|#[^\n]*\n)*?(\d+)"
+
+
+def decode(data: bytes) -> tuple[Samples, int]:
+    """Samples (h, w) or (h, w, 3) and the maximal value; raises `FileError` if damaged."""
+    plain, channels = data[1:2] in b"23", 3 if data[1:2] in b"36" else 1
+    header = re.match(rb"P[2356]\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s", data)
+    if header is None:
+        raise FileError("the header of the PGM or PPM is damaged")
+    width, height, largest = (int(group) for group in header.groups())
+    if not 0 < largest < 65536 or width * height == 0:
+        raise FileError(f"the header declares {width}x{height} samples up to {largest}")
+    count, body = width * height * channels, data[header.end() :]
+    samples = _plain(body, count) if plain else _raw(body, count, largest)
+    if samples.size < count:
+        raise FileError(f"truncated: {samples.size} of {count} samples are there")
+    if int(samples.max()) > largest:
+        raise FileError(f"a sample of {int(samples.max())} is above the maximal value {largest}")
+    return samples.reshape((height, width) if channels == 1 else (height, width, 3)), largest
+
+
+def _plain(body: bytes, count: int) -> NDArray[np.int64]:
+    words = re.sub(rb"#[^\n]*", b"", body).split()[:count]
+    try:
+        return np.array([int(word) for word in words], dtype=np.int64)
+    except ValueError:
+        raise FileError("a sample of the plain PGM or PPM is not a number") from None
+
+
+def _raw(body: bytes, count: int, largest: int) -> Samples:
+    dtype = np.dtype(np.uint8 if largest < 256 else ">u2")
+    whole = min(count, len(body) // dtype.itemsize)
+    return np.frombuffer(body, dtype, whole).astype(np.uint8 if largest < 256 else np.uint16)
+
+
+def encode(samples: Samples, bits: int) -> bytes:
+    """Raw PGM for (h, w), PPM for (h, w, 3), with the maximal value 2^bits - 1."""
+    kind = "P5" if samples.ndim == 2 else "P6"
+    header = f"{kind}\n{samples.shape[1]} {samples.shape[0]}\n{2**bits - 1}\n"
+    return header.encode() + samples.astype(np.uint8 if bits <= 8 else ">u2").tobytes()

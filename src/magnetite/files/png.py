@@ -1,0 +1,54 @@
+"""PNG chunks that tell what a decoder library keeps to itself: depth, significant bits, damage."""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from dataclasses import dataclass
+
+from magnetite.core.errors import FileError
+
+SIGNATURE = b"\x89PNG\r\n\x1a\n"
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Bits of a sample as stored, colour type, and significant bits (sBIT) where all agree."""
+
+    depth: int
+    colour_type: int
+    significant: int | None
+
+
+def read_layout(data: bytes) -> Layout:
+    """Walk the chunks, checking each; raises `FileError` where the file is truncated or damaged."""
+    place, significant, header = len(SIGNATURE), None, b""
+    while True:
+        if place + 12 > len(data):
+            raise FileError("the PNG is truncated")
+        (length,) = struct.unpack_from(">I", data, place)
+        end = place + 12 + length
+        if end > len(data):
+            raise FileError("the PNG is truncated")
+        name, body = data[place + 4 : place + 8], data[place + 8 : end - 4]
+        if zlib.crc32(data[place + 4 : end - 4]) != struct.unpack_from(">I", data, end - 4)[0]:
+            raise FileError(f"the PNG is damaged: the checksum of its {name!r} chunk is wrong")
+        if name == b"IHDR":
+            header = body
+        if name == b"sBIT" and len(set(body)) == 1:
+            significant = body[0]
+        if name == b"IEND":
+            break
+        place = end
+    if len(header) != 13:
+        raise FileError("the PNG is damaged: it has no header chunk")
+    return Layout(header[8], header[9], significant)
+
+
+def with_significant_bits(data: bytes, bits: int, channels: int) -> bytes:
+    """A PNG with an sBIT chunk after its header (PNG specification, section 11.3.2.7)."""
+    body = bytes([bits] * channels)
+    checksum = zlib.crc32(b"sBIT" + body)
+    chunk = struct.pack(">I", len(body)) + b"sBIT" + body + struct.pack(">I", checksum)
+    after_header = len(SIGNATURE) + 12 + 13
+    return data[:after_header] + chunk + data[after_header:]

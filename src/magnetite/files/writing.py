@@ -1,0 +1,202 @@
+"""Write pictures: without loss, or saying what was lost."""
+
+from __future__ import annotations
+
+import io
+import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from magnetite.core.errors import FileError
+from magnetite.core.metrics.error import psnr
+from magnetite.core.picture import Picture
+from magnetite.files import netpbm, png
+from magnetite.files.atomic import check_writable, write_bytes
+
+JPEG_QUALITY = 95
+
+
+@dataclass(frozen=True)
+class Format:
+    """What a file format can hold, and the function that encodes it."""
+
+    name: str
+    encode: Callable[[Picture], bytes]
+    depths: range
+    floats: bool = False
+    planes: bool = False
+    gray: bool = True
+    rgb: bool = True
+    #: One bit in each of several channels is beyond some encoders.
+    bilevel_colour: bool = True
+
+    def holds(self, picture: Picture) -> bool:
+        """Whether the picture's depth and colour fit."""
+        depth = self.floats if picture.bits is None else picture.bits in self.depths
+        if picture.bits == 1 and picture.colour != "gray" and not self.bilevel_colour:
+            return False
+        return depth and {"gray": self.gray, "rgb": self.rgb, "planes": self.planes}[picture.colour]
+
+
+def write(picture: Picture, path: str | os.PathLike[str]) -> tuple[str, ...]:
+    """Write a picture in the format that the file's ending names, whole or not at all.
+
+    All formats keep every sample, except JPEG (quality 95, full chroma), which says by how
+    much the file differs.
+
+    Returns
+    -------
+    tuple of str
+        What a user should know about the file; empty where it holds the picture exactly.
+
+    Raises
+    ------
+    FileError
+        If the format is unknown or cannot hold the picture, or the file cannot be written.
+    """
+    path = Path(path)
+    check_output(picture, path)
+    kind = _format(path)
+    data = kind.encode(picture)
+    write_bytes(path, data)
+    if kind.name == "JPEG":
+        return (_jpeg_loss(picture, data, path),)
+    if kind.name == "NPY" and picture.bits not in (None, 8, 16):
+        scale = f"{picture.full_scale:g}"
+        return (f"{path}: NPY does not hold the bit depth; read it with --full-scale {scale}",)
+    return ()
+
+
+def check_output(picture: Picture, path: Path) -> None:
+    """Raise `FileError` if a picture like this one could not be written there."""
+    kind = _format(path)
+    check_writable(path)
+    if not kind.holds(picture):
+        able = [suffix for suffix, other in FORMATS.items() if other.holds(picture)]
+        raise FileError(
+            f"{path}: {kind.name} cannot hold a picture of {picture.describe()}; "
+            f"write {' or '.join(able[:2])}"
+        )
+
+
+def check_format(path: Path) -> None:
+    """Raise `FileError` if the file's ending names no format, or its folder is not there."""
+    _format(path)
+    check_writable(path)
+
+
+def _format(path: Path) -> Format:
+    kind = FORMATS.get(path.suffix.lower())
+    if kind is None:
+        ending = f"the ending {path.suffix!r} names" if path.suffix else "no ending: that names"
+        raise FileError(f"{path}: {ending} no known format; known: {', '.join(FORMATS)}")
+    return kind
+
+
+def _jpeg_loss(picture: Picture, data: bytes, path: Path) -> str:
+    from PIL import Image
+
+    again = np.asarray(Image.open(io.BytesIO(data)))
+    loss = psnr(picture.samples, again, 255)
+    return (
+        f"{path}: JPEG is lossy; the file differs from the picture described here "
+        f"(PSNR {loss:.2f} dB between them); write .png to keep it exactly"
+    )
+
+
+def _encode_png(picture: Picture) -> bytes:
+    import imagecodecs
+
+    bits = picture.bits or 8
+    if bits in (8, 16):
+        return bytes(imagecodecs.png_encode(picture.samples, level=6))
+    stored = 8 if bits < 8 else 16
+    scale = (2**stored - 1) / picture.full_scale
+    samples = np.rint(picture.samples * scale).astype(np.uint8 if stored == 8 else np.uint16)
+    data = bytes(imagecodecs.png_encode(samples, level=6))
+    return png.with_significant_bits(data, bits, picture.channels)
+
+
+def _encode_tiff(picture: Picture) -> bytes:
+    import tifffile
+
+    buffer = io.BytesIO()
+    options = {} if picture.bits in (None, 8, 16) else {"bitspersample": picture.bits}
+    if picture.colour == "planes":
+        options |= {"extrasamples": [0] * (picture.channels - 1), "planarconfig": "contig"}
+    samples = picture.samples.astype(bool) if picture.bits == 1 else picture.samples
+    tifffile.imwrite(
+        buffer,
+        samples,
+        photometric="rgb" if picture.colour == "rgb" else "minisblack",
+        metadata=None,
+        software="magnetite",
+        **options,
+    )
+    return buffer.getvalue()
+
+
+def _by_pillow(name: str, **options: object) -> Callable[[Picture], bytes]:
+    def encode(picture: Picture) -> bytes:
+        from PIL import Image
+
+        buffer = io.BytesIO()
+        Image.fromarray(np.ascontiguousarray(picture.samples)).save(buffer, name, **options)
+        return buffer.getvalue()
+
+    return encode
+
+
+def _encode_webp(picture: Picture) -> bytes:
+    import imagecodecs
+
+    samples = np.ascontiguousarray(picture.samples)
+    if picture.colour == "gray":
+        samples = np.repeat(samples[..., np.newaxis], 3, axis=2)
+    return bytes(imagecodecs.webp_encode(samples, lossless=True))
+
+
+def _encode_jpeg2000(picture: Picture) -> bytes:
+    import imagecodecs
+
+    samples = np.ascontiguousarray(picture.samples)
+    return bytes(
+        imagecodecs.jpeg2k_encode(
+            samples, level=0, reversible=True, bitspersample=picture.bits, codecformat="jp2"
+        )
+    )
+
+
+def _encode_netpbm(picture: Picture) -> bytes:
+    return netpbm.encode(picture.samples, picture.bits or 8)
+
+
+def _encode_npy(picture: Picture) -> bytes:
+    buffer = io.BytesIO()
+    np.save(buffer, np.ascontiguousarray(picture.samples), allow_pickle=False)
+    return buffer.getvalue()
+
+
+_ANY = range(1, 17)
+_BYTE = range(8, 9)
+_PNG = Format("PNG", _encode_png, _ANY)
+_TIFF = Format("TIFF", _encode_tiff, _ANY, floats=True, planes=True, bilevel_colour=False)
+_JPEG = Format("JPEG", _by_pillow("JPEG", quality=JPEG_QUALITY, subsampling=0), _BYTE)
+_JPEG2000 = Format("JPEG 2000", _encode_jpeg2000, _ANY)
+
+FORMATS: dict[str, Format] = {
+    ".png": _PNG,
+    ".tif": _TIFF,
+    ".npy": Format("NPY", _encode_npy, _ANY, floats=True, planes=True),
+    ".tiff": _TIFF,
+    ".jpg": _JPEG,
+    ".jpeg": _JPEG,
+    ".bmp": Format("BMP", _by_pillow("BMP"), _BYTE),
+    ".pgm": Format("PGM", _encode_netpbm, _ANY, rgb=False),
+    ".ppm": Format("PPM", _encode_netpbm, _ANY, gray=False),
+    ".webp": Format("WebP", _encode_webp, _BYTE),
+    ".jp2": _JPEG2000,
+}

@@ -1,0 +1,102 @@
+"""Rate-distortion curves."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from magnetite.views.style import COLOURS, MARKERS, label_ends, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+_RATE_TICKS = (0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50)
+
+
+@dataclass(frozen=True)
+class Line:
+    """One curve: its label, colour and style numbers, and points of (rate, score)."""
+
+    label: str
+    points: Sequence[tuple[float, float]]
+    colour: int = 0
+    style: int = 0
+
+
+@dataclass(frozen=True)
+class Panel:
+    """One pair of axes: what its y axis shows, its lines, and a level to mark, if any."""
+
+    title: str
+    lines: Sequence[Line]
+    level: tuple[float, str] | None = None
+
+
+_STYLES = ("-", "--", ":", "-.")
+
+
+def rate_distortion(panels: Sequence[Panel], title: str) -> Figure:
+    """Draw scores over rate in bits per pixel on a logarithmic axis, lines named at their ends."""
+    figure = new_figure(1280, 640)
+    figure.suptitle(title, x=0.055, ha="left", fontsize=13)
+    all_axes = figure.subplots(1, len(panels), squeeze=False)[0]
+    figure.subplots_adjust(left=0.055, right=0.875, top=0.86, bottom=0.1, wspace=0.42)
+    for axes, panel in zip(all_axes, panels, strict=True):
+        _draw(axes, panel)
+    return figure
+
+
+def small_multiples(panels: Sequence[Panel], title: str) -> Figure:
+    """The same lines in a panel for each case, up to four across, named once for all."""
+    columns = min(4, len(panels)) if len(panels) != 5 else 5
+    rows = math.ceil(len(panels) / columns)
+    figure = new_figure(1280, 120 + 360 * rows)
+    height = 120 + 360 * rows
+    figure.suptitle(title, x=0.04, ha="left", fontsize=13, y=1 - 20 / height)
+    grid = figure.subplots(rows, columns, squeeze=False)
+    figure.subplots_adjust(
+        left=0.04, right=0.985, top=1 - 120 / height, bottom=60 / height, wspace=0.22, hspace=0.35
+    )
+    for axes, panel in zip(grid.flat, panels, strict=False):
+        _draw(axes, panel, named=False)
+    for axes in grid.flat[len(panels) :]:
+        axes.set_visible(False)
+    figure.legend(
+        *grid.flat[0].get_legend_handles_labels(), loc="upper left", ncols=4, frameon=False,
+        bbox_to_anchor=(0.03, 1 - 40 / height),
+    )  # fmt: skip
+    return figure
+
+
+def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
+    axes.set_title(panel.title)
+    axes.set_xscale("log")
+    axes.grid(True)
+    ends = []
+    for line in panel.lines:
+        rates, scores = np.array(sorted(p for p in line.points if np.isfinite(p[1]))).T
+        colour = COLOURS[line.colour % len(COLOURS)]
+        axes.plot(
+            rates, scores, color=colour, linestyle=_STYLES[line.style % len(_STYLES)],
+            marker=MARKERS[line.colour % len(MARKERS)], label=line.label,
+        )  # fmt: skip
+        ends.append((float(scores[-1]), line.label, colour))
+    if panel.level is not None:
+        height, words = panel.level
+        axes.axhline(height, color="#555555", lw=1, ls=(0, (4, 3)), zorder=0)
+        axes.text(
+            0.01, height, words, transform=axes.get_yaxis_transform(), va="bottom",
+            fontsize=9, color="#555555",
+        )  # fmt: skip
+    low, high = axes.get_xlim()
+    ticks = [t for t in _RATE_TICKS if low <= t <= high]
+    axes.set_xticks(ticks, [f"{t:g}" for t in ticks])
+    axes.minorticks_off()
+    axes.set_xlabel("rate (bits per pixel, whole file)" if named else "bits per pixel")
+    if named:
+        label_ends(axes, ends)

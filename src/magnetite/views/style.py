@@ -1,0 +1,104 @@
+"""One look for all figures, and the way they are saved."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from magnetite.core.errors import FileError
+from magnetite.files.atomic import check_writable, write_bytes
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+#: Colours that stay apart for colour-blind readers (Okabe and Ito 2008), darkest first.
+COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
+MARKERS = ("o", "s", "^", "D", "v", "P", "X")
+INK = "#222222"
+QUIET = "#777777"
+ENDINGS = (".png", ".svg", ".pdf")
+DOTS_PER_INCH = 100
+
+_STYLE = {
+    "font.size": 10.5,
+    "axes.titlesize": 11.5,
+    "axes.titlelocation": "left",
+    "axes.spines.top": False,
+    "axes.spines.right": False,
+    "axes.edgecolor": QUIET,
+    "axes.labelcolor": INK,
+    "text.color": INK,
+    "xtick.color": INK,
+    "ytick.color": INK,
+    "grid.color": "#e3e3e3",
+    "lines.linewidth": 1.8,
+    "lines.markersize": 4.5,
+    "svg.hashsalt": "magnetite",
+}
+
+
+def new_figure(width: float, height: float) -> Figure:
+    """An empty figure of a size in px, in the common style."""
+    import matplotlib as mpl
+    from matplotlib.figure import Figure
+
+    mpl.rcParams.update(_STYLE)
+    size = (width / DOTS_PER_INCH, height / DOTS_PER_INCH)
+    return Figure(figsize=size, dpi=DOTS_PER_INCH, facecolor="white")
+
+
+def check_figure_path(path: Path) -> None:
+    """Raise `FileError` early if a figure could not be written there."""
+    if path.suffix.lower() not in ENDINGS:
+        raise FileError(f"{path}: a figure is written as {', '.join(ENDINGS)}")
+    check_writable(path)
+
+
+def save(figure: Figure, path: Path) -> None:
+    """Write a figure in the format its ending names, whole or not at all."""
+    check_figure_path(path)
+    buffer = io.BytesIO()
+    ending = path.suffix.lower().removeprefix(".")
+    metadata: dict[str, Any] = {
+        "png": {"Software": "magnetite"},
+        "svg": {"Date": None},
+        "pdf": {"CreationDate": None},
+    }
+    figure.savefig(buffer, format=ending, metadata=metadata[ending])
+    write_bytes(path, buffer.getvalue())
+
+
+def label_ends(axes: Axes, ends: Sequence[tuple[float, str, str]]) -> None:
+    """Name lines at their right ends: (height of the end, label, colour), kept from overlapping.
+
+    Heights are in data units. Labels stand right of the axes, joined to their ends' heights.
+    """
+    from matplotlib.transforms import blended_transform_factory
+
+    low, high = axes.get_ylim()
+    gap = (high - low) * 0.062
+    ordered = sorted(ends)
+    places = _spread([end[0] for end in ordered], gap, low, high)
+    mixed = blended_transform_factory(axes.transAxes, axes.transData)
+    for (height, label, colour), place in zip(ordered, places, strict=True):
+        axes.plot(
+            [1.0, 1.03], [height, place], color=colour, lw=0.8, alpha=0.7,
+            transform=mixed, clip_on=False,
+        )  # fmt: skip
+        axes.text(1.04, place, label, color=colour, va="center", transform=mixed)
+
+
+def _spread(heights: list[float], gap: float, low: float, high: float) -> list[float]:
+    """Rising places near the heights, at least a gap apart, within bounds as far as they fit."""
+    places: list[float] = []
+    for height in heights:
+        place = max(height, low + gap / 2)
+        places.append(max(place, places[-1] + gap) if places else place)
+    top = high - gap / 4
+    for i in range(len(places) - 1, -1, -1):
+        places[i] = min(places[i], top)
+        top = places[i] - gap
+    return places
