@@ -54,7 +54,8 @@ def run(
         f"ratio {compressed.ratio:.2f} against the source's samples"
     )
     print(
-        f"{score_words(reference, picture)} (peak {reference.full_scale:g}); coded in {coded - start:.2f} s, decoded in {end - coded:.2f} s"
+        f"{score_words(reference, picture)} (peak {reference.full_scale:g}); "
+        f"coded in {coded - start:.2f} s, decoded in {end - coded:.2f} s"
     )
     for message in messages:
         note(message)

@@ -27,7 +27,7 @@ def run(
     ] = None,
     seed: SeedOption = 0,
 ) -> None:
-    """Do the whole job once: references, noise, restoration, compression, scores, curves, sheets."""
+    """Do the whole job once, on made-up scenes or on pictures of your own."""
     from magnetite.demo.story import demo_story, own_story, pieces, prepare_folder, tell
 
     story = own_story(references) if references else demo_story(seed)

@@ -7,6 +7,7 @@ import sys
 from typing import Annotated
 
 import typer
+from typer.exceptions import TyperException
 
 from magnetite.cli import (
     compress,
@@ -21,7 +22,8 @@ from magnetite.cli import (
     score,
     view,
 )
-from magnetite.cli.help import StepsCommand, steps_of
+from magnetite.cli.help import steps_of
+from magnetite.core.errors import MagnetiteError
 
 app = typer.Typer(
     name="magnetite",
@@ -48,8 +50,6 @@ app.add_typer(view.app, name="view")
 app.command("curve", cls=steps_of("codec"))(curve.run)
 app.command("methods")(methods.run)
 
-__all__ = ["StepsCommand", "app", "main"]
-
 
 def _print_version(wanted: bool) -> None:
     if wanted:
@@ -70,44 +70,38 @@ def _options(
 
 def main() -> None:
     """Run the program; every error that is bad input becomes one line and exit status 2."""
-    sys.exit(_run())
-
-
-def _run() -> int:
-    from magnetite.core.errors import MagnetiteError
-
     try:
         status = app(standalone_mode=False)
         sys.stdout.flush()
-    except MagnetiteError as error:
-        return _refuse(str(error))
-    except typer.Abort:
-        return 130
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, typer.Abort):
         print("magnetite: interrupted", file=sys.stderr)
-        return 130
+        sys.exit(130)
     except BrokenPipeError:
         # The reader of our output has gone: nothing is left to say, nor anyone to say it to.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
-    except OSError as error:
+        sys.exit(0)
+    except (MagnetiteError, OSError, MemoryError, TyperException) as error:
+        print(f"magnetite: {_one_line(error)}", file=sys.stderr)
+        sys.exit(2)
+    sys.exit(status if isinstance(status, int) else 0)
+
+
+def _one_line(error: Exception) -> str:
+    if isinstance(error, TyperException):
+        message = _usage_message(error)
+    elif isinstance(error, OSError):
         where = f"{error.filename}: " if error.filename else ""
-        return _refuse(f"{where}{error.strerror or error}")
-    except MemoryError:
-        return _refuse("the picture does not fit into memory")
-    except typer.exceptions.TyperException as error:
-        return _refuse(_usage_message(error))
-    return status if isinstance(status, int) else 0
+        message = f"{where}{error.strerror or error}"
+    elif isinstance(error, MemoryError):
+        message = "the picture does not fit into memory"
+    else:
+        message = str(error)
+    return " ".join(message.split())
 
 
-def _usage_message(error: typer.exceptions.TyperException) -> str:
+def _usage_message(error: TyperException) -> str:
     context = getattr(error, "ctx", None)
     message = error.format_message().rstrip(".")
     if context is None:
         return message
     return f"{message} (see {context.command_path} --help)"
-
-
-def _refuse(message: str) -> int:
-    print(f"magnetite: {' '.join(message.split())}", file=sys.stderr)
-    return 2

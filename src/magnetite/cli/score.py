@@ -104,7 +104,7 @@ def score_words(reference: Picture, test: Picture) -> str:
 
 
 def _at_depth_of(reference: Picture, test: Picture) -> Picture:
-    """The test picture as float samples on the reference's depth, so that nothing is rounded twice."""
+    """The test picture at the reference's depth."""
     from magnetite.core.picture import as_picture
 
     if test.bits == reference.bits:

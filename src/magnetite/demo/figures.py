@@ -29,7 +29,7 @@ def draw_curves(results: Sequence[SceneResult], path: Path) -> None:
 
 
 def draw_denoising(results: Sequence[SceneResult], path: Path) -> None:
-    """PSNR against the clean picture over rate, the noisy picture coded with and without denoising."""
+    """PSNR against the clean picture over rate; noisy pictures coded as they are, and denoised."""
     panels = [
         Panel(
             f"{result.name}: {result.denoising_gain:+.2f} dB",

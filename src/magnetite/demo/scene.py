@@ -14,7 +14,7 @@ from magnetite.core.scoring import Scores, gauge, score
 
 NOISE = "gaussian-noise sd=5%"
 DENOISER = "gaussian sigma=0.8px"
-CODEC = "dct step=1.5%,3%,5%,8%,13%,20%"
+CODEC = "dct step=1.5%,3%,6%,12%,25%,50%"
 METRICS = "mse,psnr,ssim"
 ACTIVITY = "laplacian-variance"
 #: Veins and grain count as readable at this SSIM against the clean picture.

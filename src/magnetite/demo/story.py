@@ -7,6 +7,7 @@ import io
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
@@ -18,7 +19,7 @@ from magnetite.files.atomic import make_folder, write_bytes
 from magnetite.files.reading import read
 from magnetite.files.sidecar import certificate_path, write_json
 from magnetite.files.writing import write
-from magnetite.scenes.catalogue import make_scenes
+from magnetite.scenes.catalogue import DEFAULT_SIZE, SCENES
 
 WORKERS = 2
 GUIDE = "WALKTHROUGH.txt"
@@ -47,7 +48,8 @@ Codec of the curves: {CODEC}
 class Story:
     """What the story is told of."""
 
-    references: dict[str, Picture]
+    #: The clean pictures by name, each read or made when its turn comes.
+    references: dict[str, Callable[[], Picture]]
     #: What should stay readable, as the answer calls it, and the scene that it is on.
     subject: str
     focus: str | None = None
@@ -56,7 +58,7 @@ class Story:
 
 def demo_story(seed: int) -> Story:
     """The story of the Brindle Hollow core shed."""
-    references = {picture.origin: picture for picture in make_scenes(seed=seed)}
+    references = {s.name: partial(s.picture, *DEFAULT_SIZE, seed) for s in SCENES}
     return Story(references, "Veins", focus="veined-breccia")
 
 
@@ -70,7 +72,7 @@ def own_story(folder: Path) -> Story:
     """
     if not folder.is_dir():
         raise FileError(f"{folder}: no such folder")
-    references: dict[str, Picture] = {}
+    references: dict[str, Callable[[], Picture]] = {}
     notes = []
     for path in sorted(p for p in folder.iterdir() if p.is_file()):
         try:
@@ -80,7 +82,8 @@ def own_story(folder: Path) -> Story:
             notes.append(f"skipped: {error}")
             continue
         notes += [f"{path}: {message}" for message in picture.notes]
-        references[path.stem if path.stem not in references else path.name] = picture
+        name = path.stem if path.stem not in references else path.name
+        references[name] = partial(read, path)
     if not references:
         raise FileError(f"{folder}: holds no picture that can be used; {'; '.join(notes)}")
     if len(references) > MOST_PICTURES:
@@ -126,8 +129,9 @@ def tell(
     Returns the results by scene, and the answer in words.
     """
 
-    def scene(item: tuple[str, Picture]) -> SceneResult:
-        result = work_through(*item, seed, advance)
+    def scene(item: tuple[str, Callable[[], Picture]]) -> SceneResult:
+        name, reference = item
+        result = work_through(name, reference(), seed, advance)
         _store(result, folder)
         return result
 

@@ -45,10 +45,10 @@ def _tray_of(rock: tray.Rock) -> Callable[[int, int, np.random.Generator], Field
 
 SCENES = (
     Scene("banded-ironstone", "core of tilted iron and chert bands", _tray_of(rocks.ironstone)),
-    Scene("speckled-granite", "core of small crystals", _tray_of(rocks.granite), gray=True),
     Scene("veined-breccia", "core of clasts healed by quartz veins", _tray_of(rocks.breccia)),
-    Scene("clay-core", "smooth core", _tray_of(rocks.clay), bits=16, gray=True),
     Scene("chart-plate", "test chart", lambda width, height, rng: chart.plate(width, height)),
+    Scene("speckled-granite", "core of small crystals", _tray_of(rocks.granite), gray=True),
+    Scene("clay-core", "smooth core", _tray_of(rocks.clay), bits=16, gray=True),
 )
 
 

@@ -45,7 +45,7 @@ def rate_distortion(panels: Sequence[Panel], title: str) -> Figure:
     figure = new_figure(1280, 640)
     figure.suptitle(title, x=0.055, ha="left", fontsize=13)
     all_axes = figure.subplots(1, len(panels), squeeze=False)[0]
-    figure.subplots_adjust(left=0.055, right=0.875, top=0.86, bottom=0.1, wspace=0.42)
+    figure.subplots_adjust(left=0.055, right=0.885, top=0.86, bottom=0.1, wspace=0.5)
     for axes, panel in zip(all_axes, panels, strict=True):
         _draw(axes, panel)
     return figure
@@ -88,7 +88,7 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
         ends.append((float(scores[-1]), line.label, colour))
     if panel.level is not None:
         height, words = panel.level
-        axes.axhline(height, color="#555555", lw=1, ls=(0, (4, 3)), zorder=0)
+        axes.axhline(height, color="#555555", lw=1, ls=(0, (4, 3)), zorder=1.5)
         axes.text(
             0.01, height, words, transform=axes.get_yaxis_transform(), va="bottom",
             fontsize=9, color="#555555",

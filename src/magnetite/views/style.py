@@ -23,7 +23,7 @@ ENDINGS = (".png", ".svg", ".pdf")
 DOTS_PER_INCH = 100
 
 _STYLE = {
-    "font.size": 10.5,
+    "font.size": 10,
     "axes.titlesize": 11.5,
     "axes.titlelocation": "left",
     "axes.spines.top": False,
