@@ -49,9 +49,9 @@ def _print_results(results: list[SceneResult], answer: str, folder: Path) -> Non
         ],
         [
             [
-                result.name, result.reference.describe(), result.activity, result.readable_rate,
-                result.score_of(NOISY, "psnr"), result.score_of(DENOISED, "psnr"),
-                result.denoising_gain,
+                result.name, result.reference.describe(), result.activity,
+                result.readable_rate_words, f"{result.score_of(NOISY, 'psnr'):.2f}",
+                f"{result.score_of(DENOISED, 'psnr'):.2f}", f"{result.denoising_gain:+.2f}",
             ]
             for result in results
         ],

@@ -62,7 +62,10 @@ def _print_version(wanted: bool) -> None:
 @app.callback()
 def _options(
     version: Annotated[
-        bool, typer.Option("--version", callback=_print_version, is_eager=True, help="Print it.")
+        bool,
+        typer.Option(
+            "--version", callback=_print_version, is_eager=True, help="Print the version and exit."
+        ),
     ] = False,
 ) -> None:
     pass

@@ -12,6 +12,9 @@ from magnetite.cli.output import print_csv, print_json
 from magnetite.core.errors import ChainError
 
 if TYPE_CHECKING:
+    from rich.padding import Padding
+    from rich.text import Text
+
     from magnetite.core.registry import Method
 
 _TITLES = {
@@ -87,7 +90,6 @@ def _facts(method: Method) -> list[str]:
 
 def _print_people(methods: list[Method], *, with_source: bool) -> None:
     from rich.console import Console
-    from rich.padding import Padding
     from rich.text import Text
 
     wide = None if sys.stdout.isatty() else 400
@@ -102,12 +104,18 @@ def _print_people(methods: list[Method], *, with_source: bool) -> None:
             default = "required" if parameter.required else f"default {parameter.default_text}"
             words = f"{parameter.kind.describe()}; {default}"
             line = Text.assemble((f"{key}=", "green"), f"  {words}")
-            console.print(Padding(line, (0, 0, 0, 4)))
-        console.print(Padding(Text("; ".join(_facts(method)), style="dim"), (0, 0, 0, 4)))
+            console.print(_indented(line))
+        console.print(_indented(Text("; ".join(_facts(method)), style="dim")))
         if with_source:
-            console.print(Padding(Text(f"source: {method.source}", style="dim"), (0, 0, 0, 4)))
+            console.print(_indented(Text(f"source: {method.source}", style="dim")))
     if not with_source:
         console.print(Text("\nOne method with its source: magnetite methods NAME", style="dim"))
+
+
+def _indented(text: Text) -> Padding:
+    from rich.padding import Padding
+
+    return Padding(text, (0, 0, 0, 4), expand=False)
 
 
 def _as_dict(method: Method) -> dict[str, Any]:

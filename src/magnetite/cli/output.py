@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import math
+import re
 import sys
 from collections.abc import Sequence
 from typing import Any
@@ -17,12 +18,10 @@ def print_table(
 ) -> None:
     """A table on a terminal; aligned plain text, never cut, anywhere else.
 
-    Numbers are aligned to the right.
+    Columns of numbers, or of text that begins like one, are aligned to the right.
     """
     texts = [[cell if isinstance(cell, str) else figure(cell) for cell in row] for row in rows]
-    numeric = [
-        all(not isinstance(row[i], str) or not row[i] for row in rows) for i in range(len(titles))
-    ]
+    numeric = [all(_is_figure(line[i]) for line in texts) for i in range(len(titles))]
     if sys.stdout.isatty():
         _print_rich(titles, texts, numeric, caption)
         return
@@ -36,6 +35,10 @@ def print_table(
         print("  ".join(cells).rstrip())
     if caption:
         print(caption)
+
+
+def _is_figure(text: str) -> bool:
+    return re.fullmatch(r"(≤ ?)?[-+−]?[\d.]*(e[-+]\d+)?∞?|–", text) is not None
 
 
 def _print_rich(

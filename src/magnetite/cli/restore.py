@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, StepsArgument, load, note, protect
-from magnetite.cli.output import print_table
+from magnetite.cli.output import Cell, print_table
 from magnetite.cli.score import heading
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
+    from magnetite.core.chain import Step
     from magnetite.core.picture import Picture
 
 
@@ -54,12 +55,16 @@ def _print_gain(clean: Picture, before: Picture, after: Picture) -> None:
 
     first, second = score(clean, before), score(clean, after)
     rows = [
-        [heading(step.method), first[str(step)], second[str(step)], _gain(first, second, str(step))]
+        [heading(step.method), first[str(step)], second[str(step)], *_change(step, first, second)]
         for step in parse_metrics(DEFAULT_METRICS, "metric")
     ]
-    print_table(["against the reference", "before", "after", "gain"], rows)
+    print_table(["against the reference", "before", "after", "change", ""], rows)
 
 
-def _gain(before: Mapping[str, float], after: Mapping[str, float], name: str) -> float:
-    """After minus before; 0 where both are the same infinity."""
-    return 0.0 if before[name] == after[name] else after[name] - before[name]
+def _change(step: Step, before: Mapping[str, float], after: Mapping[str, float]) -> list[Cell]:
+    """After minus before, and whether that is better."""
+    old, new = before[str(step)], after[str(step)]
+    if old == new:
+        return [0.0, "same"]
+    better = (new > old) == (step.method.traits["better"] == "higher")
+    return [new - old, "better" if better else "worse"]

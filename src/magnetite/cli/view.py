@@ -51,7 +51,8 @@ def sheet_command(
     if reference is not None:
         clean = load(reference, full_scale)
         titles = [
-            f"{path.name}\n{score_words(clean, picture)}"
+            f"{path.name}\n"
+            f"{'reference' if path.samefile(reference) else score_words(clean, picture)}"
             for path, picture in zip(pictures, loaded, strict=True)
         ]
     save(sheet(loaded, titles, region), out)

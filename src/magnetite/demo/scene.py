@@ -60,6 +60,14 @@ class SceneResult:
         return rate_at(self.curve_of(CLEAN, "ssim"), READABLE)
 
     @property
+    def readable_rate_words(self) -> str:
+        """That rate to three digits; `≤` where even the lowest rate measured is readable."""
+        rate = self.readable_rate
+        if rate is None:
+            return "–"
+        return f"{'≤ ' if rate == self.curves[CLEAN][0].bpp else ''}{rate:#.3g}"
+
+    @property
     def denoising_gain(self) -> float:
         """dB of PSNR that denoising before coding gains at equal rate, on the noisy picture."""
         return bd_quality(self.curve_of(NOISY, "psnr"), self.curve_of(DENOISED, "psnr"))

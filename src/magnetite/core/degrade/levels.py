@@ -15,12 +15,14 @@ from magnetite.core.registry import ColourPolicy, degradation
 
 def _certify_levels(change: Change, *, bits: int) -> list[Finding]:
     step = 1 / (2**bits - 1)
+    outside = float(np.mean((change.before < -step / 2) | (change.before > 1 + step / 2)))
     used = np.unique(np.rint(change.drawn / step)).size
     error = Finding(
         "rms error", "fs", None, rms(change.drawn - change.before),
         rms(change.stored - change.before),
     )  # fmt: skip
     return [
+        Finding("share beyond the levels", "share", None, outside, outside),
         Finding("levels used", f"of {2**bits}", None, used, used),
         Finding("step", "fs", step, step),
         Finding("rms error if evenly spread (step/√12)", "fs", None, step / math.sqrt(12)),
@@ -40,6 +42,9 @@ def quantize(
 ) -> Pixels:
     """Uniform quantizer with `2^bits` levels from 0 to 1: `round(x / s) s`, s = 1 / (2^bits - 1).
 
+    Samples beyond black or full scale take the outermost level, and the certificate says how
+    many they were.
+
     Parameters
     ----------
     pixels : float array, shape (h, w) or (h, w, n), full-scale units
@@ -48,7 +53,7 @@ def quantize(
 
     Returns
     -------
-    float array of the same shape and dtype; values below 0 or above 1 keep their level.
+    float array of the same shape and dtype, within 0..1.
     """
     steps = pixels.dtype.type(2**bits - 1)
-    return np.rint(pixels * steps) / steps
+    return np.rint(pixels.clip(0, 1) * steps) / steps

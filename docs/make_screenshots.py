@@ -1,0 +1,127 @@
+"""Make the pictures of docs/screenshots from the demo's data: make screenshots."""
+
+from __future__ import annotations
+
+import os
+import pty
+import shutil
+import subprocess
+import sys
+import tempfile
+import textwrap
+from pathlib import Path
+
+import matplotlib as mpl
+from PIL import Image, ImageDraw, ImageFont
+from rich.console import Console
+from rich.text import Text
+
+COLUMNS = 124
+SIZE = 15
+INK, PAPER, PROMPT = (214, 219, 226), (22, 26, 33), (126, 231, 135)
+ANSI = [
+    (72, 79, 88), (255, 123, 114), (126, 231, 135), (227, 179, 65),
+    (121, 192, 255), (210, 168, 255), (118, 227, 234), (201, 209, 217),
+]  # fmt: skip
+CHAIN = "gaussian-blur sigma=1.2 + gaussian-noise sd=8dn + quantize bits=5"
+PROGRAM = Path(sys.executable).with_name("magnetite")
+
+
+def run_in_terminal(arguments: list[str], folder: Path) -> str:
+    """What a command prints on a terminal's standard output, colours and all."""
+    master, slave = pty.openpty()
+    environment = os.environ | {"COLUMNS": str(COLUMNS), "TERM": "xterm-256color"}
+    environment.pop("NO_COLOR", None)
+    process = subprocess.Popen(
+        [PROGRAM, *arguments], stdout=slave, stderr=subprocess.DEVNULL, cwd=folder, env=environment
+    )
+    os.close(slave)
+    chunks = []
+    while True:
+        try:
+            chunk = os.read(master, 65536)
+        except OSError:  # the other end is closed
+            break
+        if not chunk:
+            break
+        chunks.append(chunk)
+    if process.wait() != 0:
+        raise SystemExit(f"{arguments} ended with status {process.returncode}")
+    return b"".join(chunks).decode().replace("\r\n", "\n")
+
+
+def draw_terminal(commands: list[tuple[list[str], str]], path: Path) -> None:
+    """Draw commands and what they printed as a terminal window."""
+    fonts = Path(mpl.get_data_path()) / "fonts" / "ttf"
+    regular = ImageFont.truetype(str(fonts / "DejaVuSansMono.ttf"), SIZE)
+    bold = ImageFont.truetype(str(fonts / "DejaVuSansMono-Bold.ttf"), SIZE)
+    advance, line_height = regular.getlength("m"), SIZE + 5
+    lines: list[list[tuple[str, tuple[int, int, int], bool]]] = []
+    for arguments, output in commands:
+        command = " ".join(f"'{a}'" if " " in a else a for a in arguments)
+        first, *rest = textwrap.wrap(f"magnetite {command}", COLUMNS - 6, break_long_words=False)
+        lines.append([("$ ", PROMPT, True), (first + " \\" * bool(rest), INK, True)])
+        lines.extend([("      " + more, INK, True)] for more in rest)
+        lines.extend(_runs(line) for line in output.rstrip("\n").split("\n"))
+        lines.append([])
+    width = int(advance * COLUMNS) + 40
+    image = Image.new("RGB", (width, line_height * len(lines) + 20), PAPER)
+    pen = ImageDraw.Draw(image)
+    for row, runs in enumerate(lines):
+        column = 0
+        for text, colour, strong in runs:
+            for character in text:
+                place = (20 + column * advance, 14 + row * line_height)
+                pen.text(place, character, font=bold if strong else regular, fill=colour)
+                column += 1
+    image.save(path)
+
+
+def _runs(line: str) -> list[tuple[str, tuple[int, int, int], bool]]:
+    """Pieces of a line that share colour and weight."""
+    console = Console(width=10 * COLUMNS)
+    runs = []
+    for segment in Text.from_ansi(line).render(console):
+        style = segment.style
+        colour = INK
+        if style is not None and style.color is not None and style.color.number is not None:
+            colour = ANSI[style.color.number % 8]
+        if style is not None and style.dim:
+            colour = tuple((c + p) // 2 for c, p in zip(colour, PAPER, strict=True))
+        runs.append((segment.text.rstrip("\n"), colour, bool(style and style.bold)))
+    return runs
+
+
+def main(target: Path) -> None:
+    target.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as temporary:
+        folder = Path(temporary)
+
+        def shot(name: str, *commands: list[str]) -> None:
+            printed = [(arguments, run_in_terminal(arguments, folder)) for arguments in commands]
+            draw_terminal(printed, target / f"{name}.png")
+
+        shot("help", ["--help"])
+        shot("methods", ["methods"])
+        shot("demo", ["demo", "tray"])
+        reference = "tray/references/veined-breccia.png"
+        shot(
+            "degrade-score",
+            ["degrade", reference, "worn.png", *CHAIN.split()],
+            ["compress", reference, "tile.mgt", "dct", "step=24dn"],
+            ["restore", "worn.png", "mended.png", "median", "--reference", reference],
+            ["score", reference, "worn.png", "mended.png", "tile.mgt"],
+        )
+        sheet = ["view", "sheet", reference, "worn.png", "mended.png", "tile.mgt"]
+        run_in_terminal(
+            [*sheet, "--reference", reference, "--crop", "210,180,96x64", "--out", "sheet.png"],
+            folder,
+        )
+        shutil.copy(folder / "sheet.png", target / "sheet.png")
+        shutil.copy(folder / "tray/curves/rate-distortion.png", target / "curve.png")
+        shutil.copy(folder / "tray/curves/denoise-first.png", target / "denoise-first.png")
+        shutil.copy(folder / "tray/sheets/references.png", target / "scenes.png")
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]))
