@@ -25,6 +25,9 @@ from magnetite.cli import (
 from magnetite.cli.help import steps_of
 from magnetite.core.errors import MagnetiteError
 
+#: What the argument parser returns after an interruption.
+INTERRUPTED = 130
+
 app = typer.Typer(
     name="magnetite",
     help="Degrade test pictures by known amounts, compress and restore them, score the results.",
@@ -76,9 +79,6 @@ def main() -> None:
     try:
         status = app(standalone_mode=False)
         sys.stdout.flush()
-    except (KeyboardInterrupt, typer.Abort):
-        print("magnetite: interrupted", file=sys.stderr)
-        sys.exit(130)
     except BrokenPipeError:
         # The reader of our output has gone: nothing is left to say, nor anyone to say it to.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -86,6 +86,8 @@ def main() -> None:
     except (MagnetiteError, OSError, MemoryError, TyperException) as error:
         print(f"magnetite: {_one_line(error)}", file=sys.stderr)
         sys.exit(2)
+    if status == INTERRUPTED:
+        print("magnetite: interrupted", file=sys.stderr)
     sys.exit(status if isinstance(status, int) else 0)
 
 

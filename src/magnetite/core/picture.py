@@ -172,7 +172,7 @@ def luma(pixels: Pixels) -> Pixels:
     return pixels @ np.asarray(LUMA_WEIGHTS, dtype=pixels.dtype)
 
 
-def as_picture(source: Picture | Samples) -> Picture:
+def as_picture(source: Picture | Samples, origin: str = "array") -> Picture:
     """Take a picture as it is, or an array by its type.
 
     bool is 1 bit, uint8 8 bits, uint16 16 bits, floating point a float picture with full
@@ -194,12 +194,12 @@ def as_picture(source: Picture | Samples) -> Picture:
         )
     colour: Colour = "gray" if array.ndim == 2 else "rgb" if array.shape[2] == 3 else "planes"
     if array.dtype == bool:
-        return Picture(array.astype(np.uint8), 1, colour)
+        return Picture(array.astype(np.uint8), 1, colour, origin)
     if array.dtype in (np.uint8, np.uint16):
-        return Picture(array.copy(), 8 * array.dtype.itemsize, colour)
+        return Picture(array.copy(), 8 * array.dtype.itemsize, colour, origin)
     if np.issubdtype(array.dtype, np.floating):
         wide = np.float64 if array.dtype.itemsize >= 8 else np.float32
-        return Picture(array.astype(wide), None, colour)
+        return Picture(array.astype(wide), None, colour, origin)
     raise PictureError(
         f"samples of type {array.dtype} have no known full scale: "
         "give uint8, uint16, or float on 0..1"

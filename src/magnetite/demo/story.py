@@ -135,8 +135,11 @@ def tell(
         _store(result, folder)
         return result
 
-    with ThreadPoolExecutor(WORKERS) as pool:
+    pool = ThreadPoolExecutor(WORKERS)
+    try:
         results = list(pool.map(scene, story.references.items()))
+    finally:  # an interruption must not wait for scenes that have not begun
+        pool.shutdown(cancel_futures=True)
     _store_table(results, folder)
     curves, sheets = make_folder(folder / "curves"), make_folder(folder / "sheets")
     figures.draw_curves(results, curves / "rate-distortion.png")

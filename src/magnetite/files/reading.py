@@ -99,11 +99,12 @@ def _as_picture(decoded: Decoded, origin: str, full_scale: float | None) -> Pict
     elif np.issubdtype(samples.dtype, np.floating):
         _check_float_range(samples)
     if bits is None:
-        picture = as_picture(samples)
+        picture = as_picture(samples, origin)
     else:
         colour: Colour = as_picture(samples[:1].astype(np.uint8)).colour
-        picture = Picture(samples.astype(np.uint8 if bits <= 8 else np.uint16), bits, colour)
-    return replace(picture, origin=origin, notes=decoded.notes, alpha=decoded.alpha)
+        dtype = np.uint8 if bits <= 8 else np.uint16
+        picture = Picture(samples.astype(dtype), bits, colour, origin)
+    return replace(picture, notes=decoded.notes, alpha=decoded.alpha)
 
 
 def _rescaled(samples: Samples, full_scale: float) -> tuple[Samples, int | None]:

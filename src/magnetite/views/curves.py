@@ -74,7 +74,7 @@ def small_multiples(panels: Sequence[Panel], title: str) -> Figure:
 
 
 def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
-    axes.set_title(panel.title)
+    axes.set_title(panel.title, fontsize=None if named else 10)
     axes.set_xscale("log")
     axes.grid(True)
     ends = []
@@ -88,10 +88,10 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
         ends.append((float(scores[-1]), line.label, colour))
     if panel.level is not None:
         height, words = panel.level
-        axes.axhline(height, color="#555555", lw=1, ls=(0, (4, 3)), zorder=1.5)
+        axes.axhline(height, color="#555555", lw=1, ls=(0, (4, 3)), zorder=1.8)
         axes.text(
-            0.01, height, words, transform=axes.get_yaxis_transform(), va="bottom",
-            fontsize=9, color="#555555",
+            0.015, height, words, transform=axes.get_yaxis_transform(), va="center",
+            fontsize=9, color="#555555", backgroundcolor="white",
         )  # fmt: skip
     low, high = axes.get_xlim()
     ticks = [t for t in _RATE_TICKS if low <= t <= high]

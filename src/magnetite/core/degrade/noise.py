@@ -13,7 +13,8 @@ from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, degradation
 
 
-def _certify_sd(change: Change, *, sd: float) -> list[Finding]:
+def certify_sd(change: Change, *, sd: float) -> list[Finding]:
+    """Mean and standard deviation of additive noise with a setting `sd`."""
     drawn = np.subtract(change.drawn, change.before, dtype=np.float64)
     stored = np.subtract(change.stored, change.before, dtype=np.float64)
     drawn_sd = float(drawn.std())
@@ -29,7 +30,7 @@ def _certify_sd(change: Change, *, sd: float) -> list[Finding]:
     summary="Add independent normal noise to every sample.",
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2",
-    certify=_certify_sd,
+    certify=certify_sd,
 )
 def gaussian_noise(
     pixels: Pixels, rng: np.random.Generator, *, sd: Annotated[float, Amplitude()]

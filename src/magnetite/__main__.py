@@ -1,0 +1,5 @@
+"""`python -m magnetite` is `magnetite`."""
+
+from magnetite.cli import main
+
+main()

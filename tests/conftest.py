@@ -1,0 +1,74 @@
+"""The installed program, and pictures to run it on."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import magnetite
+from magnetite.core.picture import Picture, as_picture
+
+PROGRAM = Path(sys.executable).with_name("magnetite")
+Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture
+def run(tmp_path: Path) -> Run:
+    """Run the installed program in the test's folder; it must end with the status expected."""
+
+    def run_program(*words: str | Path, status: int = 0) -> subprocess.CompletedProcess[str]:
+        done = subprocess.run(
+            [PROGRAM, *map(str, words)], cwd=tmp_path, capture_output=True, text=True, timeout=120
+        )
+        assert done.returncode == status, f"{words}: {done.returncode}\n{done.stderr}{done.stdout}"
+        return done
+
+    return run_program
+
+
+def texture(height: int, width: int, channels: int | None = None, seed: int = 1) -> np.ndarray:
+    """Smooth structure with some grain, 0 to 1, a plane or several."""
+    rng = np.random.default_rng(seed)
+    y, x = np.mgrid[:height, :width] / 9
+    phase = np.arange(channels or 1)
+    planes = 0.5 + 0.3 * np.sin(x[..., None] + phase) * np.cos(y[..., None] - phase)
+    planes = (planes + rng.normal(0, 0.03, planes.shape)).clip(0.02, 0.98)
+    return planes if channels else planes[..., 0]
+
+
+def sample_pictures() -> dict[str, Picture]:
+    """One picture of every sort, of odd sizes."""
+
+    def whole(pixels: np.ndarray, bits: int) -> Picture:
+        dtype = np.uint8 if bits <= 8 else np.uint16
+        samples = np.rint(pixels * (2**bits - 1)).astype(dtype)
+        like = as_picture(samples)
+        return Picture(samples, bits, like.colour)
+
+    return {
+        "gray 8": whole(texture(37, 53), 8),
+        "rgb 8": whole(texture(41, 29, 3), 8),
+        "gray 12": whole(texture(33, 31), 12),
+        "rgb 16": whole(texture(25, 47, 3), 16),
+        "gray float": as_picture(texture(31, 27).astype(np.float32)),
+        "rgb float64": as_picture(texture(27, 31, 3)),
+        "5 planes 16": whole(texture(19, 23, 5), 16),
+    }
+
+
+@pytest.fixture(params=list(sample_pictures()))
+def picture(request: pytest.FixtureRequest) -> Picture:
+    return sample_pictures()[request.param]
+
+
+@pytest.fixture
+def tile(tmp_path: Path) -> Path:
+    """A colour picture of 8 bits in a file."""
+    path = tmp_path / "tile.png"
+    magnetite.write(sample_pictures()["rgb 8"], path)
+    return path

@@ -1,0 +1,183 @@
+"""The installed program, command by command, on files."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import magnetite
+from conftest import Run, sample_pictures
+
+CHAIN = ["gaussian-blur", "sigma=0.6", "+", "gaussian-noise", "sd=3%", "+", "quantize", "bits=6"]
+
+
+def file_of(name: str, folder: Path) -> Path:
+    picture = sample_pictures()[name]
+    path = folder / f"{name.replace(' ', '-')}{'.png' if picture.bits else '.tif'}"
+    if picture.colour == "planes":
+        path = path.with_suffix(".tif")
+    magnetite.write(picture, path)
+    return path
+
+
+@pytest.mark.parametrize("name", list(sample_pictures()))
+def test_the_whole_job_on_any_picture(run: Run, tmp_path: Path, name: str) -> None:
+    reference = file_of(name, tmp_path)
+    worn = f"worn{reference.suffix}"
+    run("degrade", reference, worn, *CHAIN, "--seed", "5")
+    certificate = json.loads((tmp_path / f"{worn}.cert.json").read_text())
+    expected = "gaussian-blur sigma=0.6px + gaussian-noise sd=3% + quantize bits=6"
+    assert certificate["chain"] == expected
+    assert [step["step"] for step in certificate["steps"]] == expected.split(" + ")
+    noise = certificate["steps"][1]["findings"][0]
+    full_scale = sample_pictures()[name].full_scale
+    assert noise["asked"] == pytest.approx(0.03 * full_scale)
+    assert noise["verdict"] == "as asked"
+
+    decoded = f"decoded{reference.suffix}"
+    printed = run("compress", reference, "tile.mgt", "dct", "step=4%", "--decoded", decoded).stdout
+    size = (tmp_path / "tile.mgt").stat().st_size
+    picture = sample_pictures()[name]
+    assert f"{8 * size / (picture.width * picture.height):.4f} bpp" in printed
+    run("expand", "tile.mgt", f"expanded{reference.suffix}")
+    again = magnetite.read(tmp_path / f"expanded{reference.suffix}")
+    np.testing.assert_array_equal(again.samples, magnetite.read(tmp_path / decoded).samples)
+
+    mended = f"mended{reference.suffix}"
+    printed = run("restore", worn, mended, "median", "--reference", reference).stdout
+    assert "before" in printed
+    rows = json.loads(run("score", reference, worn, mended, reference, "--format", "json").stdout)[
+        "rows"
+    ]
+    direct = magnetite.score(picture, magnetite.read(tmp_path / worn))
+    assert rows[0]["scores"] == pytest.approx(dict(direct))
+    assert rows[2]["scores"] == {"mse": 0, "psnr": "inf", "ssim": 1}
+    assert rows[2]["identical"]
+    assert rows[0]["peak"] == full_scale
+    run("curve", reference, "--codec", "dct step=4%,16%", "--out", "curves")
+    if picture.colour != "planes":
+        assert "laplacian-variance" in run("gauge", reference, worn).stdout
+        run("view", "sheet", reference, worn, "tile.mgt", "--crop", "3,2,12x9")
+        assert Image.open(tmp_path / "sheet.png").width == 1280
+
+
+def test_a_photograph_as_cameras_write_them(run: Run, tmp_path: Path) -> None:
+    exif = Image.Exif()
+    exif[274] = 6
+    upright = Image.open(file_of("rgb 8", tmp_path))
+    upright.save(tmp_path / "photo.jpg", quality=90, exif=exif)
+    done = run("degrade", "photo.jpg", "worn.png", "gaussian-noise", "sd=5dn")
+    assert "note: photo.jpg: turned upright (orientation 6)" in done.stderr
+    assert Image.open(tmp_path / "worn.png").size == upright.size[::-1]
+    done = run("degrade", "photo.jpg", "worn.jpg", "gaussian-noise", "sd=5dn")
+    assert "JPEG is lossy" in done.stderr
+
+
+def test_same_seed_same_bytes(run: Run, tmp_path: Path, tile: Path) -> None:
+    for name, seed in (("a.png", "3"), ("b.png", "3"), ("c.png", "4")):
+        run("degrade", tile, name, "gaussian-noise", "sd=9dn", "--seed", seed)
+    a, b, c = ((tmp_path / f"{n}.png").read_bytes() for n in "abc")
+    assert a == b
+    assert a != c
+
+
+def test_printed_formats_carry_the_same_figures(run: Run, tile: Path) -> None:
+    run("degrade", tile, "worn.png", "gaussian-blur", "sigma=1")
+    metrics = ["--metrics", "psnr,ssim window=7"]
+    table, plain, data = (
+        run("score", tile, "worn.png", *metrics, "--format", f).stdout
+        for f in ("table", "csv", "json")
+    )
+    (row,) = csv.DictReader(io.StringIO(plain))
+    scores = json.loads(data)["rows"][0]["scores"]
+    assert float(row["psnr"]) == scores["psnr"]
+    assert float(row["ssim window=7"]) == scores["ssim window=7"]
+    assert f"{scores['psnr']:.2f}" in table
+    assert "peak 255" in table
+    gauges = json.loads(run("gauge", tile, "worn.png", "--format", "json").stdout)["rows"]
+    sharp, soft = (row["gauges"]["laplacian-variance"] for row in gauges)
+    assert sharp > soft
+
+
+def test_curve_writes_points_and_figure(run: Run, tmp_path: Path, tile: Path) -> None:
+    codecs = ["--codec", "dct", "--codec", "dct step=2%..10%/4 block=16"]
+    out = run("curve", tile, *codecs, "--out", "out", "--format", "csv").stdout
+    assert (tmp_path / "out" / "points.csv").read_text() == out
+    rows = list(csv.DictReader(io.StringIO(out)))
+    assert [r["codec"] for r in rows if "block" in r["codec"]] == [
+        f"dct step={s}% block=16" for s in (10, 6, 2)
+    ]
+    for row in rows:
+        pixels = 8 * int(row["bytes"]) / float(row["bpp"])
+        assert pixels == pytest.approx(41 * 29)
+    assert Image.open(tmp_path / "out" / "curve.png").size == (1280, 640)
+
+
+def test_gray_and_depth_are_converted_only_when_asked(run: Run, tmp_path: Path, tile: Path) -> None:
+    picture = magnetite.read(tile)
+    magnetite.write(picture.luma(), tmp_path / "gray.png")
+    wide = magnetite.Picture(picture.samples.astype(np.uint16) * 257, 16, "rgb")
+    magnetite.write(wide, tmp_path / "wide.png")
+    assert "--gray scores the luma" in run("score", tile, "gray.png", status=2).stderr
+    assert "identical" in run("score", tile, "gray.png", "--gray").stdout
+    assert "--mixed-depths" in run("score", tile, "wide.png", status=2).stderr
+    assert "identical" in run("score", tile, "wide.png", "--mixed-depths").stdout
+
+
+def test_scenes_differ_in_texture_and_follow_the_seed(run: Run, tmp_path: Path) -> None:
+    for folder, seed in (("one", "0"), ("same", "0"), ("other", "1")):
+        run("scenes", folder, "--size", "160x112", "--seed", seed)
+    names = sorted(path.name for path in (tmp_path / "one").iterdir())
+    assert len(names) == 5
+    for name in names:
+        one, same, other = ((tmp_path / f / name).read_bytes() for f in ("one", "same", "other"))
+        assert one == same
+        assert (one == other) == (name == "chart-plate.png")
+    rates = {
+        name: magnetite.compress(magnetite.read(tmp_path / "one" / name), "dct step=6%").bpp
+        for name in names
+    }
+    assert rates["veined-breccia.png"] > 4 * rates["clay-core.png"]
+
+
+def test_demo_tells_the_story_of_the_users_own_pictures(run: Run, tmp_path: Path) -> None:
+    own = tmp_path / "own"
+    own.mkdir()
+    file_of("gray 8", own)
+    file_of("rgb 16", own)
+    file_of("gray float", own)
+    (own / "notes.txt").write_text("no picture")
+    done = run("demo", "told", "--references", "own")
+    assert "note: skipped: own/notes.txt: not a picture" in done.stderr
+    assert "Denoising before coding" in done.stdout
+    told = tmp_path / "told"
+    rows = list(csv.DictReader((told / "scores.csv").open()))
+    assert {row["scene"] for row in rows} == {"gray-8", "rgb-16", "gray-float"}
+    for row in rows:
+        if row["bpp"]:
+            label = row["stage"].split(",")[0]
+            stream = told / "compressed" / f"{row['scene']}-{label}.mgt"
+            pixels = int(row["width"]) * int(row["height"])
+            assert float(row["bpp"]) == 8 * stream.stat().st_size / pixels
+    for name in ("curves/rate-distortion.png", "curves/denoise-first.png", "sheets/rgb-16.png"):
+        assert Image.open(told / name).width == 1280
+    run("demo", "told", "--references", "own")  # its own folder may be written again
+    assert "holds other files" in run("demo", "own", status=2).stderr
+
+
+def test_output_into_a_closed_pipe_is_no_error(tmp_path: Path) -> None:
+    import subprocess
+
+    from conftest import PROGRAM
+
+    done = subprocess.run(
+        f"set -o pipefail; '{PROGRAM}' methods --format json | head -c 10",
+        shell=True, executable="/bin/bash", capture_output=True, text=True, cwd=tmp_path,
+    )  # fmt: skip
+    assert (done.returncode, done.stderr) == (0, "")

@@ -1,0 +1,154 @@
+"""Reading and writing: nothing lost, nothing converted without a word."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+
+import magnetite
+from conftest import sample_pictures, texture
+from magnetite.core.errors import FileError, PictureError
+from magnetite.core.picture import Picture, as_picture, luma
+from magnetite.files.writing import FORMATS
+
+LOSSLESS = [suffix for suffix, kind in FORMATS.items() if kind.name != "JPEG"]
+
+
+@st.composite
+def any_picture(draw: st.DrawFn) -> Picture:
+    bits = draw(st.integers(1, 16))
+    channels = draw(st.sampled_from([1, 3, 5]))
+    shape = (draw(st.integers(1, 9)), draw(st.integers(1, 9)), channels)
+    rng = np.random.default_rng(draw(st.integers(0, 99)))
+    samples = rng.integers(0, 2**bits, shape).astype(np.uint8 if bits <= 8 else np.uint16)
+    colour = {1: "gray", 3: "rgb", 5: "planes"}[channels]
+    return Picture(samples[..., 0] if channels == 1 else samples, bits, colour)
+
+
+@pytest.mark.parametrize("suffix", LOSSLESS)
+@given(picture=any_picture())
+def test_what_a_format_holds_comes_back_exactly(suffix: str, picture: Picture) -> None:
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"picture{suffix}"
+        if not FORMATS[suffix].holds(picture):
+            with pytest.raises(FileError, match=r"cannot hold a picture of .*; write \."):
+                magnetite.write(picture, path)
+            assert not path.exists()
+            return
+        magnetite.write(picture, path)
+        scale = picture.full_scale if suffix == ".npy" else None
+        if suffix == ".webp" and picture.colour == "rgb" and np.ptp(picture.samples, 2).max() == 0:
+            return  # equal channels are read as gray, and said to be
+        again = magnetite.read(path, full_scale=scale)
+    assert again.same_samples(picture)
+    assert again.colour == picture.colour
+
+
+def test_float_pictures_keep_values_beyond_the_range(tmp_path: Path) -> None:
+    picture = as_picture(np.array([[-0.5, 0.25], [1.75, 1.0]], np.float32))
+    for name in ("f.tif", "f.npy"):
+        magnetite.write(picture, tmp_path / name)
+        assert magnetite.read(tmp_path / name).same_samples(picture)
+
+
+def test_alpha_is_set_aside_and_said(tmp_path: Path) -> None:
+    rgba = (texture(7, 9, 4) * 255).astype(np.uint8)
+    Image.fromarray(rgba, "RGBA").save(tmp_path / "a.png")
+    picture = magnetite.read(tmp_path / "a.png")
+    assert picture.colour == "rgb"
+    np.testing.assert_array_equal(picture.samples, rgba[..., :3])
+    np.testing.assert_array_equal(picture.alpha, rgba[..., 3])
+    assert "alpha channel set aside" in picture.notes[0]
+
+
+@pytest.mark.parametrize("orientation", range(1, 9))
+def test_exif_orientation_is_applied(tmp_path: Path, orientation: int) -> None:
+    from PIL import ImageOps
+
+    exif = Image.Exif()
+    exif[274] = orientation
+    image = Image.fromarray((texture(6, 9, 3) * 255).astype(np.uint8))
+    image.save(tmp_path / "turned.png", exif=exif)
+    upright = ImageOps.exif_transpose(Image.open(tmp_path / "turned.png"))
+    picture = magnetite.read(tmp_path / "turned.png")
+    np.testing.assert_array_equal(picture.samples, np.asarray(upright))
+    assert bool(picture.notes) == (orientation != 1)
+
+
+def test_palette_and_cmyk_are_converted_and_said(tmp_path: Path) -> None:
+    image = Image.fromarray((texture(16, 16, 3) * 255).astype(np.uint8))
+    image.quantize(16).save(tmp_path / "palette.png")
+    image.convert("CMYK").save(tmp_path / "cmyk.jpg")
+    palette, cmyk = (magnetite.read(tmp_path / n) for n in ("palette.png", "cmyk.jpg"))
+    assert palette.colour == cmyk.colour == "rgb"
+    assert palette.notes == ("palette converted to RGB",)
+    assert cmyk.notes == ("CMYK converted to RGB",)
+
+
+def test_depth_comes_from_the_file_or_from_the_user(tmp_path: Path) -> None:
+    samples = (texture(8, 9) * 4095).astype(np.uint16)
+    np.save(tmp_path / "raw.npy", samples)
+    assert magnetite.read(tmp_path / "raw.npy").bits == 16
+    assert magnetite.read(tmp_path / "raw.npy", full_scale=4095).bits == 12
+    with pytest.raises(FileError, match="outside 0 to 1023"):
+        magnetite.read(tmp_path / "raw.npy", full_scale=1023)
+    with pytest.raises(FileError, match="not 2\\^bits - 1"):
+        magnetite.read(tmp_path / "raw.npy", full_scale=4000)
+    np.save(tmp_path / "float.npy", texture(8, 9) * 255)
+    with pytest.raises(FileError, match="name theirs, as in --full-scale 255"):
+        magnetite.read(tmp_path / "float.npy")
+    assert magnetite.read(tmp_path / "float.npy", full_scale=255).samples.max() <= 1
+    np.save(tmp_path / "long.npy", samples.astype(np.int64))
+    with pytest.raises(PictureError, match="int64 have no known full scale"):
+        magnetite.read(tmp_path / "long.npy")
+    (tmp_path / "odd.pgm").write_bytes(b"P2 # plain\n3 1\n100\n0 50 100\n")
+    odd = magnetite.read(tmp_path / "odd.pgm")
+    np.testing.assert_allclose(odd.samples, [[0, 0.5, 1]])
+    assert "not 2^bits - 1" in odd.notes[0]
+
+
+def test_jpeg_says_what_it_lost(tmp_path: Path) -> None:
+    (message,) = magnetite.write(sample_pictures()["rgb 8"], tmp_path / "lossy.jpg")
+    assert "JPEG is lossy" in message
+    assert magnetite.read(tmp_path / "lossy.jpg").colour == "rgb"
+
+
+def test_a_failed_write_leaves_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    import os
+
+    path = tmp_path / "kept.png"
+    path.write_bytes(b"before")
+
+    def refuse(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "replace", refuse)
+    with pytest.raises(FileError, match="No space left on device"):
+        magnetite.write(sample_pictures()["gray 8"], path)
+    assert path.read_bytes() == b"before"
+    assert list(tmp_path.iterdir()) == [path]
+
+
+def test_pictures_are_read_only_and_clip_without_wrapping() -> None:
+    source = np.array([[0, 128, 255]], np.uint8)
+    picture = as_picture(source)
+    with pytest.raises(ValueError, match="read-only"):
+        picture.samples[0, 0] = 1
+    stored, clipped = picture.with_pixels(np.array([[-0.3, 0.5, 1.3]]))
+    assert stored.samples.tolist() == [[0, 128, 255]]
+    assert (clipped.low, clipped.high, clipped.share) == (1, 1, pytest.approx(2 / 3))
+
+
+def test_luma_is_bt601() -> None:
+    colours = np.eye(3).reshape(1, 3, 3)
+    np.testing.assert_allclose(luma(colours), [[0.299, 0.587, 0.114]])
+    gray = as_picture(np.full((2, 2, 3), 77, np.uint8)).luma()
+    assert (gray.samples == 77).all()
+    assert gray.colour == "gray"

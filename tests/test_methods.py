@@ -1,0 +1,167 @@
+"""Every declared method keeps the promises of its declaration; the docs follow from it."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import magnetite
+from magnetite.core.chain import parse_step
+from magnetite.core.picture import Picture
+from magnetite.core.registry import ColourPolicy, Method, degradation, every
+
+ROOT = Path(__file__).parents[1]
+METHODS = {f"{method.kind} {method.name}": method for method in every()}
+
+
+def example(method: Method) -> str:
+    """The method with a value for every setting that must be given."""
+    words = [
+        f"{key}={parameter.kind.example()}"
+        for key, parameter in method.parameters.items()
+        if parameter.required
+    ]
+    text = " ".join([method.name, *words])
+    return text.replace("8dn", "3%")
+
+
+@pytest.mark.parametrize("method", METHODS.values(), ids=METHODS)
+def test_declarations_are_complete(method: Method) -> None:
+    assert method.summary.endswith(".")
+    assert method.source
+    assert str(parse_step(example(method), method.kind))
+    for parameter in method.parameters.values():
+        assert parameter.kind.describe()
+        if not parameter.required:
+            value = parameter.kind.parse(parameter.default_text)
+            assert parameter.kind.spell(value) == parameter.default_text
+    assert method.function.__doc__.count("\n") > 3 or method.name == "rmse"
+
+
+@pytest.mark.parametrize("method", METHODS.values(), ids=METHODS)
+def test_methods_run_on_every_sort_of_picture(method: Method, picture: Picture) -> None:
+    step = example(method)
+    if method.kind in ("degradation", "codec"):
+        result = magnetite.degrade(picture, step).picture
+    elif method.kind == "restoration":
+        result = magnetite.restore(picture, step).picture
+    elif method.kind == "metric":
+        assert magnetite.score(picture, picture, step)[method.name] == method.traits["identical"]
+        return
+    elif method.colour is ColourPolicy.LUMA and picture.colour == "planes":
+        pytest.skip("luma is defined for gray and RGB")
+    else:
+        assert magnetite.gauge(picture, step)[method.name] >= 0
+        return
+    assert (result.samples.shape, result.samples.dtype) == (
+        picture.samples.shape, picture.samples.dtype,
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", ["degradation", "restoration"])
+def test_pixel_methods_leave_the_callers_array_alone(kind: str) -> None:
+    rng = np.random.default_rng(0)
+    for method in every(kind):
+        arguments = parse_step(example(method), kind).arguments(
+            magnetite.Picture(np.zeros((4, 4), np.uint8), 8, "gray")
+        )
+        for dtype in (np.float32, np.float64):
+            pixels = rng.random((16, 17, 3)).astype(dtype)
+            pixels.flags.writeable = False
+            rest = (rng,) if kind == "degradation" else ()
+            result = method.function(pixels, *rest, **arguments)
+            assert (result.dtype, result.shape) == (pixels.dtype, pixels.shape)
+            assert not np.shares_memory(result, pixels)
+
+
+@pytest.mark.parametrize("step", ["median size=5", "gaussian sigma=3"])
+def test_restorations_keep_a_constant_picture(step: str) -> None:
+    flat = np.full((9, 11), 77, np.uint8)
+    assert (magnetite.restore(flat, step).picture.samples == 77).all()
+
+
+def test_zero_strength_is_the_identity(picture: Picture) -> None:
+    for step in ("median size=1", "gaussian sigma=0"):
+        assert magnetite.restore(picture, step).picture.same_samples(picture)
+    for step in ("gaussian-noise sd=0%", "salt-pepper density=0", "gaussian-blur sigma=0"):
+        assert magnetite.degrade(picture, step).picture.same_samples(picture)
+
+
+def test_median_is_the_median_of_the_mirrored_window() -> None:
+    samples = np.random.default_rng(0).integers(0, 256, (9, 8)).astype(np.uint8)
+    padded = np.pad(samples, 2, mode="symmetric")
+    windows = np.lib.stride_tricks.sliding_window_view(padded, (5, 5))
+    expected = np.median(windows, axis=(2, 3))
+    np.testing.assert_array_equal(magnetite.restore(samples, "median size=5").picture, expected)
+
+
+def test_a_name_cannot_be_declared_twice() -> None:
+    with pytest.raises(ValueError, match="declared already"):
+
+        @degradation("quantize", summary="Again.", colour=ColourPolicy.EACH, source="none")
+        def again(pixels: np.ndarray, rng: object) -> np.ndarray:
+            return pixels
+
+
+def test_the_example_of_the_contributors_guide_works(tmp_path: Path) -> None:
+    guide = (ROOT / "CONTRIBUTING.md").read_text()
+    code = re.search(r"```python\n(.*?)```", guide, re.DOTALL)[1]
+    assert code.count("\n") < 40
+    (tmp_path / "test_example.py").write_text(code)
+    done = subprocess.run(
+        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", tmp_path],
+        capture_output=True, text=True, cwd=tmp_path,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout
+    assert "1 passed" in done.stdout
+
+
+def test_a_plug_in_adds_its_methods_and_a_broken_one_is_skipped(tmp_path: Path) -> None:
+    code = re.search(
+        r"```python\n(.*?)```", (ROOT / "CONTRIBUTING.md").read_text(), re.DOTALL
+    )[1]  # fmt: skip
+    (tmp_path / "our_noise.py").write_text(code)
+    (tmp_path / "broken.py").write_text("import nothing_of_the_kind\n")
+    info = tmp_path / "ours-1.0.dist-info"
+    info.mkdir()
+    (info / "METADATA").write_text("Metadata-Version: 2.1\nName: ours\nVersion: 1.0\n")
+    entries = "[magnetite.methods]\na = broken\nb = our_noise\n"
+    (info / "entry_points.txt").write_text(entries)
+    done = subprocess.run(
+        [sys.executable, "-m", "magnetite", "methods", "uniform-noise"],
+        capture_output=True, text=True, cwd=tmp_path, env={"PYTHONPATH": str(tmp_path)},
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert "uniform-noise" in done.stdout
+    assert "plug-in 'a' skipped" in done.stderr
+
+
+def test_the_documented_methods_are_the_declared_ones() -> None:
+    done = subprocess.run(
+        [sys.executable, "-m", "magnetite", "methods", "--format", "markdown"],
+        capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    assert (ROOT / "docs" / "methods.md").read_text() == done.stdout, "run make docs"
+
+
+def test_the_front_door_has_what_it_names() -> None:
+    assert set(magnetite.__all__) == set(magnetite._HOMES)
+    for name in magnetite.__all__:
+        assert getattr(magnetite, name).__doc__
+
+
+@pytest.mark.parametrize("arguments", [["--help"], ["methods"], ["degrade", "--help"]])
+def test_help_and_methods_stay_light(arguments: list[str]) -> None:
+    code = (
+        "import sys; from magnetite.cli.main import app\n"
+        f"app({arguments!r}, standalone_mode=False)\n"
+        "heavy = {'numba', 'pandas', 'matplotlib', 'scipy.signal', 'scipy', 'PIL', 'tifffile'}\n"
+        "print(sorted(heavy & set(sys.modules)), file=sys.stderr)"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stderr.strip() == "[]"
