@@ -9,9 +9,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import settings
+from PIL import Image
 
 import magnetite
 from magnetite.core.picture import Picture, as_picture
+
+settings.register_profile("steady", deadline=None, derandomize=True)
+settings.load_profile("steady")
 
 PROGRAM = Path(sys.executable).with_name("magnetite")
 Run = Callable[..., subprocess.CompletedProcess[str]]
@@ -29,6 +34,12 @@ def run(tmp_path: Path) -> Run:
         return done
 
     return run_program
+
+
+def size_of(path: Path) -> tuple[int, int]:
+    """Width and height of a picture file, by another reader than ours."""
+    with Image.open(path) as image:
+        return image.size
 
 
 def texture(height: int, width: int, channels: int | None = None, seed: int = 1) -> np.ndarray:

@@ -80,7 +80,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     "not a number": (degrade("gray.png", "quantize", "bits=nan"), "not a whole number"),
     "negative seed": (degrade("gray.png", *NOISE, "--seed=-1"), "a seed is 0 or larger"),
     "seed no number": (degrade("gray.png", *NOISE, "--seed=x"), "--seed"),
-    "no steps": (("degrade", "gray.png", "out.png"), "Missing parameter"),
+    "no steps": (("degrade", "gray.png", "out.png"), "Missing argument 'STEPS…'"),
     "unknown option": (degrade("gray.png", *NOISE, "--sead=1"), "--sead"),
     "unknown command": (("degrad", "gray.png"), "degrad"),
     "unknown format": (("score", "gray.png", "gray.png", "--format", "xml"), "--format"),

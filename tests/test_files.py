@@ -76,7 +76,8 @@ def test_exif_orientation_is_applied(tmp_path: Path, orientation: int) -> None:
     exif[274] = orientation
     image = Image.fromarray((texture(6, 9, 3) * 255).astype(np.uint8))
     image.save(tmp_path / "turned.png", exif=exif)
-    upright = ImageOps.exif_transpose(Image.open(tmp_path / "turned.png"))
+    with Image.open(tmp_path / "turned.png") as stored:
+        upright = ImageOps.exif_transpose(stored)
     picture = magnetite.read(tmp_path / "turned.png")
     np.testing.assert_array_equal(picture.samples, np.asarray(upright))
     assert bool(picture.notes) == (orientation != 1)

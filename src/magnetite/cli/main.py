@@ -79,8 +79,9 @@ def main() -> None:
     try:
         status = app(standalone_mode=False)
         sys.stdout.flush()
-    except BrokenPipeError:
-        # The reader of our output has gone: nothing is left to say, nor anyone to say it to.
+    except (BrokenPipeError, SystemExit):
+        # The reader of our output has gone (the argument parser turns that into an exit):
+        # nothing is left to say, nor anyone to say it to.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(0)
     except (MagnetiteError, OSError, MemoryError, TyperException) as error:
