@@ -1,0 +1,35 @@
+"""What the documents show works as it stands there."""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+
+from conftest import Run
+
+ROOT = Path(__file__).parents[1]
+README = (ROOT / "README.md").read_text()
+
+
+def test_the_lines_of_the_readme_run_in_order(run: Run, tmp_path: Path) -> None:
+    lines = re.sub(r"\\\n\s*", "", README).splitlines()
+    commands = [line for line in lines if line.startswith("    magnetite ")]
+    assert len(commands) > 10
+    for line in commands:
+        run(*shlex.split(line, comments=True)[1:])
+    (snippet,) = re.findall(r"```python\n(.*?)```", README, re.DOTALL)
+    done = subprocess.run(
+        [sys.executable, "-c", snippet], cwd=tmp_path, capture_output=True, text=True
+    )
+    assert done.returncode == 0, done.stderr
+    assert re.search(r"\n\d+\.\d+ 640x448 gray, 16 bits\n", done.stdout)
+
+
+def test_every_link_leads_somewhere() -> None:
+    for page in [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").glob("*.md")]:
+        for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
+            assert os.path.exists(page.parent / target), f"{page.name} links to {target}"
