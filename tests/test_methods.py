@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -12,22 +13,19 @@ import pytest
 
 import magnetite
 from magnetite.core.chain import parse_step
+from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.registry import ColourPolicy, Method, degradation, every
 
 ROOT = Path(__file__).parents[1]
+KERNEL = Path(tempfile.mkdtemp()) / "kernel.npy"
+np.save(KERNEL, np.array([[0, 1, 0], [1, 4, 1], [0, 1, 0]]))
 METHODS = {f"{method.kind} {method.name}": method for method in every()}
 
 
 def example(method: Method) -> str:
-    """The method with a value for every setting that must be given."""
-    words = [
-        f"{key}={parameter.kind.example()}"
-        for key, parameter in method.parameters.items()
-        if parameter.required
-    ]
-    text = " ".join([method.name, *words])
-    return text.replace("8dn", "3%")
+    """The method as it may be used on any picture, float ones too."""
+    return method.example.replace("8dn", "3%").replace("kernel.npy", str(KERNEL))
 
 
 @pytest.mark.parametrize("method", METHODS.values(), ids=METHODS)
@@ -37,17 +35,28 @@ def test_declarations_are_complete(method: Method) -> None:
     assert str(parse_step(example(method), method.kind))
     for parameter in method.parameters.values():
         assert parameter.kind.describe()
-        if not parameter.required:
+        if parameter.default_text is not None:
             value = parameter.kind.parse(parameter.default_text)
             assert parameter.kind.spell(value) == parameter.default_text
-    assert method.function.__doc__.count("\n") > 3 or method.name == "rmse"
+    assert len(method.function.__doc__) > 60
+    assert set(method.one_of) <= set(method.parameters)
 
 
 @pytest.mark.parametrize("method", METHODS.values(), ids=METHODS)
 def test_methods_run_on_every_sort_of_picture(method: Method, picture: Picture) -> None:
     step = example(method)
+    if method.colour is ColourPolicy.RGB and picture.colour != "rgb":
+        with pytest.raises(PictureError, match="needs an RGB picture"):
+            magnetite.degrade(picture, step)
+        return
+    if method.implicit and picture.bits is None:
+        with pytest.raises(ChainError, match="a float picture has no bit planes"):
+            magnetite.degrade(picture, step)
+        return
     if method.kind in ("degradation", "codec"):
-        result = magnetite.degrade(picture, step).picture
+        degraded = magnetite.degrade(picture, step)
+        assert degraded.certificate.verdict == "as asked"
+        result = degraded.picture
     elif method.kind == "restoration":
         result = magnetite.restore(picture, step).picture
     elif method.kind == "metric":
@@ -133,11 +142,11 @@ def test_a_plug_in_adds_its_methods_and_a_broken_one_is_skipped(tmp_path: Path) 
     entries = "[magnetite.methods]\na = broken\nb = our_noise\n"
     (info / "entry_points.txt").write_text(entries)
     done = subprocess.run(
-        [sys.executable, "-m", "magnetite", "methods", "uniform-noise"],
+        [sys.executable, "-m", "magnetite", "methods", "rayleigh-noise"],
         capture_output=True, text=True, cwd=tmp_path, env={"PYTHONPATH": str(tmp_path)},
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
-    assert "uniform-noise" in done.stdout
+    assert "rayleigh-noise" in done.stdout
     assert "plug-in 'a' skipped" in done.stderr
 
 

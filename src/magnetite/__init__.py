@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from magnetite.core.resources import read_with
+
 __version__ = "0.1.0"
 
 #: Public name, and the module that holds it; loaded when first used.
@@ -43,3 +45,12 @@ def __getattr__(name: str) -> Any:
     from importlib import import_module
 
     return getattr(import_module(_HOMES[name]), name)
+
+
+def _read_kernel(name: str) -> Any:
+    from magnetite.files.reading import read_kernel
+
+    return read_kernel(name)
+
+
+read_with(_read_kernel)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -19,7 +20,16 @@ from magnetite.cli.options import (
 from magnetite.cli.output import print_table
 
 if TYPE_CHECKING:
+    from magnetite.core.aim import Aim
     from magnetite.core.degrade.certificate import Certificate
+
+
+class OverflowRule(StrEnum):
+    """What becomes of samples outside the range."""
+
+    clip = "clip"
+    keep = "keep"
+    fail = "fail"
 
 
 def run(
@@ -27,6 +37,20 @@ def run(
     out: Annotated[Path, typer.Argument(metavar="OUT", help="Degraded picture to write.")],
     steps: StepsArgument,
     seed: SeedOption = 0,
+    aim: Annotated[
+        str | None,
+        typer.Option(
+            help="Solve for the setting that is written auto, as in: --aim ssim=0.80.",
+            metavar="METRIC=VALUE",
+        ),
+    ] = None,
+    overflow: Annotated[
+        OverflowRule,
+        typer.Option(
+            help="What leaves the range is clipped; kept (a float TIFF or NPY); or refused (fail).",
+            metavar="RULE",
+        ),
+    ] = OverflowRule.clip,
     full_scale: FullScaleOption = None,
 ) -> None:
     """Degrade a picture by a known amount, and certify what was done.
@@ -34,14 +58,16 @@ def run(
     Writes OUT and its certificate OUT.cert.json.
     """
     from magnetite.core.degrade.apply import degrade
+    from magnetite.core.picture import as_picture
     from magnetite.files.sidecar import certificate_path, write_json
     from magnetite.files.writing import check_output, write
 
     sidecar = certificate_path(out)
     protect([ref], [out, sidecar])
     reference = load(ref, full_scale)
-    check_output(reference, out)
-    degraded = degrade(reference, " ".join(steps), seed=seed)
+    keeps = overflow is OverflowRule.keep
+    check_output(as_picture(reference.pixels(), str(ref)) if keeps else reference, out)
+    degraded = degrade(reference, " ".join(steps), seed=seed, overflow=overflow.value, aim=aim)
     messages = write(degraded.picture, out)
     write_json(sidecar, degraded.certificate.as_dict() | {"file_notes": list(messages)})
     print_certificate(degraded.certificate)
@@ -61,11 +87,23 @@ def print_certificate(certificate: Certificate) -> None:
             rows.append(
                 [step, f.quantity, f.unit, f.asked, f.drawn, f.standard_error, f.stored, f.verdict]
             )
-    caption = (
-        f"reference {certificate.reference} ({certificate.picture}), seed {certificate.seed}; "
-        f"rms difference as stored {certificate.rms_difference:.4g} {certificate.amplitude_unit}"
-    )
+    caption = f"reference {certificate.reference} ({certificate.picture}), seed {certificate.seed}"
+    if certificate.rms_difference is not None:
+        size = f"{certificate.rms_difference:.4g} {certificate.amplitude_unit}"
+        caption += f"; rms difference as stored {size}"
     print_table(titles, rows, caption)
+    if certificate.aim is not None:
+        _print_aim(certificate.aim)
+    for record in certificate.steps:
+        for words in record.advice:
+            note(f"{record.step}: {words}")
+
+
+def _print_aim(aim: Aim) -> None:
+    print(
+        f"aim {aim.metric}={aim.target:g}: {aim.setting} gives {aim.reached:.6g} "
+        f"(tolerance {aim.tolerance:g}), found in {aim.tries} tries"
+    )
 
 
 def _say_overflow(certificate: Certificate) -> None:

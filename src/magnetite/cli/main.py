@@ -23,7 +23,7 @@ from magnetite.cli import (
     view,
 )
 from magnetite.cli.help import steps_of
-from magnetite.core.errors import MagnetiteError
+from magnetite.core.errors import MagnetiteError, TargetError
 
 #: What the argument parser returns after an interruption.
 INTERRUPTED = 130
@@ -86,7 +86,7 @@ def main() -> None:
         sys.exit(0)
     except (MagnetiteError, OSError, MemoryError, TyperException) as error:
         print(f"magnetite: {_one_line(error)}", file=sys.stderr)
-        sys.exit(2)
+        sys.exit(1 if isinstance(error, TargetError) else 2)
     if status == INTERRUPTED:
         print("magnetite: interrupted", file=sys.stderr)
     sys.exit(status if isinstance(status, int) else 0)

@@ -17,12 +17,14 @@ from typing import Any
 
 from magnetite.core import registry
 from magnetite.core.errors import ChainError
-from magnetite.core.parameters import Quantity, read_quantity
+from magnetite.core.parameters import Context, Quantity, read_quantity
 from magnetite.core.picture import Picture
 from magnetite.core.registry import Method, Parameter
 
 #: A range may not expand into more values than this.
 MAX_SWEEP = 1000
+#: The value of a setting that is to be solved for.
+AUTO = "auto"
 
 
 @dataclass(frozen=True)
@@ -37,7 +39,8 @@ class Step:
         given = dict(self.settings)
         for key, parameter in self.method.parameters.items():
             if key in given:
-                text = parameter.kind.spell(given[key])
+                value = given[key]
+                text = AUTO if value is AUTO else parameter.kind.spell(value)
                 if text != parameter.default_text:
                     words.append(f"{key}={text}")
         return " ".join(words)
@@ -51,18 +54,19 @@ class Step:
             If a value cannot be used with this picture's bit depth.
         """
         arguments = {}
-        for key, value in self.settings:
-            parameter = self.method.parameters[key]
+        context = Context(picture.digital_full_scale, dict(self.settings))
+        given = [(self.method.parameters[key], value) for key, value in self.settings]
+        for parameter, value in [*given, *((p, None) for p in self.method.implicit)]:
             try:
-                argument = parameter.kind.resolve(value, picture.digital_full_scale)
+                argument = parameter.kind.resolve(value, context)
             except ValueError as error:
-                raise ChainError(f"{self.method.name} {key}: {error}") from None
+                raise ChainError(f"{self.method.name} {parameter.key}: {error}") from None
             arguments[parameter.name] = argument
         return arguments
 
-    def with_setting(self, key: str, text: str) -> Step:
-        """This step with one setting replaced by what `text` says."""
-        settings = dict(self.settings) | {key: self.method.parameters[key].kind.parse(text)}
+    def with_setting(self, key: str, value: Any) -> Step:
+        """This step with one setting replaced."""
+        settings = dict(self.settings) | {key: value}
         return replace(self, settings=tuple(settings.items()))
 
 
@@ -75,9 +79,27 @@ class Chain:
     def __str__(self) -> str:
         return " + ".join(map(str, self.steps))
 
+    @property
+    def open_settings(self) -> list[tuple[int, str]]:
+        """Place of the step and key of every setting that is `auto`."""
+        return [
+            (place, key)
+            for place, step in enumerate(self.steps)
+            for key, value in step.settings
+            if value is AUTO
+        ]
 
-def parse_chain(text: str | Sequence[str], *kinds: str) -> Chain:
+    def with_setting(self, place: int, key: str, value: Any) -> Chain:
+        """This chain with one setting of one step replaced."""
+        steps = list(self.steps)
+        steps[place] = steps[place].with_setting(key, value)
+        return Chain(tuple(steps))
+
+
+def parse_chain(text: str | Sequence[str], *kinds: str, auto: bool = False) -> Chain:
     """Read a chain of methods of the given kinds; earlier kinds win where a name has two.
+
+    With `auto`, one setting may be `auto`, to be solved for.
 
     Raises
     ------
@@ -89,6 +111,8 @@ def parse_chain(text: str | Sequence[str], *kinds: str) -> Chain:
         raise ChainError(
             f"{_joined(text)!r} sweeps over {len(chains)} settings, and one is wanted here"
         )
+    if chains[0].open_settings and not auto:
+        raise ChainError(f"{_joined(text)!r}: auto is solved for with --aim METRIC=VALUE only")
     return chains[0]
 
 
@@ -97,7 +121,9 @@ def parse_step(text: str | Sequence[str], *kinds: str, complete: bool = True) ->
     words = _words(text)
     if "+" in words:
         raise ChainError(f"{_joined(text)!r} is a chain, and one step is wanted here")
-    (step,) = _read_step(words, 1, kinds, complete)[:1]
+    (step, *more) = _read_step(words, 1, kinds, complete)
+    if more:
+        raise ChainError(f"{_joined(text)!r} sweeps over settings, and one is wanted here")
     return step
 
 
@@ -134,13 +160,20 @@ def _read_step(words: list[str], place: int, kinds: Iterable[str], complete: boo
         if key in values:
             raise ChainError(f"word {number}, {word!r}: {key} is given twice for {method.name}")
         try:
-            values[key] = [parameter.kind.parse(v) for v in expand_sweep(text)]
+            values[key] = _read_values(parameter, text)
         except ValueError as error:
             raise ChainError(f"word {number}, {word!r}: {error}") from None
     _check_complete(method, values, complete)
     ordered = [key for key in method.parameters if key in values]
     combinations = itertools.product(*(values[key] for key in ordered))
     return [Step(method, tuple(zip(ordered, chosen, strict=True))) for chosen in combinations]
+
+
+def _read_values(parameter: Parameter, text: str) -> list[Any]:
+    if text == AUTO and parameter.kind.span() is not None:
+        return [AUTO]
+    texts = expand_sweep(text) if parameter.kind.sweeps else [text]
+    return [parameter.kind.parse(value) for value in texts]
 
 
 def _find_method(name: str, place: int, kinds: tuple[str, ...]) -> Method:
@@ -184,18 +217,28 @@ def _read_setting(method: Method, word: str, number: int) -> tuple[str, Paramete
 
 
 def _check_complete(method: Method, values: dict[str, list[Any]], complete: bool) -> None:
+    chosen = [key for key in method.one_of if key in values]
+    if len(chosen) > 1:
+        raise ChainError(f"{method.name} takes one of {_keys(method.one_of)}, not {_keys(chosen)}")
     missing = [key for key, p in method.parameters.items() if p.required and key not in values]
+    if method.one_of and not chosen:
+        missing.insert(0, method.one_of[0])
     if missing and complete:
         key = missing[0]
         kind = method.parameters[key].kind
+        others = f", or one of {_keys(method.one_of[1:])}" if key in method.one_of else ""
         raise ChainError(
             f"{method.name} needs {key}=, such as {method.name} {key}={kind.example()} "
-            f"({kind.describe()})"
+            f"({kind.describe()}){others}"
         )
 
 
+def _keys(keys: Iterable[str]) -> str:
+    return ", ".join(f"{key}=" for key in keys)
+
+
 def _usage(method: Method) -> str:
-    keys = ", ".join(f"{key}=" for key in method.parameters)
+    keys = _keys(method.parameters)
     return f"; its settings are {keys}" if keys else "; it has no settings"
 
 

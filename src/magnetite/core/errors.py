@@ -1,6 +1,7 @@
 """Every error that is raised on purpose.
 
     MagnetiteError
+    ├── TargetError               no setting reaches the aim; the command line exits with 1
     └── InputError (ValueError)   something given is wrong; the command line exits with 2
         ├── ChainError            ... in the text of a step or a chain
         ├── PictureError          ... in a picture: size, colour, bit depth, values
@@ -13,6 +14,10 @@ A message is one line: what is wrong, where, and how to mend it.
 
 class MagnetiteError(Exception):
     """Base of all errors of this package."""
+
+
+class TargetError(MagnetiteError):
+    """What was aimed at is out of reach."""
 
 
 class InputError(MagnetiteError, ValueError):

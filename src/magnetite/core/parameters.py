@@ -2,17 +2,17 @@
 
 A kind reads the text after `key=`, keeps the value exactly (decimal fractions stay what
 was written), spells it in one canonical way, and turns it into the argument that a method
-function receives. Only amplitudes need the picture for that last step: `12dn` is 12/255 of
-full scale in a picture of 8 bits and 12/65535 in one of 16.
+function receives. What is written in units of the sample values is in `amplitudes`.
 """
 
 from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any
+from typing import Any, ClassVar, NamedTuple
 
 _NUMBER = re.compile(r"([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d{1,3})?)(.*)", re.ASCII)
 
@@ -35,6 +35,11 @@ def plain(number: Decimal) -> str:
     return text if len(text) <= 20 else str(number)
 
 
+def nearby(number: float) -> Decimal:
+    """The number to six significant digits, as a solver may set it."""
+    return Decimal(f"{number:.6g}")
+
+
 def read_quantity(text: str) -> Quantity:
     """Split `12dn` into its number and its unit; raises `ValueError` if there is no number."""
     match = _NUMBER.fullmatch(text)
@@ -43,8 +48,31 @@ def read_quantity(text: str) -> Quantity:
     return Quantity(Decimal(match[1]), match[2])
 
 
+@dataclass(frozen=True)
+class Context:
+    """What a value may depend on: the picture's scale and the step's other settings.
+
+    `full_scale` is the picture's largest digital number, or None for a float picture.
+    """
+
+    full_scale: float | None
+    settings: Mapping[str, Any] = field(default_factory=dict)
+
+
+class Span(NamedTuple):
+    """Values between which a setting can be solved for, in the unit that `Kind.at` takes."""
+
+    low: float
+    high: float
+
+
 class Kind(ABC):
     """One kind of parameter. `parse` raises `ValueError` with the reason and the remedy."""
+
+    #: Whether the value may be written as a list or range where a sweep is allowed.
+    sweeps = True
+    #: Whether the value is never written, but follows from the picture.
+    implicit = False
 
     #: What can be written, in a few words, for help, catalogue and docs.
     @abstractmethod
@@ -56,26 +84,31 @@ class Kind(ABC):
     @abstractmethod
     def spell(self, value: Any) -> str: ...
 
-    def resolve(self, value: Any, full_scale: float | None) -> Any:
-        """Turn a parsed value into the method's argument.
-
-        `full_scale` is the picture's largest digital number, or None for a float picture.
-        """
+    def resolve(self, value: Any, context: Context) -> Any:
+        """Turn a parsed value into the method's argument."""
         return value
+
+    def span(self) -> Span | None:
+        """Bounds for solving for this setting; None where that makes no sense."""
+        return None
+
+    def at(self, number: float) -> Any:
+        """The value, as `parse` would give it, at a number within the span."""
+        raise NotImplementedError
 
     def example(self) -> str:
         """A value that would be accepted, for messages."""
         return "1"
 
 
-def _check_bounds(value: Decimal, low: float | None, high: float | None, unit: str = "") -> None:
+def check_bounds(value: Decimal, low: float | None, high: float | None, unit: str = "") -> None:
     too_low = low is not None and value < Decimal(str(low))
     too_high = high is not None and value > Decimal(str(high))
     if too_low or too_high:
-        raise ValueError(f"{plain(value)}{unit} is outside {_bounds(low, high, unit)}")
+        raise ValueError(f"{plain(value)}{unit} is outside {bounds(low, high, unit)}")
 
 
-def _bounds(low: float | None, high: float | None, unit: str = "") -> str:
+def bounds(low: float | None, high: float | None, unit: str = "") -> str:
     if low is None and high is None:
         return "any number"
     if high is None:
@@ -86,77 +119,72 @@ def _bounds(low: float | None, high: float | None, unit: str = "") -> str:
 
 
 @dataclass(frozen=True)
-class Amplitude(Kind):
-    """A difference of sample values; always with a unit, handed on as a share of full scale."""
+class Measure(Kind):
+    """A number whose unit is clear, so that it may be left out."""
 
-    low: float = 0.0
-    high: float = 1.0
+    low: float
+    high: float
+    unit: ClassVar[str]
+    noun: ClassVar[str]
 
     def describe(self) -> str:
-        return f"amplitude in dn, % or fs; {_bounds(100 * self.low, 100 * self.high, '%')}"
+        return f"{self.noun} in {self.unit}; {bounds(self.low, self.high, self.unit)}"
 
     def parse(self, text: str) -> Quantity:
         quantity = read_quantity(text)
-        if quantity.unit == "":
-            number = plain(quantity.number)
+        if quantity.unit not in ("", self.unit):
             raise ValueError(
-                f"{number} has no unit: write {number}dn (digital numbers of the picture's "
-                f"bit depth), {number}% or {number}fs (of full scale)"
+                f"unknown unit {quantity.unit!r} for a {self.noun}: use {self.unit}, or none"
             )
-        if quantity.unit not in ("dn", "%", "fs"):
-            raise ValueError(f"unknown unit {quantity.unit!r} for an amplitude: use dn, % or fs")
-        if quantity.unit == "fs":
-            quantity = Quantity(quantity.number * 100, "%")
-        if quantity.unit == "%":
-            _check_bounds(quantity.number, 100 * self.low, 100 * self.high, "%")
-        elif self.low >= 0 and quantity.number < 0:
-            raise ValueError(f"{quantity} is below 0dn")
-        return quantity
+        check_bounds(quantity.number, self.low, self.high, self.unit)
+        return Quantity(quantity.number, self.unit)
 
     def spell(self, value: Quantity | float) -> str:
         if isinstance(value, Quantity):
             return str(value)
-        return str(Quantity(Decimal(str(value)) * 100, "%"))
+        return str(Quantity(Decimal(str(value)), self.unit))
 
-    def resolve(self, value: Quantity, full_scale: float | None) -> float:
-        if value.unit == "%":
-            return float(value.number / 100)
-        if full_scale is None:
-            raise ValueError(
-                f"{value} needs a bit depth, and a float picture has none: use % or fs"
-            )
-        share = float(value.number) / full_scale
-        if not self.low <= share <= self.high:
-            low, high = self.low * full_scale, self.high * full_scale
-            raise ValueError(f"{value} is outside {_bounds(low, high, 'dn')} of this picture")
-        return share
+    def resolve(self, value: Quantity, context: Context) -> float:
+        return float(value.number)
+
+    def span(self) -> Span:
+        return Span(self.low, self.high)
+
+    def at(self, number: float) -> Quantity:
+        return Quantity(nearby(number), self.unit)
 
     def example(self) -> str:
-        return "8dn"
+        return f"{min(max(self.low, 2), self.high):g}{self.unit}"
 
 
-@dataclass(frozen=True)
-class Length(Kind):
-    """A length in pixels; the unit may be left out."""
+class Length(Measure):
+    """A length in pixels."""
 
-    low: float
-    high: float
+    unit = "px"
+    noun = "length"
 
-    def describe(self) -> str:
-        return f"length in px; {_bounds(self.low, self.high, 'px')}"
 
-    def parse(self, text: str) -> Quantity:
-        quantity = read_quantity(text)
-        if quantity.unit not in ("", "px"):
-            raise ValueError(f"unknown unit {quantity.unit!r} for a length: use px, or none")
-        _check_bounds(quantity.number, self.low, self.high, "px")
-        return Quantity(quantity.number, "px")
+class Angle(Measure):
+    """An angle in degrees, counter-clockwise from the x axis."""
 
-    def spell(self, value: Quantity | float) -> str:
-        return str(value if isinstance(value, Quantity) else Quantity(Decimal(str(value)), "px"))
+    unit = "deg"
+    noun = "angle"
 
-    def resolve(self, value: Quantity, full_scale: float | None) -> float:
-        return float(value.number)
+    def __init__(self) -> None:
+        super().__init__(-360, 360)
+
+    def example(self) -> str:
+        return "30deg"
+
+
+class Decibels(Measure):
+    """A ratio in dB."""
+
+    unit = "dB"
+    noun = "ratio"
+
+    def example(self) -> str:
+        return "30dB"
 
 
 @dataclass(frozen=True)
@@ -178,8 +206,14 @@ class Share(Kind):
     def spell(self, value: Decimal | float) -> str:
         return plain(Decimal(str(value)))
 
-    def resolve(self, value: Decimal, full_scale: float | None) -> float:
+    def resolve(self, value: Decimal, context: Context) -> float:
         return float(value)
+
+    def span(self) -> Span:
+        return Span(0, 1)
+
+    def at(self, number: float) -> Decimal:
+        return nearby(number)
 
     def example(self) -> str:
         return "5%"
@@ -193,20 +227,29 @@ class Number(Kind):
     high: float | None = None
 
     def describe(self) -> str:
-        return f"number; {_bounds(self.low, self.high)}"
+        return f"number; {bounds(self.low, self.high)}"
 
     def parse(self, text: str) -> Decimal:
         quantity = read_quantity(text)
         if quantity.unit:
             raise ValueError(f"{text!r} is not a plain number: it takes no unit")
-        _check_bounds(quantity.number, self.low, self.high)
+        check_bounds(quantity.number, self.low, self.high)
         return quantity.number
 
     def spell(self, value: Decimal | float) -> str:
         return plain(Decimal(str(value)))
 
-    def resolve(self, value: Decimal, full_scale: float | None) -> float:
+    def resolve(self, value: Decimal, context: Context) -> float:
         return float(value)
+
+    def span(self) -> Span | None:
+        return None if self.low is None or self.high is None else Span(self.low, self.high)
+
+    def at(self, number: float) -> Decimal:
+        return nearby(number)
+
+    def example(self) -> str:
+        return "1" if self.low is None or self.low <= 1 else f"{self.low:g}"
 
 
 @dataclass(frozen=True)
@@ -224,7 +267,7 @@ class Count(Kind):
         if not re.fullmatch(r"[-+]?\d{1,9}", text, re.ASCII):
             raise ValueError(f"{text!r} is not a whole number")
         value = int(text)
-        _check_bounds(Decimal(value), self.low, self.high)
+        check_bounds(Decimal(value), self.low, self.high)
         if self.odd and value % 2 == 0:
             raise ValueError(f"{value} is even: use an odd size, {value - 1} or {value + 1}")
         return value
@@ -232,8 +275,39 @@ class Count(Kind):
     def spell(self, value: int) -> str:
         return str(value)
 
+    def span(self) -> Span:
+        return Span(self.low, self.high)
+
+    def at(self, number: float) -> int:
+        value = round(number)
+        return min(value | 1, self.high) if self.odd else value
+
     def example(self) -> str:
         return str(self.low)
+
+
+@dataclass(frozen=True)
+class FileName(Kind):
+    """A file whose content becomes the argument, read by `magnetite.core.resources`."""
+
+    sweeps = False
+
+    def describe(self) -> str:
+        return "file name without blanks"
+
+    def parse(self, text: str) -> str:
+        return text
+
+    def spell(self, value: str) -> str:
+        return value
+
+    def example(self) -> str:
+        return "kernel.npy"
+
+    def resolve(self, value: str, context: Context) -> Any:
+        from magnetite.core.resources import read_array
+
+        return read_array(value)
 
 
 @dataclass(frozen=True)
@@ -251,7 +325,7 @@ class BlockSize(Kind):
             raise ValueError(f"{text!r} is not a block size: write 8, or 2x8 for height x width")
         size = int(match[1]), int(match[2] or match[1])
         for side in size:
-            _check_bounds(Decimal(side), 1, self.high)
+            check_bounds(Decimal(side), 1, self.high)
         return size
 
     def spell(self, value: tuple[int, int]) -> str:

@@ -6,9 +6,19 @@ in its chain, so a result is the same in any order of work, on any number of wor
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
+from numpy.typing import NDArray
 
 from magnetite.core.errors import InputError
+
+#: Samples that one child generator draws; part of what a seed means, so never changed lightly.
+CHUNK = 2**18
+WORKERS = 2
+#: Fills an array from a generator.
+Sampler = Callable[[np.random.Generator, NDArray[np.float32]], object]
 
 
 def step_generator(seed: int, digest: bytes, place: int) -> np.random.Generator:
@@ -32,3 +42,50 @@ def step_generator(seed: int, digest: bytes, place: int) -> np.random.Generator:
         raise InputError(f"a seed is 0 or larger, not {seed}")
     content = np.frombuffer(digest, dtype="<u4").tolist()
     return np.random.Generator(np.random.PCG64(np.random.SeedSequence([seed, place, *content])))
+
+
+def draw(rng: np.random.Generator, shape: tuple[int, ...], sampler: Sampler) -> NDArray[np.float32]:
+    """Array of random numbers, drawn in chunks by children of `rng` on two threads.
+
+    Which child draws which samples depends on the shape alone, so the numbers do not depend
+    on the number of threads.
+
+    Parameters
+    ----------
+    rng : numpy.random.Generator
+        Its state moves on: a second call draws other numbers.
+    shape : tuple of int
+    sampler : function (generator, out)
+        Fills the float32 array `out`, one-dimensional and contiguous.
+
+    Returns
+    -------
+    float32 array of that shape.
+    """
+    out = np.empty(shape, dtype=np.float32)
+    fill(rng, [out.reshape(-1)], sampler)
+    return out
+
+
+def fill(
+    rng: np.random.Generator, arrays: list[NDArray[np.float32]], sampler: Callable[..., object]
+) -> None:
+    """Call `sampler(generator, *pieces)` on pieces of equally long flat arrays, as `draw` does.
+
+    For noise that depends on the signal: the sampler reads its piece and writes into it.
+    """
+    starts = range(0, arrays[0].size, CHUNK)
+    pieces = [[array[start : start + CHUNK] for array in arrays] for start in starts]
+    generators = rng.spawn(len(pieces))
+    with ThreadPoolExecutor(WORKERS) as pool:
+        list(pool.map(lambda job: sampler(job[0], *job[1]), zip(generators, pieces, strict=True)))
+
+
+def normal(rng: np.random.Generator, out: NDArray[np.float32]) -> None:
+    """Standard normal numbers."""
+    rng.standard_normal(out=out, dtype=np.float32)
+
+
+def uniform(rng: np.random.Generator, out: NDArray[np.float32]) -> None:
+    """Numbers evenly distributed on 0 to 1."""
+    rng.random(out=out, dtype=np.float32)

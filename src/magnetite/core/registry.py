@@ -32,8 +32,13 @@ MethodKind = Literal["degradation", "codec", "restoration", "metric", "gauge"]
 #: Modules whose import declares the built-in methods, one per family.
 FAMILIES = (
     "magnetite.core.degrade.noise",
+    "magnetite.core.degrade.impulses",
+    "magnetite.core.degrade.photons",
+    "magnetite.core.degrade.patterns",
     "magnetite.core.degrade.blur",
+    "magnetite.core.degrade.resampling",
     "magnetite.core.degrade.levels",
+    "magnetite.core.degrade.tone",
     "magnetite.core.codecs.dct",
     "magnetite.core.restore.smoothing",
     "magnetite.core.metrics.error",
@@ -50,15 +55,25 @@ class ColourPolicy(Enum):
     EACH = "each channel by itself"
     JOINT = "all channels together"
     LUMA = "luma of colour pictures"
+    RGB = "colour pictures only"
 
 
 @dataclass(frozen=True)
 class Parameter:
-    """One setting of a method; `default` is `inspect.Parameter.empty` where one must be given."""
+    """One setting of a method.
+
+    `default` is `inspect.Parameter.empty` where a value must be given, and None where leaving
+    the setting out is a choice of its own.
+    """
 
     name: str
     kind: Kind
     default: Any
+
+    @property
+    def key(self) -> str:
+        """The name as it is written in a chain."""
+        return self.name.replace("_", "-")
 
     @property
     def required(self) -> bool:
@@ -66,8 +81,8 @@ class Parameter:
 
     @property
     def default_text(self) -> str | None:
-        """The default as it would be written, or None where a value must be given."""
-        return None if self.required else self.kind.spell(self.default)
+        """The default as it would be written; None where there is none to write."""
+        return None if self.required or self.default is None else self.kind.spell(self.default)
 
 
 @dataclass(frozen=True)
@@ -81,8 +96,19 @@ class Method:
     source: str
     function: Callable[..., Any]
     parameters: MappingProxyType[str, Parameter]
+    #: Parameters that follow from the picture and are never written.
+    implicit: tuple[Parameter, ...]
+    #: Keys of which exactly one must be given.
+    one_of: tuple[str, ...]
     #: What a kind of method declares beyond this: see the decorator of that kind.
     traits: MappingProxyType[str, Any]
+
+    @property
+    def example(self) -> str:
+        """The method with a value for every setting that must be given."""
+        given = [key for key, parameter in self.parameters.items() if parameter.required]
+        keys = [*self.one_of[:1], *given]
+        return " ".join([self.name, *(f"{k}={self.parameters[k].kind.example()}" for k in keys)])
 
 
 _methods: dict[tuple[str, str], Method] = {}
@@ -94,13 +120,17 @@ def degradation(
     summary: str,
     colour: ColourPolicy,
     source: str,
+    one_of: tuple[str, ...] = (),
     certify: Callable[..., Any] | None = None,
 ) -> Callable[[Function], Function]:
     """Declare a degradation: `function(pixels, rng, *, settings) -> pixels`.
 
-    `certify(change, **settings)` measures what it did (see `degrade.certificate`).
+    `certify(change, **settings)` measures what it did (see `degrade.certificate`). Of the
+    settings `one_of`, exactly one must be given.
     """
-    return _declare("degradation", name, summary, colour, source, _on_pixels, certify=certify)
+    return _declare(
+        "degradation", name, summary, colour, source, _on_pixels, one_of, certify=certify
+    )
 
 
 def restoration(
@@ -134,14 +164,16 @@ def metric(
     better: Literal["higher", "lower"],
     identical: float,
     smallest: str = "1x1",
+    tolerance: float | None = None,
 ) -> Callable[[Function], Function]:
     """Declare a metric: `function(reference, test, peak=1.0, *, settings) -> float`.
 
-    `identical` is the score of a picture against itself.
+    `identical` is the score of a picture against itself; `tolerance` is how close counts as
+    reached where a setting is solved for it (0.2 % where none is declared).
     """
     return _declare(
         "metric", name, summary, colour, source, _on_pair,
-        unit=unit, better=better, identical=identical, smallest=smallest,
+        unit=unit, better=better, identical=identical, smallest=smallest, tolerance=tolerance,
     )  # fmt: skip
 
 
@@ -153,9 +185,13 @@ def gauge(
     source: str,
     unit: str,
     smallest: str = "1x1",
+    tolerance: float | None = None,
 ) -> Callable[[Function], Function]:
     """Declare a gauge: `function(pixels, peak=1.0, *, settings) -> float`."""
-    return _declare("gauge", name, summary, colour, source, _on_one, unit=unit, smallest=smallest)
+    return _declare(
+        "gauge", name, summary, colour, source, _on_one,
+        unit=unit, smallest=smallest, tolerance=tolerance,
+    )  # fmt: skip
 
 
 def find(kind: str, name: str) -> Method | None:
@@ -188,32 +224,32 @@ def _declare(
     colour: ColourPolicy,
     source: str,
     lift: Callable[[Callable[..., Any], ColourPolicy], Callable[..., Any]],
+    one_of: tuple[str, ...] = (),
     **traits: Any,
 ) -> Callable[[Function], Function]:
     def declare(function: Function) -> Function:
         if (kind, name) in _methods:
             raise ValueError(f"a {kind} named {name!r} is declared already")
         lifted = lift(function, colour)
+        parameters = _parameters(function)
+        written = {p.key: p for p in parameters if not p.kind.implicit}
+        implicit = tuple(p for p in parameters if p.kind.implicit)
         _methods[kind, name] = Method(
             kind, name, summary, colour, source, lifted,
-            MappingProxyType(_parameters(function)), MappingProxyType(traits),
+            MappingProxyType(written), implicit, one_of, MappingProxyType(traits),
         )  # fmt: skip
         return typing.cast(Function, lifted)
 
     return declare
 
 
-def _parameters(function: Callable[..., Any]) -> dict[str, Parameter]:
+def _parameters(function: Callable[..., Any]) -> list[Parameter]:
     hints = typing.get_type_hints(function, include_extras=True)
-    settings = [
-        p
+    return [
+        Parameter(p.name, _kind_of(hints[p.name]), p.default)
         for p in inspect.signature(function).parameters.values()
         if p.kind is inspect.Parameter.KEYWORD_ONLY
     ]
-    return {
-        p.name.replace("_", "-"): Parameter(p.name, _kind_of(hints[p.name]), p.default)
-        for p in settings
-    }
 
 
 def _kind_of(hint: Any) -> Kind:
@@ -229,6 +265,11 @@ def _on_pixels(function: Callable[..., Any], colour: ColourPolicy) -> Callable[.
     @functools.wraps(function)
     def lifted(pixels: Pixels, *rest: Any, **settings: Any) -> Pixels:
         pixels = check_pixels(pixels)
+        if colour is ColourPolicy.RGB and pixels.shape[2:] != (3,):
+            raise PictureError(
+                f"{function.__name__.replace('_', '-')} needs an RGB picture; this one has "
+                f"{1 if pixels.ndim == 2 else pixels.shape[2]} channels"
+            )
         if colour is ColourPolicy.EACH and pixels.ndim == 3:
             planes = [function(plane, *rest, **settings) for plane in _planes(pixels)]
             return np.stack(planes, axis=-1)

@@ -15,7 +15,7 @@ import numpy as np
 
 from magnetite.core.codecs.container import MAGIC
 from magnetite.core.codecs.stream import expand
-from magnetite.core.errors import FileError, MagnetiteError
+from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.picture import Colour, Picture, Samples, as_picture
 from magnetite.files import netpbm, png
 
@@ -71,6 +71,29 @@ def read(path: str | os.PathLike[str], *, full_scale: float | None = None) -> Pi
         raise FileError(f"{path}: the picture does not fit into memory") from None
     except Exception as error:  # decoder libraries raise whatever they like on damaged files
         raise FileError(f"{path}: the file is damaged ({_first_line(error)})") from None
+
+
+def read_kernel(path: str | os.PathLike[str]) -> Samples:
+    """Weights of a convolution kernel from a gray picture or NPY, float64, shape (h, w).
+
+    Raises
+    ------
+    FileError
+        If the file cannot be read.
+    PictureError
+        If it holds anything but one plane of numbers.
+    """
+    data = read_bytes(Path(path))
+    if data.startswith(b"\x93NUMPY"):
+        try:
+            array = np.load(io.BytesIO(data), allow_pickle=False)
+        except ValueError as error:
+            raise FileError(f"{path}: the file is damaged ({_first_line(error)})") from None
+    else:
+        array = read(path).samples
+    if array.ndim != 2 or array.size == 0 or array.dtype.kind not in "uif":
+        raise PictureError(f"{path}: a kernel is one gray plane of numbers, not {array.shape}")
+    return np.asarray(array, dtype=np.float64)
 
 
 def read_bytes(path: Path) -> bytes:

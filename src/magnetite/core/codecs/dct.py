@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 from typing import Annotated, Literal
 
+from magnetite.core.amplitudes import Amplitude
 from magnetite.core.codecs.backend import BackEndName, Lossless
 from magnetite.core.codecs.blocks import Blocks
 from magnetite.core.codecs.colour import ColourPlanes
 from magnetite.core.codecs.layers import Frame, Pipeline
 from magnetite.core.codecs.quantizer import UniformQuantizer
 from magnetite.core.codecs.transform import CosineTransform
-from magnetite.core.parameters import Amplitude, BlockSize
+from magnetite.core.parameters import BlockSize
 from magnetite.core.registry import ColourPolicy, codec
 
 

@@ -83,7 +83,7 @@ def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
     dtype = np.float32 if stream.bits is None else np.uint8 if stream.bits <= 8 else np.uint16
     blank = Picture(np.zeros(frame.shape, dtype), stream.bits, frame.colour, "expanded stream")
     try:
-        pipeline = _pipeline(parse_step(stream.step, "codec"), blank)
+        pipeline = _pipeline(parse_step(stream.step, "codec"), blank, frame)
         pixels = pipeline.backward(stream.sections)
     except StreamError:
         raise
@@ -98,20 +98,23 @@ def through(step: Step, picture: Picture, pixels: Pixels) -> tuple[Pixels, int]:
     `picture` gives depth and colour; `pixels` are the samples that go through.
     """
     data, sections = _encode(step, picture, pixels)
-    decoded = _pipeline(step, picture).backward([section.data for section in sections])
+    pipeline = _pipeline(step, picture, _frame(picture, pixels))
+    decoded = pipeline.backward([section.data for section in sections])
     return decoded.astype(pixels.dtype), len(data)
 
 
 def _encode(step: Step, picture: Picture, pixels: Pixels) -> tuple[bytes, list[Section]]:
-    sections = _pipeline(step, picture).forward(pixels)
-    stream = Stream(_frame(picture), picture.bits, str(step), [s.data for s in sections])
+    frame = _frame(picture, pixels)
+    sections = _pipeline(step, picture, frame).forward(pixels)
+    stream = Stream(frame, picture.bits, str(step), [s.data for s in sections])
     return stream.pack(), sections
 
 
-def _pipeline(step: Step, picture: Picture) -> Pipeline:
-    pipeline: Pipeline = step.method.function(_frame(picture), **step.arguments(picture))
+def _pipeline(step: Step, picture: Picture, frame: Frame) -> Pipeline:
+    pipeline: Pipeline = step.method.function(frame, **step.arguments(picture))
     return pipeline
 
 
-def _frame(picture: Picture) -> Frame:
-    return Frame(picture.height, picture.width, picture.channels, picture.colour)
+def _frame(picture: Picture, pixels: Pixels) -> Frame:
+    """The pixels' own size (a step before may have changed it), the picture's colour."""
+    return Frame(pixels.shape[0], pixels.shape[1], picture.channels, picture.colour)

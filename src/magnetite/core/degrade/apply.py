@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
-from magnetite.core.chain import Step, parse_chain
+from magnetite.core.aim import Target, solve_chain
+from magnetite.core.chain import Chain, Step, parse_chain
 from magnetite.core.codecs.stream import through
 from magnetite.core.degrade.certificate import (
     Certificate,
@@ -14,9 +16,15 @@ from magnetite.core.degrade.certificate import (
     StepRecord,
     rms,
     rms_change,
+    storage_advice,
+    storage_findings,
 )
-from magnetite.core.picture import Picture, Pixels, Samples, as_picture
+from magnetite.core.errors import PictureError
+from magnetite.core.picture import Clipped, Picture, Pixels, Samples, as_picture
 from magnetite.core.randomness import step_generator
+
+#: What becomes of samples outside 0..1: clipped, kept in a float picture, or refused.
+Overflow = Literal["clip", "keep", "fail"]
 
 
 @dataclass(frozen=True)
@@ -27,7 +35,14 @@ class Degraded:
     certificate: Certificate
 
 
-def degrade(source: Picture | Samples, chain: str, *, seed: int = 0) -> Degraded:
+def degrade(
+    source: Picture | Samples,
+    chain: str,
+    *,
+    seed: int = 0,
+    overflow: Overflow = "clip",
+    aim: str | None = None,
+) -> Degraded:
     """Degrade a picture by a chain of degradations and codecs.
 
     Between steps the samples stay float and may leave 0..1; they are rounded and clipped
@@ -41,53 +56,115 @@ def degrade(source: Picture | Samples, chain: str, *, seed: int = 0) -> Degraded
         Chain notation, such as `gaussian-blur sigma=1.6px + gaussian-noise sd=12dn`.
     seed : int
         Same seed and same picture, same result.
+    overflow : "clip", "keep" or "fail"
+        What becomes of samples outside 0..1 at the end: clipped and counted; kept, the result
+        then being a float picture; or refused.
+    aim : str, optional
+        `METRIC=VALUE`: the chain's one setting written `auto` is solved for so that the stored
+        picture has that figure, with the same random numbers at every try.
 
     Raises
     ------
     ChainError
-        If the chain cannot be read or used on this picture.
+        If the chain or the aim cannot be read or used on this picture.
+    PictureError
+        If the picture does not suit a step, or samples leave 0..1 and `overflow` is "fail".
+    TargetError
+        If no setting reaches the aim.
     """
     reference = as_picture(source)
-    parsed = parse_chain(chain, "degradation", "codec")
-    digest = reference.digest()
-    before = original = reference.pixels()
-    records = []
-    for place, step in enumerate(parsed.steps):
-        settings = step.arguments(reference)
-        if step.method.kind == "codec":
-            after, size = through(step, reference, before)
-            rate = 8 * size / (reference.height * reference.width)
-            extra = [Finding("rate", "bpp", None, rate, rate)]
-        else:
-            after = step.method.function(before, step_generator(seed, digest, place), **settings)
-            extra = []
-        findings = extra + _certify(step, settings, reference, before, after)
-        records.append(StepRecord(str(step), tuple(f.in_units_of(reference) for f in findings)))
-        before = after
-    stored, clipped = reference.with_pixels(before)
+    parsed = parse_chain(chain, "degradation", "codec", auto=aim is not None)
+    run = _Run(reference, reference.digest(), seed, overflow)
+    reached = None
+    if aim is not None:
+        target = Target.parse(aim)
+        parsed, reached = solve_chain(parsed, target, reference, lambda c: run.picture(c)[0])
+    records: list[StepRecord] = []
+    stored, clipped = run.picture(parsed, lambda *work: records.append(run.record(*work)))
+    if overflow == "fail" and clipped.share > 0:
+        raise PictureError(
+            f"{clipped.share:.3%} of the samples leave the range and --overflow is fail: keep "
+            "them in a float TIFF with --overflow keep, or degrade less"
+        )
+    same_size = stored.samples.shape == reference.samples.shape
     certificate = Certificate(
         reference=reference.origin,
-        reference_sha256=digest.hex(),
+        reference_sha256=run.digest.hex(),
         picture=reference.describe(),
         chain=str(parsed),
         seed=seed,
         steps=tuple(records),
-        rms_difference=rms(stored.pixels() - original) * reference.full_scale,
+        rms_difference=rms(stored.pixels() - reference.pixels()) * reference.full_scale
+        if same_size
+        else None,
         amplitude_unit=reference.amplitude_unit,
         clipped=clipped,
-        overflow="keep" if reference.bits is None else "clip",
+        overflow="keep" if stored.bits is None else "clip",
+        aim=reached,
     )
     return Degraded(stored, certificate)
 
 
-def _certify(
-    step: Step, settings: dict[str, Any], reference: Picture, before: Pixels, after: Pixels
-) -> list[Finding]:
-    stored = reference.with_pixels(after)[0].pixels()
-    change = Change(before, after, stored, reference.digital_full_scale)
-    certify = step.method.traits.get("certify")
-    if certify is None:
-        return [rms_change(change)]
-    defaults = {p.name: p.default for p in step.method.parameters.values()}
-    findings: list[Finding] = certify(change, **(defaults | settings))
-    return findings
+#: Hears of each step: the step, its arguments, the samples before and after, and its rate.
+Observer = Callable[[Step, dict[str, Any], Pixels, Pixels, float | None], object]
+
+
+@dataclass(frozen=True)
+class _Run:
+    """All but the chain of a degradation."""
+
+    reference: Picture
+    digest: bytes
+    seed: int
+    overflow: Overflow
+
+    def picture(self, chain: Chain, observe: Observer | None = None) -> tuple[Picture, Clipped]:
+        """The stored picture of a chain, and what clipped."""
+        before = self.reference.pixels()
+        for place, step in enumerate(chain.steps):
+            arguments = step.arguments(self.reference)
+            after, rate = self._step(place, step, arguments, before)
+            if observe is not None:
+                observe(step, arguments, before, after, rate)
+            before = after
+        return self._stored(before)
+
+    def _step(
+        self, place: int, step: Step, arguments: dict[str, Any], pixels: Pixels
+    ) -> tuple[Pixels, float | None]:
+        if step.method.kind == "codec":
+            decoded, size = through(step, self.reference, pixels)
+            return decoded, 8 * size / (pixels.shape[0] * pixels.shape[1])
+        generator = step_generator(self.seed, self.digest, place)
+        return step.method.function(pixels, generator, **arguments), None
+
+    def _stored(self, pixels: Pixels) -> tuple[Picture, Clipped]:
+        if self.overflow == "keep" and self.reference.bits is not None:
+            blank = as_picture(pixels[:1, :1])
+            floats = Picture(blank.samples, None, self.reference.colour, self.reference.origin)
+            return floats.with_pixels(pixels)
+        return self.reference.with_pixels(pixels)
+
+    def record(
+        self,
+        step: Step,
+        arguments: dict[str, Any],
+        before: Pixels,
+        after: Pixels,
+        rate: float | None,
+    ) -> StepRecord:
+        """What a step measurably did."""
+        picture, clipped = self._stored(after)
+        change = Change(before, after, picture.pixels(), clipped)
+        certify = step.method.traits.get("certify")
+        if certify is None:
+            findings = [rms_change(change)]
+        else:
+            defaults = {p.name: p.default for p in step.method.parameters.values()}
+            findings = certify(change, **(defaults | arguments))
+        if rate is not None:
+            findings.insert(0, Finding("rate", "bpp", None, rate, rate))
+        findings += storage_findings(change)
+        advice = storage_advice(findings, clipped, picture.bits)
+        scaled = tuple(finding.in_units_of(self.reference) for finding in findings)
+        return StepRecord(str(step), scaled, advice)

@@ -1,49 +1,238 @@
-"""Blur of known width."""
+"""Blur of known width, by kernels of unit sum."""
 
 from __future__ import annotations
 
-from typing import Annotated
+import math
+from collections.abc import Callable
+from typing import Annotated, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
+from magnetite.core import psf
+from magnetite.core.convolution import Boundary, convolve, convolve_separable
 from magnetite.core.degrade.certificate import Change, Finding, rms_change
-from magnetite.core.kernels import gaussian_filter, gaussian_kernel, kernel_sd
-from magnetite.core.parameters import Length
+from magnetite.core.kernels import gaussian_kernel, kernel_sd
+from magnetite.core.parameters import Angle, FileName, Length
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, degradation
 
+_HECHT = "Goodman, Introduction to Fourier Optics, 4th ed. (2017), chapter 7"
 
-def _certify_sigma(change: Change, *, sigma: float) -> list[Finding]:
+
+def _kernel_findings(
+    change: Change, kernel: psf.Kernel, *transfers: Callable[[psf.Frequency], psf.Frequency]
+) -> list[Finding]:
+    """Figures of the kernel as applied, beside those of its transfer functions along x and y."""
+    mtf50 = [psf.theoretical_mtf50(transfer) for transfer in transfers] or [None, None]
+    shape = psf.shape_of(kernel)
+    findings = [Finding("kernel sum", "", 1.0, shape.sum)]
+    for axis, at, width, asked, drawn in zip(
+        "xy", shape.centroid, shape.fwhm, mtf50, shape.mtf50, strict=True
+    ):
+        findings += [
+            Finding(f"centroid {axis}", "px", None, at),
+            Finding(f"FWHM {axis}", "px", None, width),
+            Finding(f"MTF50 {axis}", "c/px", asked, drawn),
+        ]
+    return [*findings, rms_change(change)]
+
+
+def _certify_gaussian(change: Change, *, sigma: float, boundary: str) -> list[Finding]:
+    theory = psf.gaussian_transfer(sigma)
     applied = kernel_sd(gaussian_kernel(sigma))
-    return [Finding("kernel sd", "px", sigma, applied), rms_change(change)]
+    return [
+        Finding("kernel sd", "px", sigma, applied),
+        *_kernel_findings(change, psf.gaussian(sigma), theory, theory),
+    ]
 
 
 @degradation(
     "gaussian-blur",
-    summary="Convolve with a Gaussian, mirrored at the edges.",
+    summary="Convolve with a Gaussian.",
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.5",
-    certify=_certify_sigma,
+    certify=_certify_gaussian,
 )
 def gaussian_blur(
     pixels: Pixels,
     _rng: np.random.Generator | None = None,
     *,
     sigma: Annotated[float, Length(0, 200)],
+    boundary: Boundary = "mirror",
 ) -> Pixels:
-    """Convolve with a sampled Gaussian of unit sum, cut at 4.5 sigma, mirrored at the edges.
+    """Convolve with `exp(-(x² + y²) / 2 sigma²)`, sampled, of unit sum, cut at 4.5 sigma.
 
-    Below about 0.7 px a sampled Gaussian is narrower than its name says; the certificate
-    gives the standard deviation of the kernel as applied.
+    Its MTF is `exp(-2 π² sigma² f²)`, MTF50 `0.187 / sigma`. Below about 0.7 px a sampled
+    Gaussian is narrower than its name says; the certificate gives the kernel as applied.
 
     Parameters
     ----------
     pixels : float array, shape (h, w) or (h, w, n), full-scale units
     sigma : float
         Standard deviation in px, 0 to 200; 0 changes nothing.
+    boundary : "mirror", "repeat", "wrap" or "black"
+        What lies beyond the edge.
 
     Returns
     -------
     float array of the same shape and dtype.
     """
-    return gaussian_filter(pixels, sigma)
+    return convolve_separable(pixels, gaussian_kernel(sigma), boundary)
+
+
+def _certify_box(change: Change, *, size: float, boundary: str) -> list[Finding]:
+    theory = psf.segment_transfer(size)
+    return _kernel_findings(change, psf.box(size), theory, theory)
+
+
+@degradation(
+    "box-blur",
+    summary="Convolve with a square of even weights.",
+    colour=ColourPolicy.EACH,
+    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.5",
+    certify=_certify_box,
+)
+def box_blur(
+    pixels: Pixels,
+    _rng: np.random.Generator | None = None,
+    *,
+    size: Annotated[float, Length(1, 500)],
+    boundary: Boundary = "mirror",
+) -> Pixels:
+    """Mean over a square of side `size`; the outer samples of a fractional size count less.
+
+    Its MTF along an axis is `sin(π size f) / (π size f)`, for samples, of an odd size,
+    `sin(π size f) / (size sin(π f))`; MTF50 is about `0.603 / size`.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    size : float
+        Side in px, 1 to 500; 1 changes nothing.
+    boundary : "mirror", "repeat", "wrap" or "black"
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    return convolve_separable(pixels, psf.segment(size), boundary)
+
+
+def _certify_defocus(change: Change, *, radius: float, boundary: str) -> list[Finding]:
+    theory = psf.disk_transfer(radius)
+    return _kernel_findings(change, psf.disk(radius), theory, theory)
+
+
+@degradation(
+    "defocus",
+    summary="Convolve with a disk: a lens out of focus.",
+    colour=ColourPolicy.EACH,
+    source="Hopkins, Proc. Royal Society A 231, 1955, doi:10.1098/rspa.1955.0158; " + _HECHT,
+    certify=_certify_defocus,
+)
+def defocus(
+    pixels: Pixels,
+    _rng: np.random.Generator | None = None,
+    *,
+    radius: Annotated[float, Length(0, 250)],
+    boundary: Boundary = "mirror",
+) -> Pixels:
+    """Convolve with a disk of even weight; each kernel weight is the disk's area in the pixel.
+
+    Its MTF is `2 J1(2π radius f) / (2π radius f)`, MTF50 `0.353 / radius`.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    radius : float
+        Of the blur circle, px, 0 to 250; up to 1/2 changes nothing.
+    boundary : "mirror", "repeat", "wrap" or "black"
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    return convolve(pixels, psf.disk(radius), boundary)
+
+
+def _certify_motion(change: Change, *, length: float, angle: float, boundary: str) -> list[Finding]:
+    turn = math.radians(angle)
+    paths = abs(math.cos(turn)) * length, abs(math.sin(turn)) * length
+    along_x, along_y = map(psf.segment_transfer, paths)
+    return _kernel_findings(change, psf.motion(length, angle), along_x, along_y)
+
+
+@degradation(
+    "motion-blur",
+    summary="Convolve with a straight line: a camera or subject that moved.",
+    colour=ColourPolicy.EACH,
+    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.6",
+    certify=_certify_motion,
+)
+def motion_blur(
+    pixels: Pixels,
+    _rng: np.random.Generator | None = None,
+    *,
+    length: Annotated[float, Length(0, 500)],
+    angle: Annotated[float, Angle()] = 0.0,
+    boundary: Boundary = "mirror",
+) -> Pixels:
+    """Mean along a path of `length` at an angle; each weight is the path's length in the pixel.
+
+    Its MTF along the path is `sin(π length f) / (π length f)`, MTF50 `0.603 / length`;
+    across it, 1.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    length : float
+        Of the path, px, 0 to 500; 0 changes nothing.
+    angle : float
+        Degrees counter-clockwise from the x axis.
+    boundary : "mirror", "repeat", "wrap" or "black"
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    return convolve(pixels, psf.motion(length, angle), boundary)
+
+
+def _certify_psf(change: Change, *, kernel: NDArray[np.float64], boundary: str) -> list[Finding]:
+    return _kernel_findings(change, psf.measured(kernel))
+
+
+@degradation(
+    "psf-blur",
+    summary="Convolve with a measured point spread, from a gray picture or NPY file.",
+    colour=ColourPolicy.EACH,
+    source=_HECHT,
+    certify=_certify_psf,
+)
+def psf_blur(
+    pixels: Pixels,
+    _rng: np.random.Generator | None = None,
+    *,
+    kernel: Annotated[Any, FileName()],
+    boundary: Boundary = "mirror",
+) -> Pixels:
+    """Convolve with given weights, scaled to unit sum; their middle sample stays in place.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    kernel : array, shape (h, w)
+        Weights, 0 or larger; the middle of an even side is the sample right of or below it.
+    boundary : "mirror", "repeat", "wrap" or "black"
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+
+    Raises
+    ------
+    PictureError
+        If a weight is negative or not finite, or all are 0.
+    """
+    return convolve(pixels, psf.measured(np.asarray(kernel, np.float64)), boundary)

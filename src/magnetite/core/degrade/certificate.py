@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
 
+from magnetite.core.aim import Aim
 from magnetite.core.picture import Clipped, Picture, Pixels
 
 #: A measured figure agrees with what was asked if it lies within so many standard errors.
 TOLERANCE_ERRORS = 4.0
+#: A change of the noise's sd by storing that is worth a word.
+WORTH_SAYING = 0.01
 #: ... or, for a figure that is not random, within this relative difference.
 TOLERANCE_EXACT = 0.01
 
@@ -26,8 +29,8 @@ class Change:
     before: Pixels
     drawn: Pixels
     stored: Pixels
-    #: Digital numbers of full scale, or None for a float picture.
-    full_scale: float | None
+    #: What storing had to clip.
+    clipped: Clipped
 
 
 @dataclass(frozen=True)
@@ -78,6 +81,8 @@ class StepRecord:
 
     step: str
     findings: tuple[Finding, ...]
+    #: What a user should know or do about it.
+    advice: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -90,12 +95,21 @@ class Certificate:
     chain: str
     seed: int
     steps: tuple[StepRecord, ...]
-    #: Of the whole chain, stored picture against reference, in `amplitude_unit`.
-    rms_difference: float
+    #: Of the whole chain, stored picture against reference, in `amplitude_unit`; None where
+    #: the chain changed the picture's size.
+    rms_difference: float | None
     amplitude_unit: str
     clipped: Clipped
     #: Whether values outside the range were clipped, or kept (float pictures).
     overflow: str
+    #: What a setting was solved for, if one was.
+    aim: Aim | None = None
+
+    @property
+    def verdict(self) -> str:
+        """`as asked` if every figure that can be judged is; otherwise how many are `off`."""
+        off = sum(f.verdict == "off" for record in self.steps for f in record.findings)
+        return f"{off} off" if off else "as asked"
 
     def as_dict(self) -> dict[str, Any]:
         """The certificate as plain values for JSON."""
@@ -123,6 +137,7 @@ class Certificate:
                         }
                         for f in record.findings
                     ],
+                    "advice": list(record.advice),
                 }
                 for record in self.steps
             ],
@@ -133,7 +148,34 @@ class Certificate:
                 "share_below_black": self.clipped.low / self.clipped.total,
                 "share_above_full_scale": self.clipped.high / self.clipped.total,
             },
+            "aim": None if self.aim is None else asdict(self.aim),
+            "verdict": self.verdict,
         }
+
+
+def storage_findings(change: Change) -> list[Finding]:
+    """Shares of the samples that storing would clip, where there are any."""
+    total = change.clipped.total
+    sides = (("black", change.clipped.low), ("full scale", change.clipped.high))
+    return [
+        Finding(f"clipped at {side}", "share", None, None, count / total)
+        for side, count in sides
+        if count
+    ]
+
+
+def storage_advice(findings: list[Finding], clipped: Clipped, bits: int | None) -> tuple[str, ...]:
+    """What to do where storing changes the strength of the noise."""
+    sd = next((f for f in findings if f.quantity in ("sd", "noise sd", "contrast")), None)
+    if sd is None or bits is None or not sd.drawn or sd.stored is None:
+        return ()
+    change = sd.stored / sd.drawn - 1
+    if abs(change) < WORTH_SAYING:
+        return ()
+    by = f"{abs(change):.1%} {'weaker' if change < 0 else 'stronger'}"
+    if clipped.share > 0 and change < 0:
+        return (f"clipping leaves the noise {by}: --overflow keep writes a float TIFF without it",)
+    return (f"rounding to {bits} bits leaves the noise {by}: use a picture of more bits",)
 
 
 def rms(difference: Pixels) -> float:
@@ -144,6 +186,8 @@ def rms(difference: Pixels) -> float:
 
 def rms_change(change: Change) -> Finding:
     """Size of a step's change, for methods that certify nothing of their own."""
+    if change.drawn.shape != change.before.shape:
+        return Finding("rms change", "fs", None, None)
     return Finding(
         "rms change",
         "fs",

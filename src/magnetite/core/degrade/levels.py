@@ -3,57 +3,242 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated
+from dataclasses import dataclass
+from typing import Annotated, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
+from magnetite.core.amplitudes import Amplitude, BitDepth
+from magnetite.core.degrade import dither as dithers
 from magnetite.core.degrade.certificate import Change, Finding, rms
+from magnetite.core.degrade.lloyd import lloyd_max
+from magnetite.core.errors import PictureError
 from magnetite.core.parameters import Count
 from magnetite.core.picture import Pixels
+from magnetite.core.randomness import draw, uniform
 from magnetite.core.registry import ColourPolicy, degradation
 
+Rule = Literal["mid-tread", "mid-rise"]
+Dither = Literal["none", "rectangular", "triangular", "bayer", "blue-noise", "error-diffusion"]
+Design = Literal["uniform", "lloyd-max"]
+#: Expected error power over step²/12 where samples spread evenly over the steps.
+_DITHER_POWER = {"none": 1, "rectangular": 2, "triangular": 3, "bayer": 2, "blue-noise": 2}
 
-def _certify_levels(change: Change, *, bits: int) -> list[Finding]:
-    step = 1 / (2**bits - 1)
-    outside = float(np.mean((change.before < -step / 2) | (change.before > 1 + step / 2)))
-    used = np.unique(np.rint(change.drawn / step)).size
+
+@dataclass(frozen=True)
+class Levels:
+    """Evenly spaced levels `first + step k`, k from 0 to count - 1; none above full scale."""
+
+    first: float
+    step: float
+    count: int
+
+    @classmethod
+    def of(cls, rule: Rule, bits: int | None, levels: int | None, step: float | None) -> Levels:
+        """The levels on 0..1 that one of bits, levels and step asks for."""
+        if step is not None:
+            if rule == "mid-tread":
+                return cls(0.0, step, math.floor(1 / step + 0.5) + 1)
+            return cls(step / 2, step, math.ceil(1 / step - 1e-9))
+        number = levels if levels is not None else 2 ** (bits or 0)
+        if rule == "mid-tread":
+            return cls(0.0, 1 / (number - 1), number)
+        return cls(0.5 / number, 1 / number, number)
+
+    def nearest(self, samples: Pixels) -> Pixels:
+        """The level nearest to each sample."""
+        first, step = (samples.dtype.type(x) for x in (self.first, self.step))
+        number = np.rint((samples - first) / step).clip(0, self.count - 1)
+        return np.minimum(number * step + first, samples.dtype.type(1))
+
+
+def _certify_quantize(
+    change: Change,
+    *,
+    bits: int | None,
+    levels: int | None,
+    step: float | None,
+    rule: Rule,
+    design: Design,
+    dither: Dither,
+) -> list[Finding]:
+    grid = Levels.of(rule, bits, levels, step)
+    used = len(np.unique(change.drawn))
     error = Finding(
         "rms error", "fs", None, rms(change.drawn - change.before),
         rms(change.stored - change.before),
     )  # fmt: skip
-    return [
-        Finding("share beyond the levels", "share", None, outside, outside),
-        Finding("levels used", f"of {2**bits}", None, used, used),
-        Finding("step", "fs", step, step),
-        Finding("rms error if evenly spread (step/√12)", "fs", None, step / math.sqrt(12)),
-        error,
+    if design == "lloyd-max":
+        # Where each level is the mean of its cell, the error is what the levels lack in variance.
+        lack = change.before.var(dtype=np.float64) - change.drawn.var(dtype=np.float64)
+        optimum = math.sqrt(max(0.0, float(lack)))
+        return [
+            Finding("levels used", f"of {grid.count} a channel", None, used),
+            Finding("rms error of an optimal quantizer", "fs", None, optimum),
+            error,
+        ]
+    half = grid.step / 2
+    low, high = grid.first - half, grid.first + grid.step * (grid.count - 1) + half
+    outside = float(np.mean((change.before < low) | (change.before > high)))
+    findings = [
+        Finding("levels used", f"of {grid.count}", None, used),
+        Finding("step", "fs", grid.step, grid.step),
+        Finding("share beyond the levels", "share", None, outside),
     ]
+    if dither in _DITHER_POWER:
+        even = grid.step * math.sqrt(_DITHER_POWER[dither] / 12)
+        findings.append(Finding("rms error if evenly spread", "fs", None, even))
+    shift = float(np.mean(change.drawn - change.before, dtype=np.float64))
+    return [*findings, error, Finding("mean shift", "fs", None, shift)]
 
 
 @degradation(
     "quantize",
-    summary="Round samples to evenly spaced levels that include black and full scale.",
+    summary="Round samples to few levels, evenly spaced or optimal, with or without dither.",
     colour=ColourPolicy.EACH,
-    source="Gersho and Gray, Vector Quantization and Signal Compression (1992), section 5.2",
-    certify=_certify_levels,
+    source="Gersho and Gray, Vector Quantization and Signal Compression (1992), chapters 5 and 6; "
+    "Lipshitz, Wannamaker and Vanderkooy, J. Audio Engineering Society 40(5), 1992 (dither)",
+    one_of=("bits", "levels", "step"),
+    certify=_certify_quantize,
 )
 def quantize(
-    pixels: Pixels, _rng: np.random.Generator | None = None, *, bits: Annotated[int, Count(1, 16)]
+    pixels: Pixels,
+    rng: np.random.Generator | None = None,
+    *,
+    bits: Annotated[int | None, Count(1, 16)] = None,
+    levels: Annotated[int | None, Count(2, 65_536)] = None,
+    step: Annotated[float | None, Amplitude(1e-5, 1)] = None,
+    rule: Rule = "mid-tread",
+    design: Design = "uniform",
+    dither: Dither = "none",
 ) -> Pixels:
-    """Uniform quantizer with `2^bits` levels from 0 to 1: `round(x / s) s`, s = 1 / (2^bits - 1).
+    """Take the nearest of few levels: `s round(x / s)` (mid-tread), `s (floor(x / s) + 1/2)`.
 
-    Samples beyond black or full scale take the outermost level, and the certificate says how
-    many they were.
+    With `bits` or `levels`, n levels span 0 to 1: mid-tread with s = 1 / (n - 1), black and full
+    scale among them; mid-rise with s = 1 / n, none of them. `lloyd-max` places n levels where
+    the squared error is least for the picture's own histogram. A level that `step` would place
+    above full scale is full scale. Samples spread evenly over the
+    steps have an error power of s²/12; rectangular dither, and the ordered ones, double it,
+    triangular dither triples it, and it no longer depends on the signal.
 
     Parameters
     ----------
     pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    bits : int
-        Levels as a power of two, 1 to 16. The picture keeps its own bit depth.
+        Samples beyond the outermost levels take those.
+    rng : numpy.random.Generator
+        For the white dithers only.
+    bits, levels, step : int, int, float
+        One of them: levels as a power of two; their number; their distance, share of full scale.
+    rule : "mid-tread" or "mid-rise"
+    design : "uniform" or "lloyd-max"
+    dither : str
+        What is added before rounding, not taken off again: nothing; white noise, one or two
+        steps wide, even or triangular; an ordered pattern (Bayer's 8x8, or blue noise 64x64);
+        or the errors of earlier neighbours (Floyd and Steinberg).
 
     Returns
     -------
-    float array of the same shape and dtype, within 0..1.
+    float array of the same shape and dtype. The picture keeps its own bit depth.
+
+    Raises
+    ------
+    PictureError
+        If `lloyd-max` is combined with dither, mid-rise or a step.
     """
-    steps = pixels.dtype.type(2**bits - 1)
-    return np.rint(pixels.clip(0, 1) * steps) / steps
+    grid = Levels.of(rule, bits, levels, step)
+    if design == "lloyd-max":
+        if dither != "none" or step is not None or rule != "mid-tread":
+            raise PictureError("quantize: design=lloyd-max takes bits= or levels= and no dither")
+        return lloyd_max(pixels, grid.count)
+    if dither == "error-diffusion":
+        return dithers.diffused(pixels, grid.first, grid.step, grid.count)
+    return grid.nearest(_dithered(pixels, rng, grid.step, dither))
+
+
+def _dithered(
+    plane: Pixels, rng: np.random.Generator | None, step: float, dither: Dither
+) -> Pixels:
+    if dither == "none":
+        return plane
+    pattern: NDArray[np.floating]
+    if dither in ("bayer", "blue-noise"):
+        pattern = dithers.ordered(dither, plane.shape)
+    else:
+        rng = rng if rng is not None else np.random.default_rng(0)
+        pattern = draw(rng, plane.shape, uniform) - np.float32(0.5)
+        if dither == "triangular":
+            pattern += draw(rng, plane.shape, uniform) - np.float32(0.5)
+    return plane + (step * pattern).astype(plane.dtype)
+
+
+def _certify_planes(
+    change: Change, *, keep: int | None, drop: int | None, fill: str, depth: int
+) -> list[Finding]:
+    kept = keep if keep is not None else depth - (drop or 0)
+    # Evenly spread lower planes: the error is even on their range, about its middle or its top.
+    weight = 2 ** (depth - kept)
+    even = (
+        (weight**2 - 1) / 12
+        + ((weight - 1) / 2) ** 2 * (fill == "zero")
+        + 0.25 * (fill == "middle") * (weight > 1)
+    )
+    return [
+        Finding("planes kept", f"of {depth}", None, kept),
+        Finding("levels used", f"of {2**kept}", None, len(np.unique(change.drawn))),
+        Finding("rms error if evenly spread", "fs", None, math.sqrt(even) / (2**depth - 1)),
+        Finding(
+            "rms error", "fs", None, rms(change.drawn - change.before),
+            rms(change.stored - change.before),
+        ),
+    ]  # fmt: skip
+
+
+@degradation(
+    "bit-planes",
+    summary="Keep the most significant bit planes of the samples.",
+    colour=ColourPolicy.EACH,
+    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.2",
+    one_of=("keep", "drop"),
+    certify=_certify_planes,
+)
+def bit_planes(
+    pixels: Pixels,
+    _rng: np.random.Generator | None = None,
+    *,
+    keep: Annotated[int | None, Count(1, 16)] = None,
+    drop: Annotated[int | None, Count(0, 15)] = None,
+    fill: Literal["zero", "middle"] = "zero",
+    depth: Annotated[int, BitDepth()],
+) -> Pixels:
+    """Digital numbers with their lowest planes set to 0, or to the middle of what they span.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    keep, drop : int
+        One of them: planes kept from the top, or dropped from the bottom.
+    fill : "zero" or "middle"
+        What stands in the dropped planes: nothing, so that the picture darkens, or a one and
+        noughts.
+    depth : int
+        Bit depth of the picture; on the command line it is the picture's own.
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+
+    Raises
+    ------
+    PictureError
+        If more planes are to be kept or dropped than there are.
+    """
+    kept = keep if keep is not None else depth - (drop or 0)
+    if not 1 <= kept <= depth:
+        raise PictureError(f"bit-planes: {kept} of {depth} planes cannot be kept")
+    dropped = depth - kept
+    top = pixels.dtype.type(2**depth - 1)
+    numbers = np.rint(pixels.clip(0, 1) * top).astype(np.int32) >> dropped << dropped
+    if fill == "middle" and dropped:
+        numbers += 1 << (dropped - 1)
+    return np.asarray(numbers / top, dtype=pixels.dtype)

@@ -1,117 +1,151 @@
-"""Noise of known strength."""
+"""Additive noise, independent from sample to sample."""
 
 from __future__ import annotations
 
 import math
-from typing import Annotated, Literal
 
 import numpy as np
 
-from magnetite.core.degrade.certificate import Change, Finding
-from magnetite.core.parameters import Amplitude, Share
-from magnetite.core.picture import Pixels
+from magnetite.core.degrade.findings import LAPLACE, NORMAL, UNIFORM, certify_additive
+from magnetite.core.degrade.strength import (
+    STRENGTH,
+    Channels,
+    Mean,
+    MeanSquare,
+    Ratio,
+    Sd,
+    noise_sd,
+)
+from magnetite.core.picture import Pixels, Samples
+from magnetite.core.randomness import Sampler, draw, normal, uniform
 from magnetite.core.registry import ColourPolicy, degradation
 
-
-def certify_sd(change: Change, *, sd: float) -> list[Finding]:
-    """Mean and standard deviation of additive noise with a setting `sd`."""
-    drawn = np.subtract(change.drawn, change.before, dtype=np.float64)
-    stored = np.subtract(change.stored, change.before, dtype=np.float64)
-    drawn_sd = float(drawn.std())
-    root_n = math.sqrt(drawn.size)
-    return [
-        Finding("sd", "fs", sd, drawn_sd, float(stored.std()), drawn_sd / (math.sqrt(2) * root_n)),
-        Finding("mean", "fs", 0.0, float(drawn.mean()), float(stored.mean()), drawn_sd / root_n),
-    ]
+_BOVIK = "Bovik (ed.), The Essential Guide to Image Processing (2009), chapter 7"
+_GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2"
 
 
 @degradation(
     "gaussian-noise",
     summary="Add independent normal noise to every sample.",
-    colour=ColourPolicy.EACH,
-    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2",
-    certify=certify_sd,
+    colour=ColourPolicy.JOINT,
+    source=_GONZALEZ,
+    one_of=STRENGTH,
+    certify=certify_additive(NORMAL),
 )
 def gaussian_noise(
-    pixels: Pixels, rng: np.random.Generator, *, sd: Annotated[float, Amplitude()]
+    pixels: Pixels,
+    rng: np.random.Generator,
+    *,
+    sd: Sd = None,
+    variance: MeanSquare = None,
+    psnr: Ratio = None,
+    snr: Ratio = None,
+    mean: Mean = 0.0,
+    channels: Channels = "independent",
 ) -> Pixels:
-    """Add independent normal noise: `x + sd n`, n of mean 0 and standard deviation 1.
+    """Add `mean + sd n`, n normal with mean 0 and standard deviation 1.
 
     Parameters
     ----------
     pixels : float array, shape (h, w) or (h, w, n), full-scale units
     rng : numpy.random.Generator
-    sd : float
-        Standard deviation, share of full scale, 0 to 1.
+    sd, variance, psnr, snr : float
+        One of them: standard deviation (share of full scale), its square, or the ratio in dB
+        of full scale squared or of the samples' mean square to the noise's mean square.
+    mean : float
+        Share of full scale, -1 to 1.
+    channels : "independent" or "common"
+        Whether each channel gets noise of its own, or all the same.
 
     Returns
     -------
     float array of the same shape and dtype; not clipped.
     """
-    noise = rng.standard_normal(pixels.shape, dtype=pixels.dtype)
-    noise *= pixels.dtype.type(sd)
+    strength = noise_sd(pixels, sd=sd, variance=variance, psnr=psnr, snr=snr, mean=mean)
+    return _added(pixels, rng, normal, strength, mean, channels)
+
+
+@degradation(
+    "uniform-noise",
+    summary="Add independent noise, evenly distributed about its mean.",
+    colour=ColourPolicy.JOINT,
+    source=_GONZALEZ,
+    one_of=STRENGTH,
+    certify=certify_additive(UNIFORM),
+)
+def uniform_noise(
+    pixels: Pixels,
+    rng: np.random.Generator,
+    *,
+    sd: Sd = None,
+    variance: MeanSquare = None,
+    psnr: Ratio = None,
+    snr: Ratio = None,
+    mean: Mean = 0.0,
+    channels: Channels = "independent",
+) -> Pixels:
+    """Add `mean + sd √12 (u - 1/2)`, u even on 0 to 1: it reaches √3 sd to either side.
+
+    Parameters, result and units as in `gaussian_noise`.
+    """
+    strength = noise_sd(pixels, sd=sd, variance=variance, psnr=psnr, snr=snr, mean=mean)
+    return _added(pixels, rng, _centred_uniform, strength, mean, channels)
+
+
+@degradation(
+    "laplace-noise",
+    summary="Add independent noise of the two-sided exponential distribution: heavy tails.",
+    colour=ColourPolicy.JOINT,
+    source=_BOVIK,
+    one_of=STRENGTH,
+    certify=certify_additive(LAPLACE),
+)
+def laplace_noise(
+    pixels: Pixels,
+    rng: np.random.Generator,
+    *,
+    sd: Sd = None,
+    variance: MeanSquare = None,
+    psnr: Ratio = None,
+    snr: Ratio = None,
+    mean: Mean = 0.0,
+    channels: Channels = "independent",
+) -> Pixels:
+    """Add `mean + sd (e1 - e2) / √2`, e1 and e2 exponential with mean 1.
+
+    The density falls as `exp(-√2 |x| / sd)`. Parameters, result and units as in
+    `gaussian_noise`.
+    """
+    strength = noise_sd(pixels, sd=sd, variance=variance, psnr=psnr, snr=snr, mean=mean)
+    return _added(pixels, rng, _double_exponential, strength, mean, channels)
+
+
+def _added(
+    pixels: Pixels,
+    rng: np.random.Generator,
+    sampler: Sampler,
+    sd: float,
+    mean: float,
+    channels: Channels,
+) -> Pixels:
+    shared = channels == "common" and pixels.ndim == 3
+    noise = draw(rng, (*pixels.shape[:2], 1) if shared else pixels.shape, sampler)
+    noise *= np.float32(sd)
+    if mean:
+        noise += np.float32(mean)
+    if shared or pixels.dtype != noise.dtype:
+        return pixels + noise
     noise += pixels
     return noise
 
 
-def _certify_density(change: Change, *, density: float, white: float, per: str) -> list[Finding]:
-    """Count hits where a hit can be told from no hit: on samples that were neither end."""
-    visible = (change.before > 0) & (change.before < 1)
-    whitened = (change.drawn == 1) & visible
-    hit = whitened | ((change.drawn == 0) & visible)
-    if per == "pixel" and hit.ndim == 3:
-        visible, hit, whitened = (np.any(x, axis=-1) for x in (visible, hit, whitened))
-    count, hits = int(visible.sum()), int(hit.sum())
-    if count == 0:
-        return [Finding("density", "share", density, None)]
-    findings = [
-        Finding(
-            "density", "share", density, hits / count, hits / count,
-            math.sqrt(density * (1 - density) / count),
-        )
-    ]  # fmt: skip
-    if hits:
-        share = int(whitened.sum()) / hits
-        error = math.sqrt(white * (1 - white) / hits)
-        findings.append(Finding("white share", "share", white, share, share, error))
-    return findings
+def _centred_uniform(rng: np.random.Generator, out: Samples) -> None:
+    uniform(rng, out)
+    out -= np.float32(0.5)
+    out *= np.float32(math.sqrt(12))
 
 
-@degradation(
-    "salt-pepper",
-    summary="Replace a random share of the samples by black or white.",
-    colour=ColourPolicy.JOINT,
-    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2",
-    certify=_certify_density,
-)
-def salt_pepper(
-    pixels: Pixels,
-    rng: np.random.Generator,
-    *,
-    density: Annotated[float, Share()],
-    white: Annotated[float, Share()] = 0.5,
-    per: Literal["pixel", "channel"] = "pixel",
-) -> Pixels:
-    """Replace samples by 1 with probability `density white`, by 0 with `density (1 - white)`.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    rng : numpy.random.Generator
-    density : float
-        Expected share of what is replaced, 0 to 1.
-    white : float
-        Share of the replaced that turns white, 0 to 1; the rest turns black.
-    per : "pixel" or "channel"
-        Whether a whole pixel is hit, all its channels at once, or each channel by itself.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-    """
-    shape = pixels.shape if per == "channel" else pixels.shape[:2]
-    draw = rng.random(shape, dtype=np.float64)
-    if draw.ndim < pixels.ndim:
-        draw = draw[..., np.newaxis]
-    noisy = np.where(draw < density, pixels.dtype.type(0), pixels)
-    return np.where(draw < density * white, pixels.dtype.type(1), noisy)
+def _double_exponential(rng: np.random.Generator, out: Samples) -> None:
+    rng.standard_exponential(out=out, dtype=np.float32)
+    out -= rng.standard_exponential(out.size, dtype=np.float32)
+    out *= np.float32(math.sqrt(0.5))

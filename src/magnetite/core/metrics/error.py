@@ -67,6 +67,7 @@ def rmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     unit="dB",
     better="higher",
     identical=math.inf,
+    tolerance=0.01,
 )
 def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`10 log10(peak² / mse)` in dB, the error taken over all samples of all channels.

@@ -25,6 +25,7 @@ from magnetite.core.registry import ColourPolicy, metric
     unit="",
     better="higher",
     identical=1.0,
+    tolerance=0.0005,
     smallest="the window, 11x11",
 )
 def ssim(

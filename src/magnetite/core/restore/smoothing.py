@@ -6,7 +6,8 @@ from typing import Annotated
 
 import numpy as np
 
-from magnetite.core.kernels import gaussian_filter
+from magnetite.core.convolution import convolve_separable
+from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.parameters import Count, Length
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, restoration
@@ -55,4 +56,4 @@ def gaussian(pixels: Pixels, *, sigma: Annotated[float, Length(0, 200)] = 1.0) -
     -------
     float array of the same shape and dtype.
     """
-    return gaussian_filter(pixels, sigma)
+    return convolve_separable(pixels, gaussian_kernel(sigma))

@@ -1,0 +1,258 @@
+"""Solve for one setting of a chain by its effect: `--aim ssim=0.80`."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+from magnetite.core.chain import Chain, Step, parse_step
+from magnetite.core.errors import ChainError, PictureError, TargetError
+from magnetite.core.parameters import Kind, Span
+from magnetite.core.picture import Picture
+from magnetite.core.registry import find
+from magnetite.core.scoring import gauge, score
+
+MOST_TRIES = 20
+#: A figure without a declared tolerance is reached within this share of the target.
+RELATIVE_TOLERANCE = 0.002
+#: Where the search begins, as a share of the setting's upper bound.
+_START = 0.02
+#: Settings are searched over so many powers of ten below the upper bound where it starts at 0.
+_DECADES = 5
+_GROWTH = math.log(4)
+#: A bracket this narrow (log of the setting) holds no solution; a wider one holds none if its
+#: ends are further apart than so many tolerances: the figure jumps there.
+_NARROW, _JUMP_WIDTH, _JUMP = 1e-4, 1e-3, 3
+
+
+@dataclass(frozen=True)
+class Aim:
+    """What a setting was solved for, and what came of it."""
+
+    metric: str
+    target: float
+    reached: float
+    tolerance: float
+    setting: str
+    tries: int
+
+
+@dataclass(frozen=True)
+class Target:
+    """A metric or gauge and the value it is to have."""
+
+    step: Step
+    value: float
+
+    @classmethod
+    def parse(cls, text: str) -> Target:
+        """Read `psnr=30`, `ssim window=7=0.8`; raises `ChainError` for anything else."""
+        name, _, number = text.rpartition("=")
+        try:
+            value = float(number.removesuffix("dB"))
+        except ValueError:
+            value = math.nan
+        if not name or not math.isfinite(value):
+            raise ChainError(f"{text!r} is no aim: write METRIC=VALUE, as in psnr=30")
+        kind = "gauge" if find("gauge", name.split()[0]) else "metric"
+        return cls(parse_step(name, kind), value)
+
+    @property
+    def tolerance(self) -> float:
+        """How close counts as reached."""
+        declared = self.step.method.traits["tolerance"]
+        return float(declared or RELATIVE_TOLERANCE * max(abs(self.value), 1e-9))
+
+    def measure(self, reference: Picture, test: Picture) -> float:
+        """The figure of a test picture."""
+        text = str(self.step)
+        if self.step.method.kind == "gauge":
+            return gauge(test, text)[text]
+        return score(reference, test, text)[text]
+
+
+def solve_chain(
+    chain: Chain, target: Target, reference: Picture, make: Callable[[Chain], Picture]
+) -> tuple[Chain, Aim]:
+    """The chain with its one `auto` setting solved for.
+
+    Parameters
+    ----------
+    chain : Chain
+        With exactly one setting `auto`.
+    target : Target
+    reference : Picture
+    make : function
+        The stored picture of a chain; with the same random numbers at every call.
+
+    Raises
+    ------
+    ChainError
+        If not exactly one setting is `auto`.
+    TargetError
+        If no value of it reaches the target.
+    """
+    if len(chain.open_settings) != 1:
+        raise ChainError(
+            f"an aim solves for one setting: write auto for one in {str(chain)!r}, "
+            f"not for {len(chain.open_settings)}"
+        )
+    ((place, key),) = chain.open_settings
+    step = chain.steps[place]
+    kind = step.method.parameters[key].kind
+    span = kind.span()
+    if span is None:
+        raise ChainError(f"{step.method.name} {key}= cannot be solved for")
+
+    def solved(number: float) -> Chain:
+        return chain.with_setting(place, key, kind.at(number))
+
+    def evaluate(number: float) -> float:
+        return target.measure(reference, make(solved(number)))
+
+    search = _Search(evaluate, span, kind, target)
+    number, value = search.run()
+    found = solved(number)
+    setting = f"{step.method.name} {key}={kind.spell(kind.at(number))}"
+    if not abs(value - target.value) <= target.tolerance:
+        raise TargetError(search.miss(step.method.name, key))
+    aim = Aim(str(target.step), target.value, value, target.tolerance, setting, search.tries)
+    return found, aim
+
+
+@dataclass
+class _Search:
+    """Bracketing, then regula falsi (Illinois) with bisection, on the log of the setting."""
+
+    evaluate: Callable[[float], float]
+    span: Span
+    kind: Kind
+    target: Target
+    #: Excess over the target at every place tried, by log of the setting.
+    tried: dict[float, float] = field(default_factory=dict)
+    known: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def tries(self) -> int:
+        return len(self.known)
+
+    @property
+    def _bounds(self) -> tuple[float, float]:
+        low = max(self.span.low, self.span.high * 10.0**-_DECADES)
+        return math.log(low), math.log(self.span.high)
+
+    def run(self) -> tuple[float, float]:
+        """The setting that comes closest, and the figure there."""
+        self._bracket()
+        probes: Iterator[float] | None = None
+        while self._pairs() and not self._reached and self.tries < MOST_TRIES:
+            usable = [pair for pair in self._pairs() if not self._jumps(*pair)]
+            if usable:
+                self._halve(*min(usable, key=self._worse_end))
+            else:  # the figure jumps over the target: look for another crossing beside it
+                probes = probes or self._beside(self._pairs()[0][0])
+                self._excess(next(probes))
+        place = min(self.tried, key=lambda u: abs(self.tried[u]))
+        return math.exp(place), self.tried[place] + self.target.value
+
+    def _halve(self, low: float, high: float) -> None:
+        before = self.tries
+        self._excess(self._within(low, high))
+        if self.tries == before:  # whole numbers: nothing lies between
+            self.tried[high - _NARROW] = self.tried[low]
+
+    def _jumps(self, low: float, high: float) -> bool:
+        apart = abs(self.tried[high] - self.tried[low]) > _JUMP * self.target.tolerance
+        return high - low < (_JUMP_WIDTH if apart else _NARROW)
+
+    def _worse_end(self, pair: tuple[float, float]) -> float:
+        return max(abs(self.tried[u]) for u in pair)
+
+    def _beside(self, jump: float) -> Iterator[float]:
+        """Places ever further from a jump, on both sides in turn."""
+        low, high = self._bounds
+        for i in itertools.count():
+            distance = 0.0015 * 1.6 ** (i // 2)
+            yield min(max(jump + distance * (-1) ** i, low), high)
+
+    @property
+    def _reached(self) -> bool:
+        return any(abs(excess) <= self.target.tolerance for excess in self.tried.values())
+
+    def _excess(self, place: float) -> float:
+        """Figure minus target at a place; a setting the picture cannot take is no figure."""
+        spelled = self.kind.spell(self.kind.at(math.exp(place)))
+        if spelled not in self.known:
+            try:
+                self.known[spelled] = self.evaluate(math.exp(place)) - self.target.value
+            except PictureError:
+                if not self.tried:
+                    raise
+                self.known[spelled] = math.nan
+        excess = self.known[spelled]
+        if not math.isnan(excess):
+            self.tried[place] = excess
+        return excess
+
+    def _bracket(self) -> None:
+        """Walk from the start to where the sign changes, downhill first, then uphill."""
+        low, high = self._bounds
+        start = min(max(math.log(_START * self.span.high), low), high)
+        first = self._excess(start)
+        step = _GROWTH if start + _GROWTH <= high else -_GROWTH
+        second = self._excess(start + step)
+        towards = step if abs(second) < abs(first) or not math.isfinite(first) else -step
+        for direction in (towards, -towards):
+            place, size = start, abs(direction)
+            bound = high if direction > 0 else low
+            while not self._pairs() and not self._reached and place != bound:
+                if self.tries >= MOST_TRIES:
+                    return
+                place = min(place + size, high) if direction > 0 else max(place - size, low)
+                if math.isnan(self._excess(place)):
+                    break
+                size *= 1.5
+
+    def _pairs(self) -> list[tuple[float, float]]:
+        """Neighbouring places with the target between them."""
+        places = sorted(self.tried)
+        return [
+            (a, b)
+            for a, b in itertools.pairwise(places)
+            if (self.tried[a] > 0) != (self.tried[b] > 0)
+        ]
+
+    def _within(self, low: float, high: float) -> float:
+        """Where to look between two places: where a straight line says, but not at the ends."""
+        one, two = self.tried[low], self.tried[high]
+        middle = (low + high) / 2
+        if not (math.isfinite(one) and math.isfinite(two)) or (one > 0) == (two > 0):
+            return middle
+        # Every third try halves, so that a bent curve cannot hold one end for ever.
+        if self.tries % 3 == 2:
+            return middle
+        guess = low + (high - low) * one / (one - two)
+        margin = 0.02 * (high - low)
+        return min(max(guess, low + margin), high - margin)
+
+    def miss(self, name: str, key: str) -> str:
+        """What to say where the target was not reached."""
+        figures = {u: excess + self.target.value for u, excess in self.tried.items()}
+        label = str(self.target.step)
+        best = min(figures, key=lambda u: abs(self.tried[u]))
+
+        def at(place: float) -> str:
+            return f"{key}={self.kind.spell(self.kind.at(math.exp(place)))}"
+
+        if not self._pairs():
+            low, high = min(figures, key=figures.__getitem__), max(figures, key=figures.__getitem__)
+            return (
+                f"{label}={self.target.value:g} is out of reach of {name}: {label} goes from "
+                f"{figures[low]:.5g} at {at(low)} to {figures[high]:.5g} at {at(high)}"
+            )
+        return (
+            f"{label}={self.target.value:g} is not met by {name} within {self.target.tolerance:g}: "
+            f"in {self.tries} tries the closest was {figures[best]:.6g} at {at(best)}"
+        )

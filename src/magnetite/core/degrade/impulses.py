@@ -1,0 +1,127 @@
+"""Impulse noise: a share of the samples is replaced, the rest stays as it was."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, Literal
+
+import numpy as np
+
+from magnetite.core.degrade.certificate import Change, Finding
+from magnetite.core.degrade.findings import UNIFORM, binomial, fit_finding, moments
+from magnetite.core.parameters import Share
+from magnetite.core.picture import Pixels
+from magnetite.core.randomness import draw, uniform
+from magnetite.core.registry import ColourPolicy, degradation
+
+Per = Literal["pixel", "channel"]
+
+
+def _certify_salt_pepper(
+    change: Change, *, density: float, white: float, per: str
+) -> list[Finding]:
+    """Count hits where a hit can be told from no hit: on samples that were neither end."""
+    visible = (change.before > 0) & (change.before < 1)
+    whitened = (change.drawn == 1) & visible
+    hit = whitened | ((change.drawn == 0) & visible)
+    if per == "pixel" and hit.ndim == 3:
+        visible, hit, whitened = (np.any(x, axis=-1) for x in (visible, hit, whitened))
+    count, hits = int(visible.sum()), int(hit.sum())
+    findings = [binomial("density", density, hits, count)]
+    if hits:
+        findings.append(binomial("white share", white, int(whitened.sum()), hits))
+    return findings
+
+
+@degradation(
+    "salt-pepper",
+    summary="Replace a random share of the samples by black or white.",
+    colour=ColourPolicy.JOINT,
+    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2",
+    certify=_certify_salt_pepper,
+)
+def salt_pepper(
+    pixels: Pixels,
+    rng: np.random.Generator,
+    *,
+    density: Annotated[float, Share()],
+    white: Annotated[float, Share()] = 0.5,
+    per: Per = "pixel",
+) -> Pixels:
+    """Replace samples by 1 with probability `density white`, by 0 with `density (1 - white)`.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    rng : numpy.random.Generator
+    density : float
+        Expected share of what is replaced, 0 to 1.
+    white : float
+        Share of the replaced that turns white, 0 to 1; the rest turns black.
+    per : "pixel" or "channel"
+        Whether a whole pixel is hit, all its channels at once, or each channel by itself.
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    lot = draw(rng, _lots(pixels, per), uniform)
+    noisy = np.where(lot < np.float32(density), pixels.dtype.type(0), pixels)
+    return np.where(lot < np.float32(density * white), pixels.dtype.type(1), noisy)
+
+
+def _certify_impulses(change: Change, *, density: float, per: str) -> list[Finding]:
+    hit = change.drawn != change.before
+    values = change.drawn[hit]
+    tried = hit.any(axis=-1) if per == "pixel" and hit.ndim == 3 else hit
+    findings = [binomial("density", density, int(tried.sum()), tried.size)]
+    if values.size:
+        spread = (values.reshape(1, -1) - 0.5) * math.sqrt(12)
+        distance = moments(spread, UNIFORM.cumulative).distance
+        findings.append(fit_finding("uniform", distance, math.sqrt(values.size)))
+    return findings
+
+
+@degradation(
+    "impulse-noise",
+    summary="Replace a random share of the samples by random values.",
+    colour=ColourPolicy.JOINT,
+    source=(
+        "Garnett, Huegerich, Chui and He, IEEE Trans. Image Processing 14(11), 2005, "
+        "doi:10.1109/TIP.2005.857261"
+    ),
+    certify=_certify_impulses,
+)
+def impulse_noise(
+    pixels: Pixels,
+    rng: np.random.Generator,
+    *,
+    density: Annotated[float, Share()],
+    per: Per = "channel",
+) -> Pixels:
+    """Replace samples, with probability `density`, by values even on 0 to 1.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    rng : numpy.random.Generator
+    density : float
+        Expected share of what is replaced, 0 to 1.
+    per : "pixel" or "channel"
+        Whether a whole pixel is hit, each of its channels with a value of its own, or each
+        channel by itself.
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    lot = draw(rng, _lots(pixels, per), uniform)
+    values = draw(rng, pixels.shape, uniform)
+    return np.where(lot < np.float32(density), values.astype(pixels.dtype, copy=False), pixels)
+
+
+def _lots(pixels: Pixels, per: Per) -> tuple[int, ...]:
+    """Shape of the lots that decide: one for each sample, or one for all channels."""
+    if per == "channel" or pixels.ndim == 2:
+        return pixels.shape
+    return (*pixels.shape[:2], 1)

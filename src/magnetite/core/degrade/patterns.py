@@ -1,0 +1,201 @@
+"""Noise with a structure in space: periodic interference, and noise of a coloured spectrum."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.amplitudes import Amplitude
+from magnetite.core.degrade.certificate import Change, Finding
+from magnetite.core.degrade.strength import Channels
+from magnetite.core.parameters import Angle, Length, Number
+from magnetite.core.picture import Pixels
+from magnetite.core.randomness import draw, normal
+from magnetite.core.registry import ColourPolicy, degradation
+
+Wave = Literal["sine", "square"]
+
+
+def _certify_banding(
+    change: Change, *, amplitude: float, period: float, angle: float, phase: float, wave: Wave
+) -> list[Finding]:
+    pattern = _wave(change.before.shape, period, angle, phase, wave)
+    power = float(np.vdot(pattern, pattern)) * change.before.size / pattern.size
+
+    def projected(samples: Pixels) -> float:
+        return float(np.sum((samples - change.before) * pattern, dtype=np.float64)) / power
+
+    if power == 0:
+        return []
+    return [
+        Finding("amplitude", "fs", amplitude, projected(change.drawn), projected(change.stored)),
+        Finding("period", "px", period, period),
+    ]
+
+
+@degradation(
+    "banding",
+    summary="Add periodic interference: stripes of a period, direction and amplitude.",
+    colour=ColourPolicy.JOINT,
+    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2",
+    certify=_certify_banding,
+)
+def banding(
+    pixels: Pixels,
+    _rng: np.random.Generator | None = None,
+    *,
+    amplitude: Annotated[float, Amplitude()],
+    period: Annotated[float, Length(2, 10_000)] = 8.0,
+    angle: Annotated[float, Angle()] = 90.0,
+    phase: Annotated[float, Angle()] = 0.0,
+    wave: Wave = "sine",
+) -> Pixels:
+    """Add `amplitude sin(2π (x cos angle - y sin angle) / period + phase)`.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    amplitude : float
+        Half of the height from trough to crest, share of full scale.
+    period : float
+        Distance of the crests in px, 2 or more.
+    angle : float
+        Direction in which the brightness varies, degrees counter-clockwise from the x axis:
+        90 gives rows, 0 columns.
+    phase : float
+        Degrees, at the upper left corner.
+    wave : "sine" or "square"
+        A square wave jumps between the two extremes.
+
+    Returns
+    -------
+    float array of the same shape and dtype; not clipped.
+    """
+    pattern = _wave(pixels.shape, period, angle, phase, wave)
+    return pixels + (amplitude * pattern).astype(pixels.dtype)
+
+
+def _wave(
+    shape: tuple[int, ...], period: float, angle: float, phase: float, wave: Wave
+) -> NDArray[np.float64]:
+    """The interference at amplitude 1, shape (h, w) or (h, w, 1)."""
+    turn = math.radians(angle)
+    y = np.arange(shape[0])[:, np.newaxis] * -math.sin(turn)
+    x = np.arange(shape[1])[np.newaxis] * math.cos(turn)
+    pattern = np.sin(2 * math.pi / period * (x + y) + math.radians(phase))
+    if wave == "square":
+        pattern = np.where(pattern >= 0, 1.0, -1.0)
+    return pattern.reshape(*pattern.shape, *(1,) * (len(shape) - 2))
+
+
+def _certify_coloured(change: Change, *, sd: float, slope: float, channels: str) -> list[Finding]:
+    if sd == 0:
+        return []
+    residual = np.subtract(change.drawn, change.before)
+    stored = np.subtract(change.stored, change.before)
+    planes = np.moveaxis(residual.reshape(*residual.shape[:2], -1), -1, 0)
+    if channels == "common":
+        planes = planes[:1]
+    power = _power_law(residual.shape[:2], slope)
+    # The variance is a sum over frequencies, each of exponential distribution: few strong
+    # ones make the measured sd uncertain.
+    error = sd * math.sqrt(float((power**2).sum())) / float(power.sum()) / 2
+    findings = [
+        Finding(
+            "sd", "fs", sd, float(residual.std(dtype=np.float64)),
+            float(stored.std(dtype=np.float64)), error * math.sqrt(2 / len(planes)),
+        )
+    ]  # fmt: skip
+    if min(residual.shape[:2]) < 8:
+        return findings
+    slopes, slope_error = zip(*map(_measured_slope, planes), strict=True)
+    findings.append(
+        Finding(
+            "spectral slope", "", slope, float(np.mean(slopes)), None,
+            slope_error[0] / math.sqrt(len(planes)),
+        )
+    )  # fmt: skip
+    return findings
+
+
+@degradation(
+    "coloured-noise",
+    summary="Add noise whose power falls with a power of the frequency: correlated, cloudy.",
+    colour=ColourPolicy.JOINT,
+    source="Voss, in The Science of Fractal Images (1988), chapter 1; Field, JOSA A 4(12), 1987, "
+    "doi:10.1364/JOSAA.4.002379",
+    certify=_certify_coloured,
+)
+def coloured_noise(
+    pixels: Pixels,
+    rng: np.random.Generator,
+    *,
+    sd: Annotated[float, Amplitude()],
+    slope: Annotated[float, Number(0, 4)] = 1.0,
+    channels: Channels = "independent",
+) -> Pixels:
+    """Add normal noise of power spectrum `f^-slope`, periodic over the picture, of mean 0.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    rng : numpy.random.Generator
+    sd : float
+        Standard deviation, share of full scale; an expectation over seeds, from which one
+        picture may stray where the slope is steep.
+    slope : float
+        Exponent of the power spectrum, 0 to 4: 0 white, 1 pink, 2 brown.
+    channels : "independent" or "common"
+
+    Returns
+    -------
+    float array of the same shape and dtype; not clipped.
+    """
+    from scipy.fft import irfft2, rfft2
+
+    size = pixels.shape[:2]
+    planes = pixels.shape[2] if pixels.ndim == 3 and channels == "independent" else 1
+    power = _power_law(size, slope)
+    total = float(power.sum())
+    noise = np.zeros((*size, planes), np.float32)
+    if total == 0:
+        return pixels.copy()
+    half = size[1] // 2 + 1
+    gain = np.sqrt(power[:, :half] * (power.size / total)).astype(np.float32) * np.float32(sd)
+    for plane in range(planes):
+        spectrum = rfft2(draw(rng, size, normal), workers=2)
+        spectrum *= gain
+        noise[..., plane] = irfft2(spectrum, s=size, workers=2, overwrite_x=True)
+    return pixels + (noise[..., 0] if pixels.ndim == 2 else noise).astype(pixels.dtype, copy=False)
+
+
+def _power_law(size: tuple[int, int], slope: float) -> NDArray[np.float64]:
+    """Relative power of each frequency of the transform, shape (h, w); none at frequency 0."""
+    fy, fx = np.fft.fftfreq(size[0]), np.fft.fftfreq(size[1])
+    squared = fy[:, np.newaxis] ** 2 + fx[np.newaxis] ** 2
+    squared[0, 0] = np.inf
+    power = squared ** (-slope / 2)
+    power[0, 0] = 0
+    return np.asarray(power)
+
+
+def _measured_slope(plane: Pixels) -> tuple[float, float]:
+    """Slope of log power over log frequency, and its standard error.
+
+    The log of an exponential variable has standard deviation π/√6.
+    """
+    from scipy.fft import rfft2
+
+    power = np.abs(rfft2(plane.astype(np.float64), workers=2)) ** 2
+    fy, fx = np.fft.fftfreq(plane.shape[0]), np.fft.rfftfreq(plane.shape[1])
+    frequency = np.hypot(fy[:, np.newaxis], fx[np.newaxis])
+    # Frequencies that are their own mirror image in the half plane would count twice.
+    used = power[:, 1 : (plane.shape[1] + 1) // 2]
+    x = -np.log(frequency[:, 1 : (plane.shape[1] + 1) // 2])
+    x = x - x.mean()
+    spread = float((x * x).sum())
+    slope = float((x * np.log(used + 1e-300)).sum()) / spread
+    return slope, math.pi / math.sqrt(6) / math.sqrt(spread)

@@ -1,0 +1,173 @@
+"""Fewer or more samples."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.degrade.certificate import Change, Finding
+from magnetite.core.errors import PictureError
+from magnetite.core.parameters import Number
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, degradation
+
+Factor = Annotated[float, Number(1, 64)]
+#: Half of the support of each kernel, in samples of the coarser grid.
+_REACH = {"box": 0.5, "linear": 1.0, "cubic": 2.0, "lanczos": 3.0}
+_SOURCE = (
+    "Keys, IEEE Trans. Acoustics, Speech, Signal Processing 29(6), 1981, "
+    "doi:10.1109/TASSP.1981.1163711; Duchon, J. Applied Meteorology 18(8), 1979"
+)
+
+
+def _certify_size(change: Change, *, factor: float, kernel: str) -> list[Finding]:
+    (before, after) = change.before.shape, change.drawn.shape
+    means = [float(samples.mean(dtype=np.float64)) for samples in (change.before, change.drawn)]
+    return [
+        Finding("width", "px", None, after[1]),
+        Finding("height", "px", None, after[0]),
+        Finding("width factor", "", None, max(after[1] / before[1], before[1] / after[1])),
+        Finding("mean", "fs", means[0], means[1]),
+    ]
+
+
+@degradation(
+    "downsample",
+    summary="Keep fewer samples: the picture shrinks by a factor.",
+    colour=ColourPolicy.EACH,
+    source=_SOURCE,
+    certify=_certify_size,
+)
+def downsample(
+    pixels: Pixels,
+    _rng: np.random.Generator | None = None,
+    *,
+    factor: Factor,
+    kernel: Literal["box", "linear", "cubic", "lanczos", "none"] = "box",
+) -> Pixels:
+    """Weighted means of the samples about each new one, the kernel widened by the factor.
+
+    Each side becomes `round(side / factor)`, 1 or more; the corners of the picture stay where
+    they are. `none` takes the nearest sample and so shows aliasing.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    factor : float
+        Old side over new, 1 to 64.
+    kernel : "box", "linear", "cubic", "lanczos" or "none"
+        Mean of the area; tent; Keys's cubic (a = -1/2); sinc windowed by its own main lobe,
+        three lobes; no filter at all.
+
+    Returns
+    -------
+    float array, shape (round(h / factor), round(w / factor)).
+    """
+    size = (_shrunk(pixels.shape[0], factor), _shrunk(pixels.shape[1], factor))
+    return _resampled(pixels, size, "nearest" if kernel == "none" else kernel)
+
+
+@degradation(
+    "upsample",
+    summary="Make more samples by interpolation: the picture grows by a factor.",
+    colour=ColourPolicy.EACH,
+    source=_SOURCE,
+    certify=_certify_size,
+)
+def upsample(
+    pixels: Pixels,
+    _rng: np.random.Generator | None = None,
+    *,
+    factor: Factor,
+    kernel: Literal["nearest", "linear", "cubic", "lanczos"] = "cubic",
+) -> Pixels:
+    """Interpolate: each side becomes `round(side factor)`; the picture's corners stay in place.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    factor : float
+        New side over old, 1 to 64.
+    kernel : "nearest", "linear", "cubic" or "lanczos"
+        Nearest sample; linear; Keys's cubic (a = -1/2); windowed sinc of three lobes.
+
+    Returns
+    -------
+    float array, shape (round(h factor), round(w factor)).
+
+    Raises
+    ------
+    PictureError
+        If the result would have more than 2^28 samples.
+    """
+    size = (round(pixels.shape[0] * factor), round(pixels.shape[1] * factor))
+    if math.prod(size) > 2**28:
+        raise PictureError(f"{size[1]}x{size[0]} samples are more than {2**28}: upsample less")
+    return _resampled(pixels, size, kernel)
+
+
+def _shrunk(side: int, factor: float) -> int:
+    return max(1, round(side / factor))
+
+
+def _resampled(plane: Pixels, size: tuple[int, int], kernel: str) -> Pixels:
+    """Rows, then columns, each through a sparse matrix of weights."""
+    rows = _weights(plane.shape[0], size[0], kernel)
+    columns = _weights(plane.shape[1], size[1], kernel)
+    half: NDArray[np.float64] = rows @ plane
+    return np.ascontiguousarray((columns @ half.T).T, dtype=plane.dtype)
+
+
+def _weights(old: int, new: int, kernel: str) -> NDArray[np.float64]:
+    """Sparse matrix (new, old): row i holds the weights of new sample i, of sum 1.
+
+    New sample i sits at (i + 1/2) old / new - 1/2; beyond the edges the picture is mirrored.
+    """
+    from scipy.sparse import csr_array
+
+    ratio = old / new
+    centres = (np.arange(new) + 0.5) * ratio - 0.5
+    if kernel == "nearest":
+        places = np.floor(centres + 0.5).astype(int).clip(0, old - 1)[:, np.newaxis]
+        values = np.ones(places.shape)
+    else:
+        widened = max(1.0, ratio)
+        reach = _REACH[kernel] * widened
+        first = np.floor(centres - reach).astype(int)
+        places = first[:, np.newaxis] + np.arange(math.ceil(2 * reach) + 2)
+        values = _KERNELS[kernel]((places - centres[:, np.newaxis]) / widened, widened)
+        values /= values.sum(axis=1, keepdims=True)
+        places %= 2 * old
+        places = np.where(places >= old, 2 * old - 1 - places, places)
+    starts = np.arange(new + 1) * places.shape[1]
+    matrix: NDArray[np.float64] = csr_array(
+        (values.ravel(), places.ravel(), starts), shape=(new, old)
+    )
+    return matrix
+
+
+def _box(x: NDArray[np.float64], widened: float) -> NDArray[np.float64]:
+    """Share of each old sample, 1 / widened long, that lies within the box."""
+    half = 0.5 / widened
+    return (np.minimum(x + half, 0.5) - np.maximum(x - half, -0.5)).clip(0, None)
+
+
+def _linear(x: NDArray[np.float64], _widened: float) -> NDArray[np.float64]:
+    return (1 - np.abs(x)).clip(0, None)
+
+
+def _cubic(x: NDArray[np.float64], _widened: float) -> NDArray[np.float64]:
+    x = np.abs(x)
+    inner = 1.5 * x**3 - 2.5 * x**2 + 1
+    outer = -0.5 * x**3 + 2.5 * x**2 - 4 * x + 2
+    return np.where(x < 1, inner, np.where(x < 2, outer, 0))
+
+
+def _lanczos(x: NDArray[np.float64], _widened: float) -> NDArray[np.float64]:
+    return np.where(np.abs(x) < 3, np.sinc(x) * np.sinc(x / 3), 0)
+
+
+_KERNELS = {"box": _box, "linear": _linear, "cubic": _cubic, "lanczos": _lanczos}
