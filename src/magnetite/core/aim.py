@@ -17,12 +17,12 @@ from magnetite.core.scoring import gauge, score
 MOST_TRIES = 20
 #: A figure without a declared tolerance is reached within this share of the target.
 RELATIVE_TOLERANCE = 0.002
-#: Where the search begins, as a share of the setting's upper bound.
-_START = 0.02
-#: Settings are searched over so many powers of ten below the upper bound where it starts at 0.
-_DECADES = 5
-_GROWTH = math.log(4)
-#: A bracket this narrow (log of the setting) holds no solution; a wider one holds none if its
+#: Settings that start at 0 are searched over so many powers of ten below their upper bound,
+#: from this share of it.
+_DECADES, _START = 5, 0.02
+#: First stride of the search, in the units of `_Axis`.
+_STRIDE = math.log(4)
+#: A bracket this narrow holds no solution; a wider one holds none if its
 #: ends are further apart than so many tolerances: the figure jumps there.
 _NARROW, _JUMP_WIDTH, _JUMP = 1e-4, 1e-3, 3
 
@@ -112,7 +112,7 @@ def solve_chain(
     def evaluate(number: float) -> float:
         return target.measure(reference, make(solved(number)))
 
-    search = _Search(evaluate, span, kind, target)
+    search = _Search(evaluate, _Axis(span), kind, target)
     number, value = search.run()
     found = solved(number)
     setting = f"{step.method.name} {key}={kind.spell(kind.at(number))}"
@@ -122,26 +122,52 @@ def solve_chain(
     return found, aim
 
 
+@dataclass(frozen=True)
+class _Axis:
+    """Where settings lie for the search: by their log; if some are negative, evenly on 0 to 10."""
+
+    span: Span
+
+    @property
+    def _even(self) -> bool:
+        return self.span.low < 0
+
+    @property
+    def low(self) -> float:
+        return 0.0 if self._even else math.log(self.span.low or self.span.high * 10.0**-_DECADES)
+
+    @property
+    def high(self) -> float:
+        return 10.0 if self._even else math.log(self.span.high)
+
+    @property
+    def start(self) -> float:
+        if self._even or self.span.low > 0:
+            return (self.low + self.high) / 2
+        return math.log(_START * self.span.high)
+
+    def number(self, place: float) -> float:
+        """The setting at a place."""
+        if self._even:
+            return self.span.low + (self.span.high - self.span.low) * place / 10
+        return math.exp(place)
+
+
 @dataclass
 class _Search:
-    """Bracketing, then regula falsi (Illinois) with bisection, on the log of the setting."""
+    """Bracketing, then regula falsi with bisection."""
 
     evaluate: Callable[[float], float]
-    span: Span
+    axis: _Axis
     kind: Kind
     target: Target
-    #: Excess over the target at every place tried, by log of the setting.
+    #: Excess over the target at every place tried.
     tried: dict[float, float] = field(default_factory=dict)
     known: dict[str, float] = field(default_factory=dict)
 
     @property
     def tries(self) -> int:
         return len(self.known)
-
-    @property
-    def _bounds(self) -> tuple[float, float]:
-        low = max(self.span.low, self.span.high * 10.0**-_DECADES)
-        return math.log(low), math.log(self.span.high)
 
     def run(self) -> tuple[float, float]:
         """The setting that comes closest, and the figure there."""
@@ -153,15 +179,19 @@ class _Search:
                 self._halve(*min(usable, key=self._worse_end))
             else:  # the figure jumps over the target: look for another crossing beside it
                 probes = probes or self._beside(self._pairs()[0][0])
-                self._excess(next(probes))
+                place = next(probes, None)
+                if place is None:
+                    break
+                self._excess(place)
         place = min(self.tried, key=lambda u: abs(self.tried[u]))
-        return math.exp(place), self.tried[place] + self.target.value
+        return self.axis.number(place), self.tried[place] + self.target.value
 
     def _halve(self, low: float, high: float) -> None:
         before = self.tries
-        self._excess(self._within(low, high))
-        if self.tries == before:  # whole numbers: nothing lies between
-            self.tried[high - _NARROW] = self.tried[low]
+        place = self._within(low, high)
+        if self._excess(place) == self._excess(low) and self.tries == before:
+            # Whole numbers: nothing lies between but the jump.
+            self.tried[high - _NARROW / 2] = self.tried[low]
 
     def _jumps(self, low: float, high: float) -> bool:
         apart = abs(self.tried[high] - self.tried[low]) > _JUMP * self.target.tolerance
@@ -172,10 +202,10 @@ class _Search:
 
     def _beside(self, jump: float) -> Iterator[float]:
         """Places ever further from a jump, on both sides in turn."""
-        low, high = self._bounds
-        for i in itertools.count():
-            distance = 0.0015 * 1.6 ** (i // 2)
-            yield min(max(jump + distance * (-1) ** i, low), high)
+        for i in range(MOST_TRIES):
+            place = jump + 0.0015 * 1.6 ** (i // 2) * (-1) ** i
+            if self.axis.low <= place <= self.axis.high:
+                yield place
 
     @property
     def _reached(self) -> bool:
@@ -183,10 +213,11 @@ class _Search:
 
     def _excess(self, place: float) -> float:
         """Figure minus target at a place; a setting the picture cannot take is no figure."""
-        spelled = self.kind.spell(self.kind.at(math.exp(place)))
+        number = self.axis.number(place)
+        spelled = self.kind.spell(self.kind.at(number))
         if spelled not in self.known:
             try:
-                self.known[spelled] = self.evaluate(math.exp(place)) - self.target.value
+                self.known[spelled] = self.evaluate(number) - self.target.value
             except PictureError:
                 if not self.tried:
                     raise
@@ -198,10 +229,9 @@ class _Search:
 
     def _bracket(self) -> None:
         """Walk from the start to where the sign changes, downhill first, then uphill."""
-        low, high = self._bounds
-        start = min(max(math.log(_START * self.span.high), low), high)
+        low, high, start = self.axis.low, self.axis.high, self.axis.start
         first = self._excess(start)
-        step = _GROWTH if start + _GROWTH <= high else -_GROWTH
+        step = min(_STRIDE, high - start)
         second = self._excess(start + step)
         towards = step if abs(second) < abs(first) or not math.isfinite(first) else -step
         for direction in (towards, -towards):
@@ -244,7 +274,7 @@ class _Search:
         best = min(figures, key=lambda u: abs(self.tried[u]))
 
         def at(place: float) -> str:
-            return f"{key}={self.kind.spell(self.kind.at(math.exp(place)))}"
+            return f"{key}={self.kind.spell(self.kind.at(self.axis.number(place)))}"
 
         if not self._pairs():
             low, high = min(figures, key=figures.__getitem__), max(figures, key=figures.__getitem__)

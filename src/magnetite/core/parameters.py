@@ -147,7 +147,7 @@ class Measure(Kind):
     def resolve(self, value: Quantity, context: Context) -> float:
         return float(value.number)
 
-    def span(self) -> Span:
+    def span(self) -> Span | None:
         return Span(self.low, self.high)
 
     def at(self, number: float) -> Quantity:
@@ -172,6 +172,9 @@ class Angle(Measure):
 
     def __init__(self) -> None:
         super().__init__(-360, 360)
+
+    def span(self) -> None:
+        return None
 
     def example(self) -> str:
         return "30deg"

@@ -17,7 +17,7 @@ def diffuse(x: NDArray[np.float64], first: float, step: float, count: int) -> No
         for i in range(width):
             column = start + ahead * i
             k = min(max(np.rint((x[row, column] - first) / step), 0.0), count - 1.0)
-            level = min(first + k * step, 1.0)
+            level = first + k * step
             error = x[row, column] - level
             x[row, column] = level
             has_next, has_last = i + 1 < width, i > 0

@@ -28,7 +28,7 @@ _DITHER_POWER = {"none": 1, "rectangular": 2, "triangular": 3, "bayer": 2, "blue
 
 @dataclass(frozen=True)
 class Levels:
-    """Evenly spaced levels `first + step k`, k from 0 to count - 1; none above full scale."""
+    """Evenly spaced levels `first + step k`, k from 0 to count - 1."""
 
     first: float
     step: float
@@ -49,8 +49,7 @@ class Levels:
     def nearest(self, samples: Pixels) -> Pixels:
         """The level nearest to each sample."""
         first, step = (samples.dtype.type(x) for x in (self.first, self.step))
-        number = np.rint((samples - first) / step).clip(0, self.count - 1)
-        return np.minimum(number * step + first, samples.dtype.type(1))
+        return np.rint((samples - first) / step).clip(0, self.count - 1) * step + first
 
 
 def _certify_quantize(
@@ -117,8 +116,8 @@ def quantize(
 
     With `bits` or `levels`, n levels span 0 to 1: mid-tread with s = 1 / (n - 1), black and full
     scale among them; mid-rise with s = 1 / n, none of them. `lloyd-max` places n levels where
-    the squared error is least for the picture's own histogram. A level that `step` would place
-    above full scale is full scale. Samples spread evenly over the
+    the squared error is least for the picture's own histogram. With `step` the last level is
+    the one nearest to full scale, which may lie above it. Samples spread evenly over the
     steps have an error power of s²/12; rectangular dither, and the ordered ones, double it,
     triangular dither triples it, and it no longer depends on the signal.
 

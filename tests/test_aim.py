@@ -1,0 +1,83 @@
+"""Settings solved for by their effect, on the demo's scenes."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+
+import magnetite
+from conftest import Run, sample_pictures
+from magnetite.core.errors import ChainError, TargetError
+from magnetite.scenes.catalogue import DEFAULT_SIZE, SCENES
+
+#: Chains, and a setting whose sharpness is aimed at.
+CHAINS = {
+    "gaussian-noise sd=auto": "7%",
+    "gaussian-blur sigma=auto": "0.8",
+    # Without dither a flat tone jumps from level to level, and with it every figure.
+    "quantize step=auto dither=rectangular": "5%",
+    "dct step=auto": "100%",
+}
+
+
+@pytest.mark.parametrize("scene", SCENES, ids=lambda scene: scene.name)
+@pytest.mark.parametrize("chain", CHAINS)
+def test_aims_are_reached_on_every_scene(scene: object, chain: str) -> None:
+    reference = scene.picture(*DEFAULT_SIZE, 0)
+    example = magnetite.degrade(reference, chain.replace("auto", CHAINS[chain])).picture
+    sharp = magnetite.gauge(example)["laplacian-variance"]
+    for aim, tolerance in (
+        ("psnr=30", 0.01),
+        ("ssim=0.8", 0.0005),
+        (f"laplacian-variance={sharp:.6g}", 0.002 * sharp),
+    ):
+        degraded = magnetite.degrade(reference, chain, aim=aim)
+        metric, value = aim.split("=")
+        if metric == "laplacian-variance":
+            figure = magnetite.gauge(degraded.picture, metric)[metric]
+        else:
+            figure = magnetite.score(reference, degraded.picture, metric)[metric]
+        assert abs(figure - float(value)) <= tolerance
+        certificate = degraded.certificate
+        assert (certificate.aim.reached, certificate.aim.target) == (figure, float(value))
+        assert certificate.aim.tries <= 20
+        again = magnetite.degrade(reference, certificate.chain)
+        assert again.picture.same_samples(degraded.picture)
+
+
+def test_what_is_out_of_reach_says_the_range(run: Run, tmp_path: object, tile: object) -> None:
+    words = ("degrade", tile, "out.png", "gaussian-noise", "sd=auto", "--aim")
+    done = run(*words, "psnr=3", status=1)
+    assert done.stderr.startswith("magnetite: psnr=3 is out of reach of gaussian-noise: psnr goes")
+    assert "at sd=100%" in done.stderr
+    done = run("degrade", tile, "out.png", *["quantize", "bits=auto", "--aim", "psnr=26"], status=1)
+    assert "psnr=26 is not met by quantize within 0.01" in done.stderr
+    assert not (tmp_path / "out.png").exists()
+    assert re.search(r"gives 2[45]\.\d+ \(tolerance 0.01\)", run(*words, "psnr=25").stdout)
+
+
+@pytest.mark.parametrize(
+    ("chain", "aim", "message"),
+    [
+        ("gaussian-noise sd=auto", None, "auto is solved for with --aim METRIC=VALUE only"),
+        ("gaussian-noise sd=2%", "psnr=30", "write auto for one in .*, not for 0"),
+        ("gaussian-blur sigma=auto + gaussian-noise sd=auto", "psnr=30", "not for 2"),
+        ("gaussian-noise sd=auto", "psnr", "is no aim: write METRIC=VALUE"),
+        ("gaussian-noise sd=auto", "pnsr=30", "did you mean psnr"),
+        ("motion-blur length=5 angle=auto", "psnr=30", "'auto' is not a number"),
+        ("motion-blur length=auto", "=30", "is no aim"),
+    ],
+)
+def test_aims_that_make_no_sense(chain: str, aim: str | None, message: str) -> None:
+    with pytest.raises(ChainError, match=message):
+        magnetite.degrade(sample_pictures()["gray 8"], chain, aim=aim)
+
+
+def test_an_aim_may_have_settings_of_its_own() -> None:
+    picture = sample_pictures()["gray 8"]
+    degraded = magnetite.degrade(picture, "poisson-noise photons=auto", aim="ssim window=7=0.9")
+    (figure,) = magnetite.score(picture, degraded.picture, "ssim window=7").values()
+    assert figure == pytest.approx(0.9, abs=0.0005)
+    with pytest.raises(TargetError, match="out of reach"):
+        magnetite.degrade(picture, "gaussian-blur sigma=auto", aim="laplacian-variance=1e7")
