@@ -30,7 +30,7 @@ def test_aims_are_reached_on_every_scene(scene: object, chain: str) -> None:
     for aim, tolerance in (
         ("psnr=30", 0.01),
         ("ssim=0.8", 0.0005),
-        (f"laplacian-variance={sharp:.6g}", 0.002 * sharp),
+        (f"laplacian-variance={sharp:.6g}", 0.005 * sharp),
     ):
         degraded = magnetite.degrade(reference, chain, aim=aim)
         metric, value = aim.split("=")

@@ -106,7 +106,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
         ("score", "gray.png", "gray.png", "--metrics", "mse,mse"),
         "'mse' is listed twice",
     ),
-    "crop text": (("view", "sheet", "gray.png", "--crop", "1,2,3"), "'1,2,3' is no crop"),
+    "crop text": (("view", "sheet", "gray.png", "--crop", "1,2,3"), "'1,2,3' is no region"),
     "crop outside": (("view", "sheet", "gray.png", "--crop", "9,9,99x9"), "leaves gray.png"),
     "figure ending": (("view", "sheet", "gray.png", "--out", "s.jpg"), "a figure is written as"),
     "sheet over input": (("view", "sheet", "gray.png", "--out", "gray.png"), "would replace"),

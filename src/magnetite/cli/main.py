@@ -10,6 +10,7 @@ import typer
 from typer.exceptions import TyperException
 
 from magnetite.cli import (
+    calibrate,
     compress,
     curve,
     degrade,
@@ -44,6 +45,7 @@ app = typer.Typer(
 app.command("demo")(demo.run)
 app.command("scenes")(scenes.run)
 app.command("degrade", cls=steps_of("degradation", "codec"))(degrade.run)
+app.add_typer(calibrate.app, name="calibrate")
 app.command("compress", cls=steps_of("codec"))(compress.run)
 app.command("expand")(expand.run)
 app.command("restore", cls=steps_of("restoration"))(restore.run)

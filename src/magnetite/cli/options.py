@@ -35,6 +35,12 @@ FullScaleOption = Annotated[
         metavar="VALUE",
     ),
 ]
+RegionOption = Annotated[
+    str | None,
+    typer.Option(
+        help="Part of the picture, in px, as in 120,80,64x48.", metavar="LEFT,TOP,WIDTHxHEIGHT"
+    ),
+]
 SeedOption = Annotated[int, typer.Option(help="Same seed, same noise.", metavar="N")]
 ReferenceArgument = Annotated[Path, typer.Argument(metavar="REF", help="Reference picture.")]
 StepsArgument = Annotated[

@@ -7,8 +7,16 @@ from typing import Annotated
 
 import typer
 
-from magnetite.cli.options import FullScaleOption, load, protect
+from magnetite.cli.options import FullScaleOption, RegionOption, load, protect
 from magnetite.cli.score import score_words
+
+PictureArgument = Annotated[Path, typer.Argument(metavar="PICTURE", help="Picture to look at.")]
+PicturesArgument = Annotated[
+    list[Path], typer.Argument(metavar="PICTURE…", help="Pictures, also .mgt files.")
+]
+FigureOption = Annotated[
+    Path, typer.Option(help="Figure to write: .png, .svg or .pdf.", metavar="FIGURE")
+]
 
 app = typer.Typer(help="Draw pictures to look at.", no_args_is_help=True, rich_markup_mode="rich")
 
@@ -20,12 +28,8 @@ def _group() -> None:
 
 @app.command("sheet")
 def sheet_command(
-    pictures: Annotated[
-        list[Path], typer.Argument(metavar="PICTURE…", help="Pictures, also .mgt files.")
-    ],
-    out: Annotated[
-        Path, typer.Option(help="Figure to write: .png, .svg or .pdf.", metavar="FIGURE")
-    ] = Path("sheet.png"),
+    pictures: PicturesArgument,
+    out: FigureOption = Path("sheet.png"),
     crop: Annotated[
         str | None,
         typer.Option(
@@ -40,12 +44,13 @@ def sheet_command(
     full_scale: FullScaleOption = None,
 ) -> None:
     """Show pictures side by side at one scale, with a zoomed crop of the same place in each."""
-    from magnetite.views.sheet import Crop, sheet
+    from magnetite.core.region import Region
+    from magnetite.views.sheet import sheet
     from magnetite.views.style import check_figure_path, save
 
     protect([*pictures, *([reference] if reference else [])], [out])
     check_figure_path(out)
-    region = Crop.parse(crop) if crop else None
+    region = Region.parse(crop) if crop else None
     loaded = [load(path, full_scale) for path in pictures]
     titles = [f"{path.name}\n{p.describe()}" for path, p in zip(pictures, loaded, strict=True)]
     if reference is not None:
@@ -56,4 +61,110 @@ def sheet_command(
             for path, picture in zip(pictures, loaded, strict=True)
         ]
     save(sheet(loaded, titles, region), out)
+    print(f"wrote {out}")
+
+
+@app.command("noise")
+def noise_command(
+    reference: Annotated[Path, typer.Argument(metavar="REF", help="Clean picture.")],
+    test: Annotated[Path, typer.Argument(metavar="TEST", help="Degraded picture.")],
+    out: FigureOption = Path("noise.png"),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Show what was added: the difference scaled for sight, its histogram, its spectrum.
+
+    Where TEST has its certificate beside it, the declared density is drawn over the histogram.
+    """
+    from dataclasses import replace
+
+    from magnetite.files.sidecar import certificate_path, read_json
+    from magnetite.views.noise import Declared, noise_figure
+    from magnetite.views.style import check_figure_path, save
+
+    protect([reference, test], [out])
+    check_figure_path(out)
+    sidecar = certificate_path(test)
+    declared = Declared.of(read_json(sidecar)) if sidecar.is_file() else None
+    clean, worn = (replace(load(p, full_scale), origin=p.name) for p in (reference, test))
+    save(noise_figure(clean, worn, declared), out)
+    print(f"wrote {out}")
+
+
+@app.command("planes")
+def planes_command(
+    picture: PictureArgument,
+    out: FigureOption = Path("planes.png"),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Show all bit planes, the most significant first."""
+    from dataclasses import replace
+
+    from magnetite.views.planes import planes_figure
+    from magnetite.views.style import check_figure_path, save
+
+    protect([picture], [out])
+    check_figure_path(out)
+    save(planes_figure(replace(load(picture, full_scale), origin=picture.name)), out)
+    print(f"wrote {out}")
+
+
+@app.command("profile")
+def profile_command(
+    pictures: PicturesArgument,
+    line: Annotated[
+        str | None,
+        typer.Option(
+            help="From one sample to another, px; the middle row if left out.",
+            metavar="X1,Y1,X2,Y2",
+        ),
+    ] = None,
+    out: FigureOption = Path("profile.png"),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Plot pixel values along a line, such as across an edge, of several pictures in one plot."""
+    from magnetite.views.profile import Segment, profile_figure
+    from magnetite.views.style import check_figure_path, save
+
+    protect(pictures, [out])
+    check_figure_path(out)
+    given = Segment.parse(line) if line else None
+    loaded = [load(path, full_scale) for path in pictures]
+    segment = given or Segment.across(loaded[0])
+    save(profile_figure(loaded, [path.name for path in pictures], segment), out)
+    print(f"wrote {out}")
+
+
+@app.command("surface")
+def surface_command(
+    picture: PictureArgument,
+    region: RegionOption = None,
+    out: FigureOption = Path("surface.png"),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Show intensity as a landscape."""
+    from magnetite.core.region import Region
+    from magnetite.views.style import check_figure_path, save
+    from magnetite.views.surface import surface_figure
+
+    protect([picture], [out])
+    check_figure_path(out)
+    part = Region.parse(region) if region else None
+    save(surface_figure(load(picture, full_scale), picture.name, part), out)
+    print(f"wrote {out}")
+
+
+@app.command("spectrum")
+def spectrum_command(
+    pictures: PicturesArgument,
+    out: FigureOption = Path("spectrum.png"),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Show the power spectrum: over both frequencies, and averaged over all directions."""
+    from magnetite.views.spectrum import spectrum_figure
+    from magnetite.views.style import check_figure_path, save
+
+    protect(pictures, [out])
+    check_figure_path(out)
+    loaded = [load(path, full_scale) for path in pictures]
+    save(spectrum_figure(loaded, [path.name for path in pictures]), out)
     print(f"wrote {out}")

@@ -16,10 +16,12 @@ from magnetite.core.scoring import gauge, score
 
 MOST_TRIES = 20
 #: A figure without a declared tolerance is reached within this share of the target.
-RELATIVE_TOLERANCE = 0.002
+RELATIVE_TOLERANCE = 0.005
 #: Settings that start at 0 are searched over so many powers of ten below their upper bound,
 #: from this share of it.
 _DECADES, _START = 5, 0.02
+#: A target that no stride passed over is looked for beside the closest figure up to this try.
+_LAST_SCAN = 13
 #: First stride of the search, in the units of `_Axis`.
 _STRIDE = math.log(4)
 #: A bracket this narrow holds no solution; a wider one holds none if its
@@ -153,6 +155,10 @@ class _Axis:
         return math.exp(place)
 
 
+def _width(pair: tuple[float, float]) -> float:
+    return pair[1] - pair[0]
+
+
 @dataclass
 class _Search:
     """Bracketing, then regula falsi with bisection."""
@@ -244,6 +250,16 @@ class _Search:
                 if math.isnan(self._excess(place)):
                     break
                 size *= 1.5
+        while not self._pairs() and not self._reached and self.tries < _LAST_SCAN:
+            self._excess(self._beside_best())
+
+    def _beside_best(self) -> float:
+        """Middle of the wider gap beside the place that came closest: a peak may hide there."""
+        places = sorted(self.tried)
+        best = places.index(min(places, key=lambda u: abs(self.tried[u])))
+        near = places[max(0, best - 1) : best + 2]
+        low, high = max(itertools.pairwise(near), key=_width)
+        return (low + high) / 2
 
     def _pairs(self) -> list[tuple[float, float]]:
         """Neighbouring places with the target between them."""

@@ -169,7 +169,7 @@ def metric(
     """Declare a metric: `function(reference, test, peak=1.0, *, settings) -> float`.
 
     `identical` is the score of a picture against itself; `tolerance` is how close counts as
-    reached where a setting is solved for it (0.2 % where none is declared).
+    reached where a setting is solved for it (0.5 % where none is declared).
     """
     return _declare(
         "metric", name, summary, colour, source, _on_pair,

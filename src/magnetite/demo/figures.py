@@ -6,9 +6,10 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from magnetite.core.picture import Picture
+from magnetite.core.region import Region
 from magnetite.demo.scene import CLEAN, DENOISED, DENOISER, NOISE, NOISY, READABLE, SceneResult
 from magnetite.views.curves import Line, Panel, rate_distortion, small_multiples
-from magnetite.views.sheet import Crop, sheet
+from magnetite.views.sheet import sheet
 from magnetite.views.style import save
 
 
@@ -67,10 +68,10 @@ def draw_overview(results: Sequence[SceneResult], path: Path) -> None:
     save(sheet([result.reference for result in results], titles), path)
 
 
-def _middle_crop(picture: Picture) -> Crop:
+def _middle_crop(picture: Picture) -> Region:
     """A region a seventh as wide as the picture, left of its middle, half as high as wide."""
     width = max(8, picture.width // 7)
     height = max(4, min(width // 2, picture.height))
     width = min(width, picture.width)
     left, top = (picture.width - width) * 2 // 5, (picture.height - height) // 2
-    return Crop(left, top, width, height)
+    return Region(left, top, width, height)

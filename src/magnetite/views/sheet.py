@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,7 +11,8 @@ from numpy.typing import NDArray
 
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import Picture
-from magnetite.views.style import QUIET, new_figure
+from magnetite.core.region import Region
+from magnetite.views.style import bare, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -24,47 +24,10 @@ _CROP_COLOUR = "#FFB000"
 MAX_PICTURES = 40
 
 
-@dataclass(frozen=True)
-class Crop:
-    """A region in px: left, top, width, height."""
-
-    left: int
-    top: int
-    width: int
-    height: int
-
-    @classmethod
-    def parse(cls, text: str) -> Crop:
-        """Read `LEFT,TOP,WIDTHxHEIGHT`; raises `InputError` for anything else."""
-        try:
-            left, top, size = text.split(",")
-            width, height = size.split("x")
-            crop = cls(int(left), int(top), int(width), int(height))
-        except ValueError:
-            raise InputError(
-                f"{text!r} is no crop: write LEFT,TOP,WIDTHxHEIGHT in px, as in 120,80,64x48"
-            ) from None
-        if min(crop.left, crop.top) < 0 or min(crop.width, crop.height) < 1:
-            raise InputError(f"the crop {text!r} is empty or begins outside the picture")
-        return crop
-
-    def of(self, picture: Picture) -> NDArray[np.generic]:
-        """The region's samples; raises `PictureError` where it leaves the picture."""
-        if self.left + self.width > picture.width or self.top + self.height > picture.height:
-            raise PictureError(
-                f"the crop {self} leaves {picture.origin}, which is {picture.describe()}"
-            )
-        rows = slice(self.top, self.top + self.height)
-        return picture.pixels()[rows, self.left : self.left + self.width]
-
-    def __str__(self) -> str:
-        return f"{self.left},{self.top},{self.width}x{self.height}"
-
-
 def sheet(
     pictures: Sequence[Picture],
     titles: Sequence[str],
-    crop: Crop | None = None,
+    crop: Region | None = None,
     columns: int | None = None,
 ) -> Figure:
     """Draw pictures side by side, all at one scale, black at 0 and white at full scale.
@@ -107,7 +70,7 @@ def sheet(
     return figure
 
 
-def _columns(count: int, crop: Crop | None) -> int:
+def _columns(count: int, crop: Region | None) -> int:
     if count <= 4:
         return count
     return min(count, 4 if crop is not None else 3 if count in (5, 6, 9) else 4)
@@ -143,13 +106,10 @@ def _show(axes: Axes, pixels: NDArray[np.generic], picture: Picture | None) -> N
     axes.imshow(
         pixels, cmap="gray", vmin=0, vmax=1, extent=extent, interpolation=smooth, aspect="auto"
     )
-    axes.set_xticks([])
-    axes.set_yticks([])
-    for spine in axes.spines.values():
-        spine.set(visible=True, color=QUIET, linewidth=0.6)
+    bare(axes)
 
 
-def _mark(axes: Axes, crop: Crop) -> None:
+def _mark(axes: Axes, crop: Region) -> None:
     from matplotlib.patches import Rectangle
 
     corner = (crop.left, crop.top)

@@ -50,6 +50,14 @@ def new_figure(width: float, height: float) -> Figure:
     return Figure(figsize=size, dpi=DOTS_PER_INCH, facecolor="white")
 
 
+def bare(axes: Axes) -> None:
+    """Leave nothing of the axes but a thin frame: a picture needs no ticks."""
+    axes.set_xticks([])
+    axes.set_yticks([])
+    for spine in axes.spines.values():
+        spine.set(visible=True, color=QUIET, linewidth=0.6)
+
+
 def check_figure_path(path: Path) -> None:
     """Raise `FileError` early if a figure could not be written there."""
     if path.suffix.lower() not in ENDINGS:

@@ -99,10 +99,10 @@ def _certify_coloured(change: Change, *, sd: float, slope: float, channels: str)
     planes = np.moveaxis(residual.reshape(*residual.shape[:2], -1), -1, 0)
     if channels == "common":
         planes = planes[:1]
-    power = _power_law(residual.shape[:2], slope)
+    amplitude, total = _power_law(residual.shape[:2], slope)
     # The variance is a sum over frequencies, each of exponential distribution: few strong
     # ones make the measured sd uncertain.
-    error = sd * math.sqrt(float((power**2).sum())) / float(power.sum()) / 2
+    error = sd * math.sqrt(_whole_plane(amplitude**4, residual.shape[1])) / max(total, 1e-30) / 2
     findings = [
         Finding(
             "sd", "fs", sd, float(residual.std(dtype=np.float64)),
@@ -154,32 +154,44 @@ def coloured_noise(
     -------
     float array of the same shape and dtype; not clipped.
     """
-    from scipy.fft import irfft2, rfft2
+    from scipy.fft import irfft2
 
     size = pixels.shape[:2]
-    planes = pixels.shape[2] if pixels.ndim == 3 and channels == "independent" else 1
-    power = _power_law(size, slope)
-    total = float(power.sum())
-    noise = np.zeros((*size, planes), np.float32)
+    shape = np.ones(size[1] // 2 + 1, np.float32) * math.sqrt(0.5)
+    # The columns that are their own mirror image keep the real half of what is drawn.
+    shape[0] = 1
+    if size[1] % 2 == 0:
+        shape[-1] = 1
+    amplitude, total = _power_law(size, slope)
     if total == 0:
         return pixels.copy()
-    half = size[1] // 2 + 1
-    gain = np.sqrt(power[:, :half] * (power.size / total)).astype(np.float32) * np.float32(sd)
+    amplitude *= shape * np.float32(sd * size[0] * size[1] / math.sqrt(total))
+    planes = pixels.shape[2] if pixels.ndim == 3 and channels == "independent" else 1
+    noise = np.empty((*size, planes), np.float32)
     for plane in range(planes):
-        spectrum = rfft2(draw(rng, size, normal), workers=2)
-        spectrum *= gain
-        noise[..., plane] = irfft2(spectrum, s=size, workers=2, overwrite_x=True)
+        spectrum = draw(rng, (*amplitude.shape, 2), normal)
+        spectrum *= amplitude[..., np.newaxis]
+        waves = spectrum.view(np.complex64)[..., 0]
+        noise[..., plane] = irfft2(waves, s=size, workers=2, overwrite_x=True)
     return pixels + (noise[..., 0] if pixels.ndim == 2 else noise).astype(pixels.dtype, copy=False)
 
 
-def _power_law(size: tuple[int, int], slope: float) -> NDArray[np.float64]:
-    """Relative power of each frequency of the transform, shape (h, w); none at frequency 0."""
-    fy, fx = np.fft.fftfreq(size[0]), np.fft.fftfreq(size[1])
+def _power_law(size: tuple[int, int], slope: float) -> tuple[NDArray[np.float32], float]:
+    """Relative amplitude at each frequency of the half plane, and the whole plane's power."""
+    fy = np.fft.fftfreq(size[0]).astype(np.float32)
+    fx = np.fft.rfftfreq(size[1]).astype(np.float32)
     squared = fy[:, np.newaxis] ** 2 + fx[np.newaxis] ** 2
     squared[0, 0] = np.inf
-    power = squared ** (-slope / 2)
-    power[0, 0] = 0
-    return np.asarray(power)
+    amplitude = squared ** np.float32(-slope / 4)
+    amplitude[0, 0] = 0
+    return amplitude, _whole_plane(amplitude**2, size[1])
+
+
+def _whole_plane(half: NDArray[np.float32], width: int) -> float:
+    """Sum over all frequencies of what is given for the half plane."""
+    columns = half.sum(axis=0, dtype=np.float64)
+    own_image = columns[0] + (columns[-1] if width % 2 == 0 else 0.0)
+    return float(2 * columns.sum() - own_image)
 
 
 def _measured_slope(plane: Pixels) -> tuple[float, float]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from magnetite.core.calibrate.slanted_edge import measure_edge
 from magnetite.core.errors import PictureError
-from magnetite.core.picture import Pixels
+from magnetite.core.picture import Pixels, as_picture
 from magnetite.core.registry import ColourPolicy, gauge
 
 
@@ -43,3 +44,38 @@ def laplacian_variance(pixels: Pixels, peak: float = 1.0) -> float:
     centre = pixels[1:-1, 1:-1]
     neighbours = pixels[:-2, 1:-1] + pixels[2:, 1:-1] + pixels[1:-1, :-2] + pixels[1:-1, 2:]
     return float((neighbours - 4 * centre).var() * (255 / peak) ** 2)
+
+
+@gauge(
+    "mtf50",
+    summary="Frequency at which a slanted edge keeps half its contrast; the edge is found by "
+    "itself.",
+    colour=ColourPolicy.LUMA,
+    source="ISO 12233:2017, annex D",
+    unit="c/px",
+    smallest="40x28",
+)
+def mtf50(pixels: Pixels, peak: float = 1.0) -> float:
+    """MTF50 of the best slanted edge in the picture (see `calibrate.slanted_edge`).
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
+        Linear: proportional to light.
+    peak : float
+        Full scale of the array.
+
+    Returns
+    -------
+    float
+        In cycles per px along the edge's normal, 0 to 1.
+
+    Raises
+    ------
+    PictureError
+        If no slanted edge is found, or contrast never falls to half.
+    """
+    found = measure_edge(as_picture(pixels / peak, "this picture")).mtf50
+    if found is None:
+        raise PictureError("mtf50: the edge keeps more than half of its contrast up to 1 c/px")
+    return found

@@ -1,0 +1,128 @@
+"""`magnetite calibrate`: measure a camera, and print the step that does the same."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from magnetite.cli.options import FullScaleOption, RegionOption, load, note, protect
+from magnetite.cli.output import print_table
+
+if TYPE_CHECKING:
+    from magnetite.core.calibrate.fitting import Estimate
+    from magnetite.core.calibrate.photon_transfer import PhotonTransfer
+
+app = typer.Typer(
+    help="Measure a camera's noise or blur, and print the step that gives clean pictures the same.",
+    no_args_is_help=True,
+    rich_markup_mode="rich",
+)
+
+
+@app.command("noise")
+def noise_command(
+    frames: Annotated[
+        list[Path],
+        typer.Argument(
+            metavar="FRAME_A FRAME_B…",
+            help="Two or more frames of each still scene or flat field, in any order.",
+        ),
+    ],
+    out: Annotated[
+        Path, typer.Option(help="Figure to write: .png, .svg or .pdf.", metavar="FIGURE")
+    ] = Path("photon-transfer.png"),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Fit gain, read noise and, where the frames allow, row and fixed-pattern noise.
+
+    The frames must be linear (no gamma), black at 0. Flat fields at two or more levels also
+    tell the fixed pattern.
+    """
+    from magnetite.core.calibrate.photon_transfer import photon_transfer
+    from magnetite.views.calibration import photon_transfer_figure
+    from magnetite.views.style import check_figure_path, save
+
+    protect(frames, [out])
+    check_figure_path(out)
+    pictures = [load(path, full_scale) for path in frames]
+    result = photon_transfer(pictures)
+    unit = pictures[0].amplitude_unit
+    _print_transfer(result, unit)
+    save(photon_transfer_figure(result, unit), out)
+    print(f"wrote {out}")
+    print(result.step)
+
+
+def _print_transfer(result: PhotonTransfer, unit: str) -> None:
+    gain, pattern = result.gain.value, result.pattern
+
+    def row(name: str, unit: str, estimate: Estimate) -> list[str | float]:
+        return [name, unit, estimate.value, estimate.low, estimate.high]
+
+    rows = [
+        row("gain", f"{unit}/e", result.gain),
+        row("full well (at full scale)", "e", result.full_well),
+        row("read noise", "e", result.read),
+        row("read noise", unit, result.read.scaled(gain)),
+    ]
+    if result.row is not None:
+        rows.append(row("row noise", "e", result.row))
+    if pattern.prnu is not None:
+        rows.append(row("PRNU", "%", pattern.prnu.scaled(100)))
+    if pattern.dsnu is not None:
+        rows.append(row("DSNU", "e", pattern.dsnu.scaled(1 / gain)))
+    used = int(result.points.used.sum())
+    groups = ", ".join(map(str, result.groups))
+    print_table(
+        ["figure", "unit", "value", "95 % from", "to"], rows,
+        f"{used} levels of signal; frames of each scene: {groups}; "
+        f"chi-square per degree of freedom {result.line.chi_square:.2f}",
+    )  # fmt: skip
+    if pattern.flat_fields == 0:
+        note("fixed-pattern noise (PRNU, DSNU) is told from flat fields only; none is among these")
+
+
+@app.command("blur")
+def blur_command(
+    picture: Annotated[Path, typer.Argument(metavar="PICTURE", help="Picture of a slanted edge.")],
+    region: RegionOption = None,
+    out: Annotated[
+        Path, typer.Option(help="Figure to write: .png, .svg or .pdf.", metavar="FIGURE")
+    ] = Path("edge.png"),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Measure the response to a slanted edge by the ISO 12233 method.
+
+    The edge is found by itself, or taken from the region given; the picture must be linear. The
+    blur printed is what an edge needs that is as sharp as a px lets it be.
+    """
+    from magnetite.core.calibrate.slanted_edge import measure_edge
+    from magnetite.core.region import Region
+    from magnetite.views.calibration import edge_figure
+    from magnetite.views.style import check_figure_path, save
+
+    protect([picture], [out])
+    check_figure_path(out)
+    part = Region.parse(region) if region else None
+    loaded = load(picture, full_scale)
+    edge = measure_edge(loaded, part)
+    print_table(
+        ["figure", "unit", "value"],
+        [
+            ["MTF50", "c/px", edge.mtf50],
+            ["MTF10", "c/px", edge.mtf10],
+            ["edge off the axis", "deg", edge.angle],
+            ["height of the edge", "% of full scale", 100 * edge.contrast],
+            ["noise beside it", "% of full scale", 100 * edge.noise],
+            *([f"fit of {blur.step}", "rms", blur.distance] for blur in edge.blurs),
+        ],
+        f"region {edge.region} of {picture} ({loaded.describe()})",
+    )
+    save(edge_figure(edge, loaded), out)
+    print(f"wrote {out}")
+    if edge.blurs:
+        print(edge.blurs[0].step)
+    else:
+        note("the edge is as sharp as a px lets it be: no blur is needed to match it")

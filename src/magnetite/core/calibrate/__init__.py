@@ -1,0 +1,1 @@
+"""Calibrations: what a camera does, measured from its pictures, as a step to paste."""

@@ -1,0 +1,80 @@
+"""Straight lines through measured points, and figures with confidence intervals."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+#: Half the width of a 95 % interval in standard errors.
+NORMAL_95 = 1.959964
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """A figure and the ends of its 95 % confidence interval."""
+
+    value: float
+    low: float
+    high: float
+
+    @classmethod
+    def of(cls, value: float, error: float) -> Estimate:
+        """A figure with a standard error."""
+        return cls(value, value - NORMAL_95 * error, value + NORMAL_95 * error)
+
+    def shifted(self, by: float) -> Estimate:
+        """The figure plus an exact amount."""
+        return Estimate(self.value + by, self.low + by, self.high + by)
+
+    def scaled(self, factor: float) -> Estimate:
+        """The figure times an exact, positive factor."""
+        return Estimate(self.value * factor, self.low * factor, self.high * factor)
+
+    def root(self) -> Estimate:
+        """Square root; what lies below 0 is 0."""
+        return Estimate(*(math.sqrt(max(0.0, x)) for x in (self.value, self.low, self.high)))
+
+    def under(self, numerator: float) -> Estimate:
+        """An exact, positive numerator over this positive figure."""
+        return Estimate(numerator / self.value, numerator / self.high, numerator / self.low)
+
+
+@dataclass(frozen=True)
+class Line:
+    """`intercept + slope x`, and how well it fits: chi-square per degree of freedom."""
+
+    slope: Estimate
+    intercept: Estimate
+    chi_square: float
+
+    def at(self, x: Array) -> Array:
+        """The line's height."""
+        return np.asarray(self.intercept.value + self.slope.value * x)
+
+
+def fit_line(x: Array, y: Array, error: Array) -> Line:
+    """Weighted least squares; intervals widen where points scatter more than their errors.
+
+    Parameters
+    ----------
+    x, y : float arrays, shape (n,), n at least 2
+    error : float array, shape (n,)
+        Standard errors of y.
+    """
+    unit = float(np.abs(x).max()) or 1.0  # so that large x do not spoil the arithmetic
+    design = np.stack([np.ones_like(x), x / unit], axis=1) / error[:, np.newaxis]
+    covariance = np.linalg.pinv(design.T @ design)
+    intercept, slope = covariance @ design.T @ (y / error)
+    residual = (y - intercept - slope * x / unit) / error
+    chi_square = float(residual @ residual) / max(1, x.size - 2)
+    scatter = math.sqrt(max(1.0, chi_square))
+    errors = scatter * np.sqrt(np.diag(covariance))
+    return Line(
+        Estimate.of(float(slope), float(errors[1])).scaled(1 / unit),
+        Estimate.of(float(intercept), float(errors[0])),
+        chi_square,
+    )

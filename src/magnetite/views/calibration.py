@@ -1,0 +1,96 @@
+"""Figures of calibrations: photon transfer, and the response to an edge."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from magnetite.core.calibrate.photon_transfer import ROUNDING, PhotonTransfer
+from magnetite.core.calibrate.slanted_edge import Edge
+from magnetite.core.picture import Picture, luma
+from magnetite.core.psf import disk_transfer, gaussian_transfer
+from magnetite.views.style import COLOURS, QUIET, bare, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+
+def photon_transfer_figure(result: PhotonTransfer, unit: str) -> Figure:
+    """Variance against mean with the fitted line, and how far the points lie from it."""
+    figure = new_figure(1280, 620)
+    figure.suptitle(f"Photon transfer: {result.step}", x=0.055, ha="left", fontsize=13)
+    left, right = figure.subplots(1, 2, gridspec_kw={"width_ratios": [3, 2]})
+    figure.subplots_adjust(left=0.075, right=0.98, top=0.88, bottom=0.1, wspace=0.2)
+    points = result.points
+    used, error = points.used, np.sqrt(2 / points.count) * points.variance
+    left.errorbar(
+        points.mean[used], points.variance[used], error[used], fmt="o", color=COLOURS[0],
+        markersize=4, label="levels measured",
+    )  # fmt: skip
+    if (~used).any():
+        left.plot(
+            points.mean[~used], points.variance[~used], "x", color=QUIET,
+            label="not used: near black or full scale, or too few samples",
+        )  # fmt: skip
+    x = np.linspace(0, float(points.mean.max()) * 1.02, 50)
+    left.plot(x, result.line.at(x), color=COLOURS[1], label="fitted line")
+    floor = result.line.intercept.value
+    left.axhline(floor, color=QUIET, lw=1, ls=":")
+    left.annotate(
+        f"read noise² {'+ rounding ' if floor > ROUNDING else ''}= {floor:.4g} {unit}²",
+        (float(points.mean.max()), floor), xytext=(0, 4), textcoords="offset points", ha="right",
+        color=QUIET,
+    )  # fmt: skip
+    left.set(xlabel=f"mean signal ({unit})", ylabel=f"variance from frame to frame ({unit}²)")
+    left.set_title(f"gain {result.gain.value:.5g} {unit} per electron")
+    left.legend(frameon=False, loc="upper left")
+    left.grid(True)
+    pull = (points.variance - result.line.at(points.mean)) / error
+    right.axhspan(-2, 2, color="#eef3f8")
+    right.axhline(0, color=COLOURS[1])
+    right.plot(points.mean[used], pull[used], "o", color=COLOURS[0], markersize=4)
+    right.set(xlabel=f"mean signal ({unit})", ylabel="distance from the line (standard errors)")
+    right.set_title(f"chi-square per degree of freedom {result.line.chi_square:.2f}")
+    right.grid(True)
+    return figure
+
+
+def edge_figure(edge: Edge, picture: Picture) -> Figure:
+    """The region, the edge's profile, and the modulation transfer with the blur that fits it."""
+    figure = new_figure(1280, 560)
+    words = "not reached" if edge.mtf50 is None else f"{edge.mtf50:.4f} cycles per px"
+    figure.suptitle(f"Slanted edge: MTF50 {words}", x=0.03, ha="left", fontsize=13)
+    window, profile, curve = figure.subplots(1, 3, gridspec_kw={"width_ratios": [1, 1.4, 1.8]})
+    figure.subplots_adjust(left=0.03, right=0.98, top=0.86, bottom=0.11, wspace=0.22)
+    window.imshow(luma(edge.region.of(picture)), cmap="gray", interpolation="nearest")
+    bare(window)
+    window.set_title(f"region {edge.region}\n{edge.angle:.1f}° off the axis", fontsize=10)
+    profile.plot(edge.position, 100 * edge.profile, color=COLOURS[0])
+    profile.set(xlabel="distance from the edge (px)", ylabel="% of full scale")
+    profile.set_title("edge profile, four samples a px", fontsize=10)
+    profile.grid(True)
+    _draw_transfer(curve, edge)
+    return figure
+
+
+def _draw_transfer(axes: Axes, edge: Edge) -> None:
+    f = edge.frequency
+    axes.axhline(0.5, color=QUIET, lw=1, ls=(0, (4, 3)))
+    axes.axvline(0.5, color=QUIET, lw=1, ls=":")
+    axes.plot(f, edge.mtf, color=COLOURS[0], label="measured")
+    for blur, colour in zip(edge.blurs[:1], COLOURS[1:], strict=False):
+        name, _, setting = blur.step.partition(" ")
+        width = float(setting.partition("=")[2].removesuffix("px"))
+        transfer = gaussian_transfer(width) if name == "gaussian-blur" else disk_transfer(width)
+        aperture = np.sinc(f) if name == "gaussian-blur" else 1.0
+        label = f"{blur.step} (rms distance {blur.distance:.3f})"
+        axes.plot(f, np.abs(transfer(f) * aperture), color=colour, ls="--", label=label)
+    axes.plot(f, np.sinc(f), color=QUIET, lw=1, label="a px itself")
+    axes.set(xlim=(0, 1), ylim=(0, 1.32), xlabel="cycles per px", ylabel="contrast kept")
+    axes.set_title("modulation transfer", fontsize=10)
+    axes.annotate("half the sampling rate", (0.5, 0.3), rotation=90, va="center", ha="right",
+                  fontsize=8.5, color=QUIET)  # fmt: skip
+    axes.legend(frameon=False, loc="upper right")
+    axes.grid(True)

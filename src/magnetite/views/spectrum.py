@@ -1,0 +1,98 @@
+"""Spectra of pictures: over both frequencies, and over their distance from 0."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.errors import InputError
+from magnetite.core.picture import Picture, luma
+from magnetite.views.style import COLOURS, bare, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+MOST_PICTURES = 4
+_BINS = 64
+#: The spectrum image spans so many dB below its largest value.
+_RANGE = 70.0
+
+
+def spectrum_figure(pictures: Sequence[Picture], names: Sequence[str]) -> Figure:
+    """Power of each picture's luma over both frequencies, and all of them over one.
+
+    Raises
+    ------
+    InputError
+        If there are no pictures or too many to see.
+    """
+    if not 1 <= len(pictures) <= MOST_PICTURES:
+        raise InputError(f"spectra of 1 to {MOST_PICTURES} pictures are shown, not {len(pictures)}")
+    figure = new_figure(1280, 720 if len(pictures) > 1 else 600)
+    figure.suptitle(
+        f"Power spectrum of luma: {_RANGE:.0f} dB from black to white, frequency 0 in the middle",
+        x=0.03, ha="left", fontsize=13,
+    )  # fmt: skip
+    columns = 2 if len(pictures) > 1 else 1
+    rows = -(-len(pictures) // columns)
+    outer = figure.add_gridspec(1, 2, left=0.03, right=0.98, top=0.88, bottom=0.1, wspace=0.14)
+    images = outer[0].subgridspec(rows, columns, hspace=0.2, wspace=0.05)
+    radial = figure.add_subplot(outer[1])
+    for i, (picture, name) in enumerate(zip(pictures, names, strict=True)):
+        # In dn of 8 bits, so that pictures of any depth compare.
+        plane = 255 * luma(picture.pixels()).astype(np.float64)
+        axes = figure.add_subplot(images[i // columns, i % columns])
+        decibels = 10 * np.log10(power(plane) + 1e-12)
+        top = float(decibels.max())
+        axes.imshow(
+            np.fft.fftshift(decibels), cmap="gray", vmin=top - _RANGE, vmax=top,
+            extent=(-0.5, 0.5, 0.5, -0.5), aspect="equal",
+        )  # fmt: skip
+        bare(axes)
+        axes.set_title(name, fontsize=9.5)
+        draw_radial(radial, *radial_power(plane), name, COLOURS[i])
+    radial.set_title("mean over all directions", fontsize=10)
+    radial.set_ylabel("dB of 1 dn² of 8 bits")
+    radial.legend(frameon=False)
+    return figure
+
+
+def power(plane: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Power at each frequency, shape (h, w); white noise has its variance at all of them.
+
+    The mean is taken off and the edges faded (Hann), so that they do not draw a cross.
+    """
+    from scipy.fft import fft2
+
+    rows, columns = (np.hanning(n + 2)[1:-1] for n in plane.shape)
+    fade = np.outer(rows, columns)
+    transform = fft2((plane - plane.mean()) * fade, workers=2)
+    return np.asarray(np.abs(transform) ** 2 / (fade**2).sum())
+
+
+def radial_power(samples: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Frequencies in cycles per px up to 1/2, and the mean power there, over all channels."""
+    planes = np.moveaxis(samples.reshape(*samples.shape[:2], -1), -1, 0)
+    mean = np.mean([power(plane) for plane in planes], axis=0)
+    fy, fx = (np.fft.fftfreq(n) for n in mean.shape)
+    frequency = np.hypot(fy[:, np.newaxis], fx[np.newaxis])
+    index = np.floor(frequency * 2 * _BINS).astype(int)
+    inside = (index < _BINS) & (frequency > 0)
+    count = np.bincount(index[inside], minlength=_BINS)
+    total = np.bincount(index[inside], mean[inside], _BINS)
+    held = count > 0
+    return (np.arange(_BINS)[held] + 0.5) / (2 * _BINS), total[held] / count[held]
+
+
+def draw_radial(
+    axes: Axes, frequency: NDArray[np.float64], mean: NDArray[np.float64], name: str, colour: str
+) -> None:
+    """One line of power in dB over frequency."""
+    axes.plot(frequency, 10 * np.log10(mean + 1e-12), color=colour, label=name)
+    axes.set_xlim(0, 0.5)
+    axes.set_xlabel("cycles per px")
+    axes.grid(True)

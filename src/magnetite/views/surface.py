@@ -1,0 +1,54 @@
+"""Intensity as a landscape."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from magnetite.core.picture import Picture, luma
+from magnetite.core.region import Region
+from magnetite.views.style import bare, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+#: The landscape has no more facets than this along a side; larger regions are averaged.
+_MOST_FACETS = 140
+
+
+def surface_figure(picture: Picture, name: str, region: Region | None = None) -> Figure:
+    """Luma of a region as heights, beside the region itself.
+
+    Raises
+    ------
+    PictureError
+        If the region leaves the picture.
+    """
+    region = region or Region(0, 0, picture.width, picture.height)
+    samples = region.of(picture)
+    plane = luma(samples).astype(np.float64) * picture.full_scale
+    tile = max(1, -(-max(plane.shape) // _MOST_FACETS))
+    rows, columns = (max(1, n // tile) for n in plane.shape)
+    cut = plane[: rows * tile, : columns * tile]
+    step = (min(tile, cut.shape[0]), min(tile, cut.shape[1]))
+    heights = cut.reshape(rows, step[0], columns, step[1]).mean(axis=(1, 3))
+    figure = new_figure(1280, 640)
+    averaged = "" if tile == 1 else f", averaged over {tile}x{tile} px"
+    figure.suptitle(f"{name}: luma of {region} as heights{averaged}", x=0.03, ha="left")
+    image = figure.add_axes((0.03, 0.08, 0.26, 0.8))
+    image.imshow(samples.clip(0, 1), cmap="gray", vmin=0, vmax=1, interpolation="nearest")
+    bare(image)
+    axes = figure.add_axes((0.3, 0.0, 0.68, 0.98), projection="3d")
+    x = region.left + (np.arange(columns) + 0.5) * tile
+    y = region.top + (np.arange(rows) + 0.5) * tile
+    axes.plot_surface(
+        *np.meshgrid(x, y), heights, cmap="viridis", rcount=rows, ccount=columns, linewidth=0,
+        antialiased=False, vmin=0, vmax=picture.full_scale,
+    )  # fmt: skip
+    axes.set(xlabel="x (px)", ylabel="y (px)", zlabel=picture.amplitude_unit)
+    axes.invert_yaxis()
+    axes.view_init(elev=48, azim=-68)
+    tallest = max(columns, rows)
+    axes.set_box_aspect((columns / tallest, rows / tallest, 0.4), zoom=1.15)
+    return figure
