@@ -49,7 +49,9 @@ def noise(pixels: np.ndarray) -> None:
         "impulse-noise density=5%": lambda: (rng.random(size), rng.random(size)),
         "poisson-noise photons=10000": lambda: rng.poisson(counts),
         "speckle contrast=0.2": lambda: rng.standard_gamma(25, size),
-        "sensor-noise full-well=10000e read=5e": lambda: (rng.poisson(counts), rng.normal(size=size)),
+        "sensor-noise full-well=10000e read=5e": lambda: (
+            rng.poisson(counts), rng.normal(size=size)
+        ),
         "coloured-noise sd=5%": lambda: rng.standard_normal(out=out, dtype=np.float32),
     }  # fmt: skip
     print(f"\n{'noise on 12 megapixels':42} {'s':>7} {'drawing':>8} {'ratio':>6}  (at most 1.5)")
@@ -80,8 +82,8 @@ def calibration(picture: Picture) -> None:
     """Photon transfer of a 12-megapixel pair, in seconds."""
     step = "sensor-noise full-well=9000e read=15e"
     frames = [magnetite.degrade(picture, step, seed=seed).picture for seed in (1, 2)]
-    print(f"\ncalibrate noise on two frames of 12 megapixels: {best(lambda: photon_transfer(frames)):.2f} s"
-          "  (at most 5)")  # fmt: skip
+    seconds = best(lambda: photon_transfer(frames))
+    print(f"\ncalibrate noise on two frames of 12 megapixels: {seconds:.2f} s  (at most 5)")
 
 
 def whole(picture: Picture) -> None:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -68,7 +69,7 @@ def draw(rng: np.random.Generator, shape: tuple[int, ...], sampler: Sampler) -> 
 
 
 def fill(
-    rng: np.random.Generator, arrays: list[NDArray[np.float32]], sampler: Callable[..., object]
+    rng: np.random.Generator, arrays: list[NDArray[Any]], sampler: Callable[..., object]
 ) -> None:
     """Call `sampler(generator, *pieces)` on pieces of equally long flat arrays, as `draw` does.
 

@@ -21,6 +21,11 @@ class Estimate:
     low: float
     high: float
 
+    @property
+    def error(self) -> float:
+        """Standard error, where the interval is symmetric."""
+        return (self.high - self.low) / 2 / NORMAL_95
+
     @classmethod
     def of(cls, value: float, error: float) -> Estimate:
         """A figure with a standard error."""
@@ -49,6 +54,8 @@ class Line:
 
     slope: Estimate
     intercept: Estimate
+    #: Of slope and intercept, as fitted: they err in opposite directions.
+    covariance: float
     chi_square: float
 
     def at(self, x: Array) -> Array:
@@ -76,5 +83,6 @@ def fit_line(x: Array, y: Array, error: Array) -> Line:
     return Line(
         Estimate.of(float(slope), float(errors[1])).scaled(1 / unit),
         Estimate.of(float(intercept), float(errors[0])),
+        float(covariance[0, 1]) * scatter**2 / unit,
         chi_square,
     )

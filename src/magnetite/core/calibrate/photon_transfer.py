@@ -104,12 +104,11 @@ def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
             "scene, and not clipped?"
         )
     scale = frames[0].full_scale
-    read = line.intercept.shifted(-rounding).root()
     pattern = fixed_pattern([_stack(group) for group in groups], scale)
     return PhotonTransfer(
         gain=gain,
         full_well=gain.under(scale),
-        read=read.scaled(1 / gain.value),
+        read=_read_noise(line, rounding),
         row=None if row is None else row.scaled(1 / gain.value),
         pattern=pattern,
         points=merged,
@@ -215,6 +214,19 @@ def _levels(group: list[Picture], rows_vary: bool) -> Points:
         freedom,
         clear & (count[held] >= LEAST_SAMPLES),
     )
+
+
+def _read_noise(line: Line, rounding: float) -> Estimate:
+    """Root of the intercept over the slope, electrons; what rounding adds is taken off.
+
+    Intercept and slope err together, so the square's error is that of their ratio.
+    """
+    gain, floor = line.slope, line.intercept.shifted(-rounding)
+    square = floor.value / gain.value**2
+    by_floor, by_gain = gain.value**-2, -2 * square / gain.value
+    variance = (by_floor * floor.error) ** 2 + (by_gain * gain.error) ** 2
+    variance += 2 * by_floor * by_gain * line.covariance
+    return Estimate.of(square, math.sqrt(max(variance, 0.0))).root()
 
 
 def _fitted(points: Points) -> Line:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +13,7 @@ from magnetite.core.degrade.certificate import Change, Finding
 from magnetite.core.degrade.strength import Channels
 from magnetite.core.parameters import Angle, Length, Number
 from magnetite.core.picture import Pixels
-from magnetite.core.randomness import draw, normal
+from magnetite.core.randomness import fill, normal
 from magnetite.core.registry import ColourPolicy, degradation
 
 Wave = Literal["sine", "square"]
@@ -154,26 +154,41 @@ def coloured_noise(
     -------
     float array of the same shape and dtype; not clipped.
     """
-    from scipy.fft import irfft2
-
     size = pixels.shape[:2]
-    shape = np.ones(size[1] // 2 + 1, np.float32) * math.sqrt(0.5)
-    # The columns that are their own mirror image keep the real half of what is drawn.
-    shape[0] = 1
-    if size[1] % 2 == 0:
-        shape[-1] = 1
     amplitude, total = _power_law(size, slope)
     if total == 0:
         return pixels.copy()
-    amplitude *= shape * np.float32(sd * size[0] * size[1] / math.sqrt(total))
-    planes = pixels.shape[2] if pixels.ndim == 3 and channels == "independent" else 1
-    noise = np.empty((*size, planes), np.float32)
-    for plane in range(planes):
-        spectrum = draw(rng, (*amplitude.shape, 2), normal)
-        spectrum *= amplitude[..., np.newaxis]
-        waves = spectrum.view(np.complex64)[..., 0]
-        noise[..., plane] = irfft2(waves, s=size, workers=2, overwrite_x=True)
-    return pixels + (noise[..., 0] if pixels.ndim == 2 else noise).astype(pixels.dtype, copy=False)
+    amplitude *= np.float32(sd * size[0] * size[1] / math.sqrt(total))
+    # Real and imaginary part have half the power each; the columns that are their own mirror
+    # image keep the real half of what is drawn.
+    amplitude[:, 1 : (size[1] + 1) // 2] *= np.float32(math.sqrt(0.5))
+    if pixels.ndim == 2:
+        return _waves(rng, amplitude, size, pixels)
+    if channels == "common":
+        noise = _waves(rng, amplitude, size, np.zeros(size, np.float32))
+        return np.add(pixels, noise[..., np.newaxis])
+    planes = [_waves(rng, amplitude, size, pixels[..., c]) for c in range(pixels.shape[2])]
+    return np.stack(planes, axis=-1)
+
+
+def _waves(
+    rng: np.random.Generator, amplitude: NDArray[np.float32], size: tuple[int, ...], onto: Pixels
+) -> Pixels:
+    """Random waves of given amplitudes, added to a plane."""
+    from scipy.fft import irfft2
+
+    spectrum = np.empty(amplitude.shape, np.complex64)
+
+    def sample(child: np.random.Generator, waves: Any, heights: Any) -> None:
+        normal(child, waves.view(np.float32))
+        waves *= heights
+
+    fill(rng, [spectrum.reshape(-1), amplitude.reshape(-1)], sample)
+    noise: Pixels = irfft2(spectrum, s=size, workers=2, overwrite_x=True)
+    if onto.dtype != noise.dtype:
+        return np.add(noise, onto)
+    noise += onto
+    return noise
 
 
 def _power_law(size: tuple[int, int], slope: float) -> tuple[NDArray[np.float32], float]:

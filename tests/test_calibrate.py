@@ -1,0 +1,185 @@
+"""Calibrations find again what pictures were made with."""
+
+from __future__ import annotations
+
+import json
+import math
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import Run, size_of
+from magnetite.core.calibrate.photon_transfer import photon_transfer
+from magnetite.core.calibrate.slanted_edge import measure_edge
+from magnetite.core.chain import parse_step
+from magnetite.core.errors import PictureError
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.region import Region
+from magnetite.scenes.catalogue import SCENES
+
+BY_NAME = {scene.name: scene for scene in SCENES}
+CAMERA = "sensor-noise full-well=9000e read=15e"
+
+
+def still(name: str) -> Picture:
+    """A scene at 16 bits, clear of full scale."""
+    pixels = BY_NAME[name].picture(640, 448, 0).pixels()
+    return as_picture(np.rint(pixels * 0.9 * 65535).astype(np.uint16))
+
+
+def frames(scene: Picture, step: str, seeds: range) -> list[Picture]:
+    return [magnetite.degrade(scene, step, seed=seed).picture for seed in seeds]
+
+
+def flats(step: str, levels: list[float], seeds: range = range(2)) -> list[Picture]:
+    made = []
+    for level in levels:
+        flat = as_picture(np.full((448, 640), round(level * 65535), np.uint16))
+        made += frames(flat, step, seeds)
+    return made
+
+
+@pytest.mark.parametrize("name", ["banded-ironstone", "veined-breccia", "chart-plate"])
+def test_two_frames_of_a_still_scene_give_gain_and_read_noise(name: str) -> None:
+    result = photon_transfer(frames(still(name), CAMERA, range(2)))
+    assert result.full_well.value == pytest.approx(9000, rel=0.03)
+    assert result.read.value == pytest.approx(15, rel=0.03)
+    assert result.gain.value == pytest.approx(65535 / 9000, rel=0.03)
+    assert 0.7 < result.line.chi_square < 1.4
+    assert (result.row, result.pattern.prnu) == (None, None)
+    again = parse_step(result.step, "degradation")
+    assert again.method.name == "sensor-noise"
+
+
+def test_the_intervals_hold_the_truth_as_often_as_they_say() -> None:
+    scene = still("banded-ironstone")
+    scene = Picture(scene.samples[::2, ::2], 16, scene.colour)
+    held = np.zeros(2, int)
+    for seed in range(0, 40, 2):
+        result = photon_transfer(frames(scene, CAMERA, range(seed, seed + 2)))
+        pairs = ((result.full_well, 9000), (result.read, 15))
+        held += [estimate.low < truth < estimate.high for estimate, truth in pairs]
+    # Of 20 intervals of 95 %, fewer than 15 hold the truth once in 3000 times.
+    assert (held >= 15).all(), held
+
+
+def test_flat_fields_tell_the_fixed_pattern_and_rows() -> None:
+    step = f"{CAMERA} prnu=1% dsnu=4e row=6e"
+    result = photon_transfer(flats(step, [0.03, 0.1, 0.25, 0.5, 0.75, 0.9]))
+    assert result.pattern.flat_fields == 6
+    for estimate, truth in (
+        (result.full_well, 9000), (result.read, 15), (result.row, 6), (result.pattern.prnu, 0.01),
+        (result.pattern.dsnu.scaled(1 / result.gain.value), 4),
+    ):  # fmt: skip
+        width = (estimate.high - estimate.low) / 2 / 1.96
+        assert abs(estimate.value - truth) < 4 * width + 0.002 * truth
+    again = parse_step(result.step, "degradation").arguments(as_picture(np.zeros((1, 1), np.uint8)))
+    assert again["prnu"] == pytest.approx(0.01, rel=0.03)
+    assert again["row"] == pytest.approx(6, rel=0.1)
+
+
+def test_more_frames_narrow_the_intervals() -> None:
+    two, eight = (photon_transfer(flats(CAMERA, [0.02, 0.6], range(n))) for n in (2, 8))
+    width = [r.read.high - r.read.low for r in (two, eight)]
+    assert width[1] < 0.6 * width[0]
+    assert eight.groups == (8, 8)
+    assert eight.read.value == pytest.approx(15, rel=0.03)
+
+
+def test_frames_that_cannot_tell_are_refused() -> None:
+    gray = [as_picture(np.full((40, 50), v, np.uint8)) for v in (50, 52, 200)]
+    with pytest.raises(PictureError, match="from two or more frames"):
+        photon_transfer(gray[:1])
+    with pytest.raises(PictureError, match="no other frame shows the same"):
+        photon_transfer(gray)
+    with pytest.raises(PictureError, match="span too little signal"):
+        photon_transfer(flats(CAMERA, [0.5]))
+    with pytest.raises(PictureError, match="the frames differ"):
+        photon_transfer([gray[0], as_picture(np.zeros((40, 50), np.uint16))])
+    with pytest.raises(PictureError, match="does not grow with the signal"):
+        photon_transfer(
+            frames(
+                still("banded-ironstone"), "contrast factor=0.8 + gaussian-noise sd=1%", range(2)
+            )
+        )
+
+
+@pytest.mark.parametrize("sigma", [0.8, 1.2, 2.0, 3.5])
+def test_the_blur_of_an_edge_is_found_again(sigma: float) -> None:
+    chart = BY_NAME["chart-plate"].picture(640, 448, 0)
+    soft = magnetite.degrade(chart, f"gaussian-blur sigma={sigma}").picture
+    for picture in (soft, Picture(np.ascontiguousarray(soft.samples.swapaxes(0, 1)), 8, "rgb")):
+        edge = measure_edge(picture)
+        best = parse_step(edge.blurs[0].step, "degradation")
+        assert best.method.name == "gaussian-blur"
+        assert best.arguments(picture)["sigma"] == pytest.approx(sigma, rel=0.02)
+        assert edge.angle == pytest.approx(5, abs=0.1)
+    # Closed form: the Gaussian's transfer times that of a px.
+    f = np.linspace(0, 1, 100_001)
+    transfer = np.exp(-2 * (np.pi * sigma * f) ** 2) * np.sinc(f)
+    assert edge.mtf50 == pytest.approx(f[np.argmax(transfer < 0.5)], rel=0.02)
+    assert magnetite.gauge(soft, "mtf50")["mtf50"] == pytest.approx(edge.mtf50, rel=0.01)
+
+
+def test_defocus_is_told_from_gaussian_blur_and_noise_does_no_harm() -> None:
+    chart = BY_NAME["chart-plate"].picture(640, 448, 0)
+    edge = measure_edge(magnetite.degrade(chart, "defocus radius=3").picture)
+    assert edge.blurs[0].step.startswith("defocus")
+    assert float(edge.blurs[0].step.split("=")[1][:-2]) == pytest.approx(3, rel=0.03)
+    noisy = magnetite.degrade(chart, "gaussian-blur sigma=1.5 + gaussian-noise sd=3%").picture
+    edge = measure_edge(noisy)
+    assert float(edge.blurs[0].step.split("=")[1][:-2]) == pytest.approx(1.5, rel=0.04)
+    assert edge.noise == pytest.approx(0.03 * math.sqrt(0.299**2 + 0.587**2 + 0.114**2), rel=0.1)
+
+
+def test_regions_without_an_edge_are_refused() -> None:
+    chart = BY_NAME["chart-plate"].picture(640, 448, 0)
+    with pytest.raises(PictureError, match="holds no edge"):
+        measure_edge(chart, Region(250, 10, 40, 40))
+    with pytest.raises(PictureError, match="smaller than 16x16"):
+        measure_edge(chart, Region(0, 0, 10, 40))
+    with pytest.raises(PictureError, match="leaves chart-plate"):
+        measure_edge(chart, Region(600, 0, 60, 40))
+    with pytest.raises(PictureError, match="no straight edge 2 to 14 degrees"):
+        measure_edge(BY_NAME["speckled-granite"].picture(320, 224, 0))
+
+
+def test_the_commands_print_a_step_to_paste(run: Run, tmp_path: object) -> None:
+    run("scenes", "trays")
+    chart = "trays/chart-plate.png"
+    for seed in "12":
+        run("degrade", chart, f"frame{seed}.png", *CAMERA.split(), "--seed", seed)
+    done = run("calibrate", "noise", "frame1.png", "frame2.png")
+    step = done.stdout.splitlines()[-1]
+    assert step.startswith("sensor-noise full-well=")
+    assert "told from flat fields only" in done.stderr
+    assert size_of(tmp_path / "photon-transfer.png") == (1280, 620)
+    run("degrade", chart, "again.png", *step.split())
+    certificate = json.loads((tmp_path / "again.png.cert.json").read_text())
+    assert certificate["verdict"] == "as asked"
+
+    run("degrade", chart, "soft.png", "gaussian-blur", "sigma=2")
+    done = run("calibrate", "blur", "soft.png", "--region", "100,90,56x80", "--out", "e.svg")
+    assert done.stdout.splitlines()[-1].startswith("gaussian-blur sigma=")
+    done = run("calibrate", "blur", chart)
+    assert "no blur is needed" in done.stderr
+    assert size_of(tmp_path / "edge.png") == (1280, 560)
+
+
+def test_views_are_drawn_of_every_sort_of_picture(run: Run, tmp_path: object) -> None:
+    run("scenes", "trays", "--size", "160x112")
+    breccia, clay = "trays/veined-breccia.png", "trays/clay-core.png"
+    for reference, name in ((breccia, "colour.png"), (clay, "deep.png")):
+        run("degrade", reference, name, "laplace-noise", "sd=3%")
+        run("view", "noise", reference, name)
+        assert size_of(tmp_path / "noise.png") == (1280, 560)
+        for words in (("planes", name), ("surface", name, "--region", "30,20,90x60")):
+            run("view", *words)
+            assert size_of(tmp_path / f"{words[0]}.png")[0] == 1280
+        run("view", "profile", reference, name, "--line", "10,20,90.5,70")
+        assert size_of(tmp_path / "profile.png") == (1280, 560)
+    run("degrade", breccia, "kept.tif", "gaussian-noise", "sd=20%", "--overflow", "keep")
+    assert magnetite.read(tmp_path / "kept.tif").samples.max() > 1
+    run("view", "spectrum", breccia, clay, "kept.tif")
+    run("view", "surface", "kept.tif")
