@@ -36,6 +36,7 @@ bench: $(READY)
 
 docs: $(READY)
 	$(BIN)/magnetite methods --format markdown > docs/methods.md
+	$(BIN)/python docs/make_degradations.py docs
 
 screenshots: $(READY)
 	$(BIN)/python docs/make_screenshots.py docs/screenshots

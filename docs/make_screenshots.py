@@ -102,7 +102,7 @@ def main(target: Path) -> None:
             draw_terminal(printed, target / f"{name}.png")
 
         shot("help", ["--help"])
-        shot("methods", ["methods"])
+        shot("methods", ["methods", "--brief"], ["methods", "sensor-noise"])
         shot("demo", ["demo", "tray"])
         reference = "tray/references/veined-breccia.png"
         shot(
@@ -112,6 +112,37 @@ def main(target: Path) -> None:
             ["restore", "worn.png", "mended.png", "median", "--reference", reference],
             ["score", reference, "worn.png", "mended.png", "tile.mgt"],
         )
+        chart = "tray/references/chart-plate.png"
+        camera = ["sensor-noise", "full-well=9000e", "read=15e"]
+        for seed in "12":
+            run_in_terminal(["degrade", chart, f"frame{seed}.png", *camera, "--seed", seed], folder)
+        soft = ["gaussian-blur", "sigma=1.7", "+", "gaussian-noise", "sd=1%"]
+        run_in_terminal(["degrade", chart, "soft.png", *soft], folder)
+        shot(
+            "calibrate",
+            ["calibrate", "noise", "frame1.png", "frame2.png"],
+            ["calibrate", "blur", "soft.png"],
+            ["degrade", chart, "aimed.png", "gaussian-blur", "sigma=auto", "--aim", "ssim=0.80"],
+        )
+        run_in_terminal(["degrade", reference, "noisy.png", "gaussian-noise", "sd=8dn"], folder)
+        for words in (
+            ["noise", reference, "noisy.png"],
+            ["planes", reference],
+            ["profile", chart, "soft.png", "frame1.png", "--line", "120,120,170,120"],
+            ["surface", "tray/references/clay-core.png", "--region", "100,100,160x120"],
+            ["spectrum", reference, "tray/references/clay-core.png", "noisy.png"],
+        ):
+            run_in_terminal(["view", *words], folder)
+        for name in (
+            "noise",
+            "planes",
+            "profile",
+            "surface",
+            "spectrum",
+            "photon-transfer",
+            "edge",
+        ):
+            shutil.copy(folder / f"{name}.png", target / f"{name}.png")
         sheet = ["view", "sheet", reference, "worn.png", "mended.png", "tile.mgt"]
         run_in_terminal(
             [*sheet, "--reference", reference, "--crop", "210,180,96x64", "--out", "sheet.png"],

@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from magnetite.cli.output import print_csv, print_json
+from magnetite.cli.output import print_csv, print_json, print_table
 from magnetite.core.errors import ChainError
 
 if TYPE_CHECKING:
     from rich.padding import Padding
     from rich.text import Text
 
-    from magnetite.core.registry import Method
+    from magnetite.core.registry import Method, Parameter
 
 _TITLES = {
     "degradation": "Degradations",
@@ -35,16 +35,31 @@ class CatalogueFormat(StrEnum):
     markdown = "markdown"
 
 
+class MethodKind(StrEnum):
+    """Kinds of method, as they are declared."""
+
+    degradation = "degradation"
+    codec = "codec"
+    restoration = "restoration"
+    metric = "metric"
+    gauge = "gauge"
+
+
 def run(
     name: Annotated[
         str | None, typer.Argument(metavar="[NAME]", help="One method, or all if left out.")
     ] = None,
+    kind: Annotated[
+        MethodKind | None,
+        typer.Option(help="Only degradation, codec, restoration, metric or gauge.", metavar="KIND"),
+    ] = None,
+    brief: Annotated[bool, typer.Option("--brief", help="A line for each method.")] = False,
     format: Annotated[
         CatalogueFormat, typer.Option(help="table, json, csv or markdown.", metavar="FORMAT")
     ] = CatalogueFormat.table,
 ) -> None:
     """List every step, metric and gauge with its settings, units, bounds, defaults and source."""
-    chosen = _chosen(name)
+    chosen = [m for m in _chosen(name) if kind is None or m.kind == kind.value]
     if format is CatalogueFormat.json:
         print_json({"methods": [_as_dict(method) for method in chosen]})
     elif format is CatalogueFormat.csv:
@@ -52,8 +67,10 @@ def run(
         print_csv(titles, [row for method in chosen for row in _csv_rows(method)])
     elif format is CatalogueFormat.markdown:
         print(_markdown(chosen))
+    elif brief:
+        _print_brief(chosen)
     else:
-        _print_people(chosen, with_source=name is not None)
+        _print_people(chosen, with_formula=name is not None)
 
 
 def _chosen(name: str | None) -> list[Method]:
@@ -76,6 +93,8 @@ def _facts(method: Method) -> list[str]:
     """What a kind of method declares beyond its settings, in words."""
     traits = method.traits
     facts = [f"colour: {method.colour.value}"]
+    if method.one_of:
+        facts.insert(0, f"exactly one of {', '.join(f'{key}=' for key in method.one_of)}")
     if method.kind == "codec":
         facts.append(f"quality by {traits['quality']}=, swept over {traits['points']}")
     if "better" in traits:
@@ -88,7 +107,20 @@ def _facts(method: Method) -> list[str]:
     return facts
 
 
-def _print_people(methods: list[Method], *, with_source: bool) -> None:
+def _print_brief(methods: list[Method]) -> None:
+    for kind in dict.fromkeys(method.kind for method in methods):
+        print_table(
+            [_TITLES[kind], "settings", "what it does"],
+            [
+                [m.name, " ".join(f"{key}=" for key in m.parameters), m.summary]
+                for m in methods
+                if m.kind == kind
+            ],
+        )
+        print()
+
+
+def _print_people(methods: list[Method], *, with_formula: bool) -> None:
     from rich.console import Console
     from rich.text import Text
 
@@ -101,15 +133,24 @@ def _print_people(methods: list[Method], *, with_source: bool) -> None:
             console.print(Text(f"\n{_TITLES[kind]}", style="bold underline"))
         console.print(Text.assemble((method.name, "bold cyan"), f"  {method.summary}"))
         for key, parameter in method.parameters.items():
-            default = "required" if parameter.required else f"default {parameter.default_text}"
-            words = f"{parameter.kind.describe()}; {default}"
+            words = f"{parameter.kind.describe()}{_default_words(parameter)}"
             line = Text.assemble((f"{key}=", "green"), f"  {words}")
             console.print(_indented(line))
         console.print(_indented(Text("; ".join(_facts(method)), style="dim")))
-        if with_source:
-            console.print(_indented(Text(f"source: {method.source}", style="dim")))
-    if not with_source:
-        console.print(Text("\nOne method with its source: magnetite methods NAME", style="dim"))
+        if with_formula:
+            console.print(_indented(Text(f"\n{method.formula}\n")))
+        console.print(_indented(Text(f"source: {method.source}", style="dim")))
+    if not with_formula:
+        console.print(
+            Text("\nOne method with its formula: magnetite methods NAME; all at a glance: --brief",
+                 style="dim")
+        )  # fmt: skip
+
+
+def _default_words(parameter: Parameter) -> str:
+    if parameter.required:
+        return "; required"
+    return "" if parameter.default_text is None else f"; default {parameter.default_text}"
 
 
 def _indented(text: Text) -> Padding:
@@ -133,6 +174,7 @@ def _as_dict(method: Method) -> dict[str, Any]:
             }
             for key, parameter in method.parameters.items()
         ],
+        "one_of": list(method.one_of),
         "source": method.source,
     } | {key: value for key, value in method.traits.items() if key != "certify"}
 
@@ -158,12 +200,20 @@ def _markdown(methods: list[Method]) -> str:
             kind = method.kind
             lines += ["", f"## {_TITLES[kind]}"]
         lines += ["", f"### `{method.name}`", "", method.summary, ""]
-        if method.parameters:
-            lines += ["| setting | accepts | default |", "|---|---|---|"]
-            for key, parameter in method.parameters.items():
-                accepts = parameter.kind.describe().replace("|", "\\|")
-                default = f"`{parameter.default_text}`" if not parameter.required else "required"
-                lines.append(f"| `{key}=` | {accepts} | {default} |")
-            lines.append("")
+        lines += settings_table(method)
         lines += [*(f"- {fact}" for fact in _facts(method)), f"- source: {method.source}"]
     return "\n".join(lines)
+
+
+def settings_table(method: Method) -> list[str]:
+    """The settings as lines of a Markdown table and an empty one; none where there are none."""
+    if not method.parameters:
+        return []
+    lines = ["| setting | accepts | default |", "|---|---|---|"]
+    for key, parameter in method.parameters.items():
+        accepts = parameter.kind.describe().replace("|", "\\|")
+        default = "required" if parameter.required else "–"
+        if parameter.default_text is not None:
+            default = f"`{parameter.default_text}`"
+        lines.append(f"| `{key}=` | {accepts} | {default} |")
+    return [*lines, ""]

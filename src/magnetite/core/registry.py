@@ -104,6 +104,12 @@ class Method:
     traits: MappingProxyType[str, Any]
 
     @property
+    def formula(self) -> str:
+        """What the function's docstring says before it comes to the parameters."""
+        body = inspect.getdoc(self.function) or ""
+        return body.split("\nParameters\n")[0].strip()
+
+    @property
     def example(self) -> str:
         """The method with a value for every setting that must be given."""
         given = [key for key, parameter in self.parameters.items() if parameter.required]
