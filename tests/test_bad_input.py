@@ -33,6 +33,7 @@ def folder(tmp_path: Path, tile: Path) -> Path:
     hole = texture(20, 24).astype(np.float32)
     hole[3, 5] = np.nan
     np.save(tmp_path / "nan.npy", hole)
+    np.save(tmp_path / "float.npy", texture(20, 24))
     tifffile.imwrite(tmp_path / "nan.tif", hole)
     np.save(tmp_path / "objects.npy", np.array([{}], dtype=object), allow_pickle=True)
     tiff = tmp_path / "cut.tif"
@@ -115,6 +116,41 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     "unknown method": (("methods", "medan"), "did you mean median?"),
     "demo without pictures": (("demo", "d", "--references", "none"), "none: no such folder"),
     "float to PNG": (("expand", "good.mgt", "out.nef"), "names no known format"),
+    "keep in PNG": (
+        degrade("gray.png", *NOISE, "--overflow", "keep"),
+        "PNG cannot hold .* float; write .tif",
+    ),
+    "fail": (
+        degrade("gray.png", "offset", "by=50%", "--overflow", "fail"),
+        "leave the range and --over",
+    ),
+    "unknown rule": (degrade("gray.png", *NOISE, "--overflow", "wrap"), "--overflow"),
+    "no aim": (degrade("gray.png", "gaussian-noise", "sd=auto"), "auto is solved for with --aim"),
+    "aim of nothing": (degrade("gray.png", *NOISE, "--aim", "psnr=30"), "write auto for one"),
+    "aim text": (
+        degrade("gray.png", "gaussian-noise", "sd=auto", "--aim", "psnr"),
+        "'psnr' is no aim",
+    ),
+    "no kernel": (degrade("gray.png", "psf-blur", "kernel=none.npy"), "none.npy: no such file"),
+    "colour kernel": (degrade("gray.png", "psf-blur", "kernel=tile.png"), "one gray plane"),
+    "cast on gray": (degrade("gray.png", "colour-cast", "red=2"), "colour-cast needs an RGB"),
+    "upsample too far": (
+        degrade("gray.png", *["upsample", "factor=64", "+"] * 3, "upsample", "factor=64"),
+        "upsample less",
+    ),
+    "one frame": (("calibrate", "noise", "gray.png"), "from two or more frames"),
+    "frames differ": (("calibrate", "noise", "gray.png", "small.png"), "the frames differ"),
+    "same frame twice": (
+        ("calibrate", "noise", "gray.png", "gray.png"),
+        "span too little signal|frames are identical",
+    ),
+    "no edge": (("calibrate", "blur", "small.png"), "no straight edge .* name one with --region"),
+    "region text": (("calibrate", "blur", "gray.png", "--region", "1,2"), "'1,2' is no region"),
+    "region outside": (("view", "surface", "gray.png", "--region", "9,9,99x9"), "leaves gray.png"),
+    "noise of other sizes": (("view", "noise", "gray.png", "small.png"), "the sizes differ"),
+    "line outside": (("view", "profile", "gray.png", "--line", "0,0,99,9"), "leaves gray.png"),
+    "planes of a compressed float": (("view", "planes", "float.npy"), "has no bit planes"),
+    "unknown kind": (("methods", "--kind", "filter"), "--kind"),
     "full scale": (("gauge", "gray.png", "--full-scale", "1000"), "is not 2\\^bits - 1"),
 }
 

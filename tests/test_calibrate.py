@@ -165,21 +165,3 @@ def test_the_commands_print_a_step_to_paste(run: Run, tmp_path: object) -> None:
     done = run("calibrate", "blur", chart)
     assert "no blur is needed" in done.stderr
     assert size_of(tmp_path / "edge.png") == (1280, 560)
-
-
-def test_views_are_drawn_of_every_sort_of_picture(run: Run, tmp_path: object) -> None:
-    run("scenes", "trays", "--size", "160x112")
-    breccia, clay = "trays/veined-breccia.png", "trays/clay-core.png"
-    for reference, name in ((breccia, "colour.png"), (clay, "deep.png")):
-        run("degrade", reference, name, "laplace-noise", "sd=3%")
-        run("view", "noise", reference, name)
-        assert size_of(tmp_path / "noise.png") == (1280, 560)
-        for words in (("planes", name), ("surface", name, "--region", "30,20,90x60")):
-            run("view", *words)
-            assert size_of(tmp_path / f"{words[0]}.png")[0] == 1280
-        run("view", "profile", reference, name, "--line", "10,20,90.5,70")
-        assert size_of(tmp_path / "profile.png") == (1280, 560)
-    run("degrade", breccia, "kept.tif", "gaussian-noise", "sd=20%", "--overflow", "keep")
-    assert magnetite.read(tmp_path / "kept.tif").samples.max() > 1
-    run("view", "spectrum", breccia, clay, "kept.tif")
-    run("view", "surface", "kept.tif")

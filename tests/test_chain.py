@@ -27,6 +27,11 @@ FLOAT = as_picture(np.zeros((4, 4), np.float32))
         ("gaussian-blur sigma=.5px", "gaussian-blur sigma=0.5px"),
         ("salt-pepper white=50% density=2%", "salt-pepper density=0.02"),
         ("salt-pepper per=channel density=.02", "salt-pepper density=0.02 per=channel"),
+        ("gaussian-noise variance=64.0dn2", "gaussian-noise variance=64dn2"),
+        ("gaussian-noise psnr=30 mean=0%", "gaussian-noise psnr=30dB"),
+        ("banding angle=+30.0 amplitude=.5%", "banding amplitude=0.5% angle=30deg"),
+        ("sensor-noise read=2dn full-well=1e4e", "sensor-noise full-well=10000e read=2dn"),
+        ("psf-blur kernel=../a..b,c.npy", "psf-blur kernel=../a..b,c.npy"),
         ("quantize bits=5 + quantize bits=3", "quantize bits=5 + quantize bits=3"),
     ],
 )
@@ -71,6 +76,24 @@ def test_amplitudes_follow_the_bit_depth() -> None:
         sd("256dn", GRAY8)
 
 
+def test_units_become_what_the_method_takes() -> None:
+    def argument(text: str, name: str, picture: object) -> float:
+        return parse_step(text, "degradation").arguments(picture)[name]
+
+    variance = "gaussian-noise variance=65.025dn2"
+    assert argument(variance, "variance", GRAY8) == pytest.approx(0.001)
+    assert argument("gaussian-noise variance=0.002fs2", "variance", FLOAT) == 0.002
+    sensor = "sensor-noise full-well=2550e read={}"
+    assert argument(sensor.format("2dn"), "read", GRAY8) == pytest.approx(20)
+    assert argument(sensor.format("1%"), "read", FLOAT) == pytest.approx(25.5)
+    assert argument(sensor.format("3.5e"), "read", GRAY16) == 3.5
+    with pytest.raises(ChainError, match="2dn needs a bit depth"):
+        argument(sensor.format("2dn"), "read", FLOAT)
+    with pytest.raises(ChainError, match="above 65025dn2, full scale squared"):
+        argument("gaussian-noise variance=65026dn2", "variance", GRAY8)
+    assert argument("bit-planes keep=3", "depth", GRAY16) == 16
+
+
 def test_sweeps_expand_in_order() -> None:
     assert expand_sweep("1..41/20") == ["1", "21", "41"]
     assert expand_sweep("2..20dn/6") == ["2dn", "8dn", "14dn", "20dn"]
@@ -95,7 +118,19 @@ def test_sweeps_expand_in_order() -> None:
         ("gaussian-noise sd=-1dn", "-1dn is below 0dn"),
         ("gaussian-noise sd=101%", "101% is outside 0% to 100%"),
         ("gaussian-noise sd=many", "'many' is not a number"),
-        ("gaussian-noise", "gaussian-noise needs sd=, such as gaussian-noise sd=8dn"),
+        ("gaussian-noise", "gaussian-noise needs sd=, such as gaussian-noise sd=8dn .* one of var"),
+        ("gaussian-noise sd=1dn psnr=30", "takes one of sd=, variance=, .*, not sd=, psnr="),
+        ("gaussian-noise variance=2", "2 has no unit: write 2dn2 .* or 2fs2"),
+        ("gaussian-noise variance=2dn", "unknown unit 'dn' for a variance: use dn2 or fs2"),
+        ("gaussian-noise variance=1.5fs2", "1.5fs2 is outside 0fs2 to 1fs2"),
+        ("gaussian-noise psnr=30db", "unknown unit 'db' for the ratio: use dB, or none"),
+        ("banding amplitude=1% angle=1rad", "unknown unit 'rad' for the angle: use deg"),
+        ("banding amplitude=1% angle=400", "400deg is outside -360deg to 360deg"),
+        ("sensor-noise full-well=9000", "9000 has no unit: write 9000e \\(electrons\\)"),
+        ("sensor-noise full-well=9000dn", "unknown unit 'dn' for a charge: use e"),
+        ("sensor-noise full-well=9000e read=3", "3 has no unit: write 3e .*, 3dn .* or 3%"),
+        ("bit-planes keep=3 depth=8", "bit-planes has no setting 'depth'"),
+        ("bit-planes keep=3 drop=2", "takes one of keep=, drop="),
         ("gaussian-noise sd=1dn sd=2dn", "word 3, 'sd=2dn': sd is given twice"),
         ("gaussian-noise sd = 1dn", "word 2, 'sd': a setting .* is key=value without blanks"),
         ("gaussian-noise sd=1dn,2dn", "sweeps over 2 settings, and one is wanted"),

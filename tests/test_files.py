@@ -6,13 +6,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import tifffile
 from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
 import magnetite
 from conftest import sample_pictures, texture
-from magnetite.core.errors import FileError, PictureError
+from magnetite.core.errors import ChainError, FileError, PictureError
 from magnetite.core.picture import Picture, as_picture, luma
 from magnetite.files.writing import FORMATS
 
@@ -91,6 +92,49 @@ def test_palette_and_cmyk_are_converted_and_said(tmp_path: Path) -> None:
     assert palette.colour == cmyk.colour == "rgb"
     assert palette.notes == ("palette converted to RGB",)
     assert cmyk.notes == ("CMYK converted to RGB",)
+
+
+@pytest.mark.parametrize("channels", [2, 4])
+def test_alpha_of_16_bits_is_set_aside(tmp_path: Path, channels: int) -> None:
+    import imagecodecs
+
+    samples = (texture(7, 9, channels) * 65535).astype(np.uint16)
+    (tmp_path / "deep.png").write_bytes(imagecodecs.png_encode(samples))
+    picture = magnetite.read(tmp_path / "deep.png")
+    assert (picture.bits, picture.colour) == (16, "gray" if channels == 2 else "rgb")
+    np.testing.assert_array_equal(picture.alpha, samples[..., -1])
+    colour = samples[..., 0] if channels == 2 else samples[..., :3]
+    np.testing.assert_array_equal(picture.samples, colour)
+
+
+def test_tiff_of_other_kinds_is_converted_and_said(tmp_path: Path) -> None:
+    samples = (texture(8, 9) * 255).astype(np.uint8)
+    path = tmp_path / "kind.tif"
+    tifffile.imwrite(path, samples, photometric="miniswhite")
+    picture = magnetite.read(path)
+    np.testing.assert_array_equal(picture.samples, 255 - samples)
+    assert picture.notes == ("white-is-zero turned round",)
+    table = np.random.default_rng(0).integers(0, 65536, (3, 256)).astype(np.uint16)
+    tifffile.imwrite(path, samples, photometric="palette", colormap=table)
+    picture = magnetite.read(path)
+    np.testing.assert_array_equal(picture.samples, np.moveaxis(table[:, samples], 0, -1))
+    assert picture.notes == ("palette converted to RGB",)
+    tifffile.imwrite(path, np.stack([samples] * 3), photometric="minisblack")
+    assert magnetite.read(path).notes == ("first of 3 pages taken",)
+
+
+def test_kernels_come_from_pictures_and_arrays(tmp_path: Path) -> None:
+    weights = np.array([[0, 2, 0], [2, 8, 2], [0, 2, 0]], np.uint8)
+    np.save(tmp_path / "k.npy", weights.astype(np.int64))
+    magnetite.write(as_picture(weights), tmp_path / "k.png")
+    spot = np.zeros((5, 5))
+    spot[2, 2] = 0.8
+    for name in ("k.npy", "k.png"):
+        spread = magnetite.degrade(spot, f"psf-blur kernel={tmp_path / name}").picture.samples
+        np.testing.assert_allclose(spread[1:4, 1:4], 0.8 * weights / 16, atol=1e-9)
+    np.save(tmp_path / "cube.npy", np.ones((2, 2, 2)))
+    with pytest.raises(ChainError, match="a kernel is one gray plane"):
+        magnetite.degrade(spot, f"psf-blur kernel={tmp_path / 'cube.npy'}")
 
 
 def test_depth_comes_from_the_file_or_from_the_user(tmp_path: Path) -> None:

@@ -134,7 +134,7 @@ class Measure(Kind):
         quantity = read_quantity(text)
         if quantity.unit not in ("", self.unit):
             raise ValueError(
-                f"unknown unit {quantity.unit!r} for a {self.noun}: use {self.unit}, or none"
+                f"unknown unit {quantity.unit!r} for the {self.noun}: use {self.unit}, or none"
             )
         check_bounds(quantity.number, self.low, self.high, self.unit)
         return Quantity(quantity.number, self.unit)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -42,6 +43,10 @@ sheets/       the versions of each scene side by side, with a zoomed crop
 
 Codec of the curves: {CODEC}
 """
+
+
+class _InterruptedError(Exception):
+    """Ends a scene's work in its thread; nobody waits for its result any more."""
 
 
 @dataclass(frozen=True)
@@ -129,16 +134,24 @@ def tell(
     Returns the results by scene, and the answer in words.
     """
 
+    interrupted = threading.Event()
+
+    def advance_or_stop(words: str) -> None:
+        if interrupted.is_set():
+            raise _InterruptedError
+        advance(words)
+
     def scene(item: tuple[str, Callable[[], Picture]]) -> SceneResult:
         name, reference = item
-        result = work_through(name, reference(), seed, advance)
+        result = work_through(name, reference(), seed, advance_or_stop)
         _store(result, folder)
         return result
 
     pool = ThreadPoolExecutor(WORKERS)
     try:
         results = list(pool.map(scene, story.references.items()))
-    finally:  # an interruption must not wait for scenes that have not begun
+    finally:  # an interruption waits for the pieces of work under way, and begins no more
+        interrupted.set()
         pool.shutdown(cancel_futures=True)
     _store_table(results, folder)
     curves, sheets = make_folder(folder / "curves"), make_folder(folder / "sheets")

@@ -236,8 +236,11 @@ def _fitted(points: Points) -> Line:
             "the frames span too little signal to tell shot noise from read noise: show a scene "
             "of dark and bright parts, or flat fields at several levels"
         )
-    expected = variance
+    floor = 0.01 * float(variance.mean())
+    if floor == 0:
+        raise PictureError("the frames are identical: their variance does not grow with the signal")
+    expected = np.maximum(variance, floor)
     for _ in range(4):  # the standard error of a variance follows from the variance itself
         line = fit_line(mean, variance, np.sqrt(2 / count) * expected)
-        expected = np.maximum(line.at(mean), 1e-3 * variance)
+        expected = np.maximum(line.at(mean), floor)
     return line

@@ -1,0 +1,164 @@
+"""What figures show: scales, spectra, lines, labels; checked on the numbers behind them."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import magnetite
+from conftest import Run, size_of, texture
+from magnetite.core.degrade.findings import LAPLACE, NORMAL
+from magnetite.core.errors import InputError, PictureError
+from magnetite.core.picture import as_picture
+from magnetite.core.region import Region
+from magnetite.views.noise import Declared, noise_figure
+from magnetite.views.planes import planes_figure
+from magnetite.views.profile import Segment, profile_figure
+from magnetite.views.sheet import sheet
+from magnetite.views.spectrum import power, radial_power, spectrum_figure
+from magnetite.views.style import _spread
+from magnetite.views.surface import surface_figure
+
+GRAY = as_picture((texture(40, 60) * 255).astype(np.uint8))
+
+
+def test_views_are_drawn_of_every_sort_of_picture(run: Run, tmp_path: Path) -> None:
+    run("scenes", "trays", "--size", "160x112")
+    breccia, clay = "trays/veined-breccia.png", "trays/clay-core.png"
+    run("degrade", clay, "deep.png", "laplace-noise", "sd=3%")
+    run("degrade", breccia, "kept.tif", "gaussian-noise", "sd=20%", "--overflow", "keep")
+    assert magnetite.read(tmp_path / "kept.tif").samples.max() > 1
+    run("view", "noise", clay, "deep.png")
+    assert size_of(tmp_path / "noise.png") == (1280, 560)
+    run("view", "planes", breccia)
+    run("view", "profile", clay, "deep.png", "--line", "10,20,90.5,70")
+    run("view", "surface", "kept.tif", "--region", "30,20,90x60")
+    run("view", "spectrum", breccia, clay, "kept.tif")
+    for name in ("planes", "profile", "surface", "spectrum"):
+        assert size_of(tmp_path / f"{name}.png")[0] == 1280
+
+
+def test_the_spectrum_of_white_noise_is_its_variance() -> None:
+    noise = np.random.default_rng(0).normal(3, 2.5, (200, 300))
+    frequency, mean = radial_power(noise)
+    assert frequency[0] < 0.01
+    assert frequency[-1] == pytest.approx(0.5, abs=0.01)
+    np.testing.assert_allclose(mean[12:], 2.5**2, rtol=0.25)
+    assert np.average(mean, weights=frequency) == pytest.approx(2.5**2, rel=0.03)
+
+
+def test_a_wave_stands_at_its_frequency() -> None:
+    y, x = np.mgrid[:96, :128]
+    spectrum = power(np.sin(2 * np.pi * (x / 8 + y / 16)))
+    row, column = np.unravel_index(spectrum.argmax(), spectrum.shape)
+    assert {(row, column), (96 - row, 128 - column)} == {(6, 16), (90, 112)}
+
+
+def test_a_profile_is_the_samples_on_its_line() -> None:
+    distance, values = Segment(5, 7, 25, 7).sampled(GRAY)
+    np.testing.assert_allclose(distance, np.arange(21))
+    np.testing.assert_allclose(values, GRAY.samples[7, 5:26], atol=1e-4)
+    plane = as_picture(np.add.outer(2 * np.arange(30), np.arange(40)).astype(np.uint8))
+    distance, values = Segment(1, 2, 31, 22).sampled(plane)
+    # On a plane, values grow evenly along any line.
+    np.testing.assert_allclose(values, 5 + distance / distance[-1] * 70, atol=1e-4)
+    assert Segment.across(GRAY) == Segment(0, 20, 59, 20)
+    with pytest.raises(PictureError, match="the line 0,0,60,5 leaves array"):
+        Segment(0, 0, 60, 5).sampled(GRAY)
+    for text in ("1,2,3", "1,2,3,x", "1,1,1,1.5"):
+        with pytest.raises(InputError, match=r"no line|shorter than a px"):
+            Segment.parse(text)
+
+
+@given(st.tuples(*[st.integers(0, 500)] * 2, *[st.integers(1, 500)] * 2))
+def test_regions_are_spelled_as_they_are_read(numbers: tuple[int, ...]) -> None:
+    region = Region(*numbers)
+    assert Region.parse(str(region)) == region
+    picture = as_picture(np.arange(500 * 1000, dtype=np.uint32).reshape(500, 1000) / 5e5)
+    left, top, width, height = numbers
+    if left + width <= 1000 and top + height <= 500:
+        part = region.of(picture)
+        assert part.shape == (height, width)
+        assert part[0, 0] == picture.samples[top, left]
+    else:
+        with pytest.raises(PictureError, match="leaves array"):
+            region.of(picture)
+
+
+def test_what_a_certificate_declares_is_drawn() -> None:
+    for step, law in (("gaussian-noise", NORMAL), ("laplace-noise", LAPLACE)):
+        chain = f"gaussian-blur sigma=1 + {step} sd=9dn mean=2dn"
+        certificate = magnetite.degrade(GRAY, chain).certificate.as_dict()
+        assert Declared.of(certificate) == Declared(
+            law, pytest.approx(2), pytest.approx(9)
+        )  # fmt: skip
+    assert Declared.of(magnetite.degrade(GRAY, "quantize bits=2").certificate.as_dict()) is None
+    worn = magnetite.degrade(GRAY, "gaussian-noise sd=9dn").picture
+    figure = noise_figure(GRAY, worn, Declared(NORMAL, 0, 9))
+    image, histogram, spectrum = figure.axes
+    shown = image.images[0].get_array()
+    difference = worn.samples.astype(float) - GRAY.samples
+    # No difference is mid-gray; equal differences are equal grays.
+    assert (shown[difference == 0] == 0.5).all()
+    assert len(np.unique(shown[difference == 5])) == 1
+    heights = histogram.lines[0].get_ydata()
+    assert heights.sum() == pytest.approx(100, abs=0.5)
+    assert spectrum.lines[1].get_ydata()[0] == pytest.approx(20 * np.log10(difference.std()))
+    with pytest.raises(PictureError, match="the sizes differ"):
+        noise_figure(GRAY, as_picture(worn.samples[:20]), None)
+
+
+def test_identical_pictures_have_a_noise_figure_too() -> None:
+    figure = noise_figure(GRAY, GRAY, None)
+    assert (figure.axes[0].images[0].get_array() == 0.5).all()
+
+
+def test_bit_planes_come_most_significant_first() -> None:
+    deep = magnetite.Picture(GRAY.samples.astype(np.uint16) * 16 + 5, 12, "gray")
+    axes = planes_figure(deep).axes
+    assert len(axes) == 12
+    for place, panel in enumerate(axes):
+        weight = 11 - place
+        np.testing.assert_array_equal(panel.images[0].get_array(), deep.samples >> weight & 1)
+        assert panel.get_title(loc="left").startswith(f"plane {weight}")
+    with pytest.raises(PictureError, match="float picture has no bit planes"):
+        planes_figure(as_picture(texture(9, 9)))
+    with pytest.raises(PictureError, match="of gray and RGB pictures"):
+        planes_figure(as_picture(np.zeros((9, 9, 5), np.uint8)))
+
+
+def test_a_landscape_has_the_heights_of_its_region() -> None:
+    surface_figure(GRAY, "gray.png", Region(10, 5, 30, 20))
+    large = as_picture(np.zeros((300, 500), np.uint8))
+    (title,) = surface_figure(large, "large.png").texts or [surface_figure(large, "x")._suptitle]
+    assert "averaged over 4x4 px" in title.get_text()
+
+
+def test_too_many_pictures_are_refused() -> None:
+    with pytest.raises(InputError, match="1 to 4 pictures are shown, not 5"):
+        spectrum_figure([GRAY] * 5, ["a"] * 5)
+    with pytest.raises(InputError, match="up to 7 pictures"):
+        profile_figure([GRAY] * 8, ["a"] * 8, Segment.across(GRAY))
+    with pytest.raises(PictureError, match="share no scale"):
+        profile_figure([GRAY, as_picture(texture(40, 60))], ["a", "b"], Segment.across(GRAY))
+
+
+def test_a_sheet_has_one_scale_for_all() -> None:
+    small = as_picture(GRAY.samples[:20, :30])
+    figure = sheet([GRAY, small], ["large", "small"], Region(2, 3, 10, 8))
+    widths = [axes.get_position().width for axes in figure.axes[::2]]
+    assert widths[0] == pytest.approx(2 * widths[1])
+    large_crop, small_crop = (axes.images[0].get_array() for axes in figure.axes[1::2])
+    np.testing.assert_array_equal(large_crop, small_crop)
+
+
+@given(st.lists(st.floats(0, 1), min_size=1, max_size=12))
+def test_labels_keep_their_distance_and_order(heights: list[float]) -> None:
+    places = _spread(sorted(heights), 0.06, 0.0, 1.0)
+    assert all(b - a >= 0.06 - 1e-9 for a, b in pairwise(places))
+    assert max(places) <= 1.0
