@@ -142,7 +142,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     "frames differ": (("calibrate", "noise", "gray.png", "small.png"), "the frames differ"),
     "same frame twice": (
         ("calibrate", "noise", "gray.png", "gray.png"),
-        "span too little signal|frames are identical",
+        "are identical: give frames",
     ),
     "no edge": (("calibrate", "blur", "small.png"), "no straight edge .* name one with --region"),
     "region text": (("calibrate", "blur", "gray.png", "--region", "1,2"), "'1,2' is no region"),

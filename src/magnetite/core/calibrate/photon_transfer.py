@@ -142,6 +142,11 @@ def _grouped(frames: Sequence[Picture]) -> list[list[Picture]]:
         tiles = _tiles(frame)
         for other, members in groups:
             if np.abs(tiles - other).max() < SAME_SCENE:
+                if frame.same_samples(members[0]):
+                    raise PictureError(
+                        f"{frame.origin} and {members[0].origin} are identical: give frames that "
+                        "were taken one after the other"
+                    )
                 members.append(frame)
                 break
         else:
@@ -237,8 +242,6 @@ def _fitted(points: Points) -> Line:
             "of dark and bright parts, or flat fields at several levels"
         )
     floor = 0.01 * float(variance.mean())
-    if floor == 0:
-        raise PictureError("the frames are identical: their variance does not grow with the signal")
     expected = np.maximum(variance, floor)
     for _ in range(4):  # the standard error of a variance follows from the variance itself
         line = fit_line(mean, variance, np.sqrt(2 / count) * expected)
