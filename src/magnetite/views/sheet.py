@@ -122,7 +122,7 @@ def _mark(axes: Axes, crop: Region) -> None:
 
 def _fitted(title: str, cell: float) -> str:
     """The title's lines, shortened in the middle to the width of a cell."""
-    most = max(8, int(cell / 6.4))
+    most = max(8, int(cell / 6.9))
 
     def shortened(line: str) -> str:
         if len(line) <= most:

@@ -19,6 +19,8 @@ WINDOWS = ((160, 112), (112, 80), (80, 56), (56, 40), (40, 28))
 LEAST_ANGLE, MOST_ANGLE = 2.0, 14.0
 #: Gradients are summed up in cells of so many px.
 _CELL = 4
+#: Windows begin at every so many cells.
+_STRIDE = 2
 #: Gradients are taken after a Gaussian of this sd, px, so that noise does not hide the edge.
 _SMOOTHING = 2.0
 _LEAST_COHERENCE = 0.9
@@ -31,13 +33,13 @@ def candidates(plane: Pixels) -> Iterator[Region]:
     The structure tensor, summed over a window, tells how strong gradients are there, their
     common direction, and how much they agree in it (Bigun and Granlund, ICCV 1987).
     """
-    tensor = _cell_tensor(plane)
+    sums = _cumulated(_cell_tensor(plane))
     for along, across in WINDOWS:
         found = []
         for upright in (True, False):
             size = (along, across) if upright else (across, along)
             if size[0] <= plane.shape[0] and size[1] <= plane.shape[1]:
-                found += _candidates_of(tensor, size, upright)
+                found += _candidates_of(sums, size, upright)
         found.sort(key=lambda item: -item[0])
         for _, region in found[:_MOST_CANDIDATES]:
             yield region
@@ -56,16 +58,17 @@ def _cell_tensor(plane: Pixels) -> NDArray[np.float32]:
 
 
 def _candidates_of(
-    tensor: NDArray[np.float32], size: tuple[int, int], upright: bool
+    sums: NDArray[np.float64], size: tuple[int, int], upright: bool
 ) -> list[tuple[float, Region]]:
     """Windows of a size with one direction of gradients, and how well the edge is centred."""
     height, width = size[0] // _CELL, size[1] // _CELL
     # Edges must run in the middle of the window: its outer parts should hold little.
-    whole = _window_sums(tensor, height, width)
+    whole = _window_sums(sums, height, width)
     inner_size = (height, max(1, width // 2)) if upright else (max(1, height // 2), width)
-    inner = _window_sums(tensor, *inner_size)
+    inner = _window_sums(sums, *inner_size)
     top, left = (height - inner_size[0]) // 2, (width - inner_size[1]) // 2
     inner = inner[:, top : top + whole.shape[1], left : left + whole.shape[2]]
+    whole, inner = whole[:, ::_STRIDE, ::_STRIDE], inner[:, ::_STRIDE, ::_STRIDE]
     xx, yy, xy = whole
     energy = xx + yy
     safe = np.maximum(energy, 1e-12)
@@ -77,18 +80,22 @@ def _candidates_of(
     fits &= energy > 0.02 * float(energy.max(initial=0.0))
     score = np.where(fits, energy * coherence * centred**4, 0)
     found = []
-    for place in np.argsort(score, axis=None)[::-1][:_MOST_CANDIDATES]:
-        row, column = (int(i) for i in np.unravel_index(place, score.shape))
-        if score[row, column] <= 0:
-            break
-        region = Region(column * _CELL, row * _CELL, size[1], size[0])
+    places = np.argwhere(score > 0)
+    ranked = places[np.argsort(-score[score > 0])]
+    for row, column in ranked[:_MOST_CANDIDATES].tolist():
+        region = Region(column * _STRIDE * _CELL, row * _STRIDE * _CELL, size[1], size[0])
         found.append((float(score[row, column]) / math.prod(size), region))
     return found
 
 
-def _window_sums(tensor: NDArray[np.float32], height: int, width: int) -> NDArray[np.float64]:
+def _cumulated(tensor: NDArray[np.float32]) -> NDArray[np.float64]:
+    """Sums over all cells above and to the left: any window's sum is four of them."""
+    padded = np.pad(tensor, ((0, 0), (1, 0), (1, 0)))
+    return np.asarray(padded.cumsum(2, dtype=np.float64).cumsum(1))
+
+
+def _window_sums(sums: NDArray[np.float64], height: int, width: int) -> NDArray[np.float64]:
     """Sums over all windows of so many cells."""
-    sums = np.pad(tensor, ((0, 0), (1, 0), (1, 0))).cumsum(1, dtype=np.float64).cumsum(2)
     return np.asarray(
         sums[:, height:, width:]
         - sums[:, :-height, width:]

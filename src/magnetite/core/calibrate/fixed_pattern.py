@@ -40,7 +40,7 @@ def fixed_pattern(stacks: Sequence[NDArray[np.float32]], full_scale: float) -> F
     full_scale : float
         dn.
     """
-    levels = [_common_variance(stack) for stack in stacks]
+    levels = [_common_variance(stack) for stack in stacks if _looks_flat(stack)]
     flat = [
         (mean, common, error)
         for mean, common, error in levels
@@ -67,6 +67,13 @@ def _significant(variance: float, error: float) -> Estimate | None:
     return Estimate.of(variance, error).root() if variance > LEAST_ERRORS * error else None
 
 
+def _looks_flat(stack: NDArray[np.float32]) -> bool:
+    """Whether means of tiles follow a slow shading: quickly rules out scenes."""
+    tiles = _tiles(stack[0])
+    away = tiles.means - tiles.design @ tiles.weights
+    return bool(away.std() < FLAT * tiles.means.mean())
+
+
 def _common_variance(stack: NDArray[np.float32]) -> tuple[float, float, float]:
     """Mean; covariance of two halves of the frames, shading apart; its standard error."""
     half = len(stack) // 2
@@ -82,27 +89,43 @@ def _common_variance(stack: NDArray[np.float32]) -> tuple[float, float, float]:
     return mean, common, math.sqrt((powers + common**2) / size)
 
 
-def _slow(field: NDArray[np.float32]) -> NDArray[np.float32]:
-    """Least-squares polynomial of the second degree in x and y, for each channel."""
+@dataclass(frozen=True)
+class _Tiles:
+    """Means of tiles, and the polynomial of the second degree in x and y that fits them."""
+
+    means: NDArray[np.float64]
+    design: NDArray[np.float64]
+    weights: NDArray[np.float64]
+
+
+def _tiles(field: NDArray[np.float32]) -> _Tiles:
+    """Up to 64 tiles a side: they tell a parabola as well as all samples do."""
     height, width, channels = field.shape
-    y = np.linspace(-1, 1, height) if height > 1 else np.zeros(1)
-    x = np.linspace(-1, 1, width) if width > 1 else np.zeros(1)
-    # Fitted to a coarse grid of means: 64 a side tell a parabola as well as all samples do.
     down, across = max(1, height // 64), max(1, width // 64)
     rows, columns = height // down, width // across
-    tiles = field[: rows * down, : columns * across].reshape(rows, down, columns, across, channels)
-    means = tiles.mean(axis=(1, 3), dtype=np.float64).reshape(-1, channels)
+    cut = field[: rows * down, : columns * across].reshape(rows, down, columns, across, channels)
+    means = cut.mean(axis=(1, 3), dtype=np.float64).reshape(-1, channels)
+    y, x = _places(height), _places(width)
     ty = y[: rows * down].reshape(rows, down).mean(axis=1)
     tx = x[: columns * across].reshape(columns, across).mean(axis=1)
+    grid = np.meshgrid(ty, tx, indexing="ij")
+    design = np.stack([term.ravel() for term in _terms(*grid)], axis=1)
+    return _Tiles(means, design, np.linalg.lstsq(design, means, rcond=None)[0])
 
-    def terms(v: NDArray[np.float64], u: NDArray[np.float64]) -> list[NDArray[np.float64]]:
-        one = np.ones((v.size, u.size))
-        v, u = v[:, np.newaxis] * one, u[np.newaxis] * one
-        return [one, v, u, v * v, v * u, u * u]
 
-    design = np.stack([term.ravel() for term in terms(ty, tx)], axis=1)
-    weights = np.linalg.lstsq(design, means, rcond=None)[0]
-    fitted = np.zeros(field.shape, np.float32)
-    for term, weight in zip(terms(y, x), weights, strict=True):
-        fitted += (term[..., np.newaxis] * weight).astype(np.float32)
-    return fitted
+def _slow(field: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Least-squares polynomial of the second degree in x and y, for each channel."""
+    y, x = _places(field.shape[0]), _places(field.shape[1])
+    constant, by_y, by_x, by_yy, by_yx, by_xx = _tiles(field).weights
+    rows = constant + np.outer(y, by_y) + np.outer(y * y, by_yy)
+    columns = np.outer(x, by_x) + np.outer(x * x, by_xx)
+    mixed = np.einsum("y,x,c->yxc", y, x, by_yx)
+    return np.asarray(rows[:, np.newaxis] + columns[np.newaxis] + mixed, dtype=np.float32)
+
+
+def _places(count: int) -> NDArray[np.float64]:
+    return np.linspace(-1, 1, count) if count > 1 else np.zeros(1)
+
+
+def _terms(y: NDArray[np.float64], x: NDArray[np.float64]) -> list[NDArray[np.float64]]:
+    return [np.ones_like(y), y, x, y * y, y * x, x * x]

@@ -15,6 +15,8 @@ from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 
 Array = NDArray[np.float64]
+#: Frames of one scene, shape (frames, h, w, channels), dn.
+Stack = NDArray[np.float32]
 
 #: Signal levels into which the samples of a scene are sorted.
 BINS = 96
@@ -91,9 +93,15 @@ def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
     PictureError
         If frames do not match, have no partner, or span too little signal.
     """
-    groups = _grouped(frames)
-    row = _row_noise(groups)
-    points = [_levels(group, row is not None) for group in groups]
+    scale = frames[0].full_scale
+    stacks = [_stack(group) for group in _grouped(frames)]
+    signals = [stack.mean(axis=0) for stack in stacks]
+    deviations = [stack - signal for stack, signal in zip(stacks, signals, strict=True)]
+    row = _row_noise(deviations)
+    points = [
+        _levels(signal, deviation, scale, row is not None)
+        for signal, deviation in zip(signals, deviations, strict=True)
+    ]
     merged = Points(*(np.concatenate(parts) for parts in zip(*map(_fields, points), strict=True)))
     line = _fitted(merged)
     rounding = 0.0 if frames[0].bits is None else ROUNDING
@@ -103,8 +111,7 @@ def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
             "the variance does not grow with the signal: are the frames linear, of one still "
             "scene, and not clipped?"
         )
-    scale = frames[0].full_scale
-    pattern = fixed_pattern([_stack(group) for group in groups], scale)
+    pattern = fixed_pattern(stacks, scale)
     return PhotonTransfer(
         gain=gain,
         full_well=gain.under(scale),
@@ -113,7 +120,7 @@ def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
         pattern=pattern,
         points=merged,
         line=line,
-        groups=tuple(map(len, groups)),
+        groups=tuple(map(len, stacks)),
     )
 
 
@@ -121,7 +128,7 @@ def _fields(points: Points) -> tuple[NDArray[np.generic], ...]:
     return points.mean, points.variance, points.count, points.used
 
 
-def _stack(group: list[Picture]) -> NDArray[np.float32]:
+def _stack(group: list[Picture]) -> Stack:
     """Digital numbers, shape (frames, h, w, channels)."""
     shape = (len(group), group[0].height, group[0].width, group[0].channels)
     return np.stack([frame.samples for frame in group]).reshape(shape).astype(np.float32)
@@ -161,26 +168,24 @@ def _grouped(frames: Sequence[Picture]) -> list[list[Picture]]:
 
 
 def _tiles(frame: Picture) -> Array:
-    """Means of a coarse grid of tiles, full-scale units."""
-    rows = np.array_split(np.arange(frame.height), min(_GRID, frame.height))
-    columns = np.array_split(np.arange(frame.width), min(_GRID, frame.width))
-    samples = frame.samples.reshape(frame.height, frame.width, -1)
+    """Means of a coarse grid of tiles, full-scale units; some 500 samples a side will do."""
+    down, across = max(1, frame.height // 500), max(1, frame.width // 500)
+    samples = frame.samples.reshape(frame.height, frame.width, -1)[::down, ::across]
+    rows, columns = (np.array_split(np.arange(n), min(_GRID, n)) for n in samples.shape[:2])
     bands = np.add.reduceat(samples, [int(r[0]) for r in rows], axis=0, dtype=np.float64)
     sums = np.add.reduceat(bands, [int(c[0]) for c in columns], axis=1)
     sizes = np.outer([r.size for r in rows], [c.size for c in columns])
     return np.asarray(sums / sizes[..., np.newaxis] / frame.full_scale)
 
 
-def _row_noise(groups: list[list[Picture]]) -> Estimate | None:
+def _row_noise(deviations: list[Stack]) -> Estimate | None:
     """Sd of the rows' own offsets, dn, if it stands out from what independent samples give."""
     excess, errors = [], []
-    for group in groups:
-        stack = _stack(group)
-        deviation = stack - stack.mean(axis=0)
-        free = len(group) - 1
+    for deviation in deviations:
+        free = len(deviation) - 1
         rows = deviation.mean(axis=(2, 3), dtype=np.float64)
         width = deviation.shape[2] * deviation.shape[3]
-        independent = float(np.vdot(deviation, deviation)) / (free * stack[0].size) / width
+        independent = float(np.vdot(deviation, deviation)) / (free * deviation[0].size) / width
         measured = float((rows**2).sum()) / (free * rows.shape[1])
         excess.append(measured - independent)
         errors.append(measured * math.sqrt(2 / (free * rows.shape[1])))
@@ -190,17 +195,16 @@ def _row_noise(groups: list[list[Picture]]) -> Estimate | None:
     return Estimate.of(mean, error).root() if mean > CLEAR_OF_ENDS * error else None
 
 
-def _levels(group: list[Picture], rows_vary: bool) -> Points:
+def _levels(
+    signal: NDArray[np.float32], deviation: Stack, full_scale: float, rows_vary: bool
+) -> Points:
     """Temporal variance against mean signal of one scene."""
-    stack = _stack(group)
-    signal = stack.mean(axis=0)
-    deviation = stack - signal
-    free = len(group) - 1
+    free = len(deviation) - 1
     # A row's own offset would count as noise of every sample: take it off, with its freedom.
     lost = 1.0
     if rows_vary:
-        deviation -= deviation.mean(axis=(2, 3), keepdims=True)
-        lost = 1 - 1 / (stack.shape[2] * stack.shape[3])
+        deviation = deviation - deviation.mean(axis=(2, 3), keepdims=True)
+        lost = 1 - 1 / (deviation.shape[2] * deviation.shape[3])
     squares = np.einsum("fhwc,fhwc->hwc", deviation, deviation) / np.float32(free * lost)
     low, high = float(signal.min()), float(signal.max())
     scale = BINS / max(high - low, 1e-12)
@@ -210,7 +214,6 @@ def _levels(group: list[Picture], rows_vary: bool) -> Points:
     mean = np.bincount(index, signal.ravel(), BINS)[held] / count[held]
     variance = np.bincount(index, squares.ravel(), BINS)[held] / count[held]
     reach = CLEAR_OF_ENDS * np.sqrt(variance)
-    full_scale = group[0].full_scale
     clear = (mean > reach) & (mean < full_scale - reach)
     freedom = count[held].astype(np.float64) * free
     return Points(

@@ -21,9 +21,9 @@ OVERSAMPLING = 4
 #: Smallest sides of a region, px.
 SMALLEST = 16
 _LEAST_CONTRAST = 0.02
-#: Largest rms distance of the rows' edges from a straight line, px, and of the plateaus' sd
-#: from the edge's height, for an edge that is found by itself.
-_STRAIGHT, _CLEAN = 0.5, 0.25
+#: For an edge that is found by itself: largest rms distance of the rows' edges from a straight
+#: line, px; largest sd beside the edge, and largest slope of its plateaus, of its height.
+_STRAIGHT, _CLEAN, _EVEN = 0.5, 0.12, 0.04
 #: The blur is fitted where contrast is above this.
 _FIT_FLOOR = 0.1
 
@@ -109,7 +109,8 @@ def _measured(window: Pixels, region: Region, *, strict: bool) -> Edge:
     contrast = float(profile[-OVERSAMPLING * 3 :].mean() - profile[: OVERSAMPLING * 3].mean())
     if contrast < _LEAST_CONTRAST:
         raise PictureError(f"the region {region} holds no edge of enough contrast")
-    if strict and not (2 <= angle <= 14 and straightness < _STRAIGHT and noise < _CLEAN * contrast):
+    clean = noise < _CLEAN * contrast and _unevenness(profile) < _EVEN * contrast
+    if strict and not (2 <= angle <= 14 and straightness < _STRAIGHT and clean):
         raise PictureError("no clean edge")
     frequency, mtf = _transfer(profile)
     return Edge(
@@ -161,6 +162,14 @@ def _edge_profile(plane: Array, slope: float, offset: float) -> tuple[Array, Arr
     return centres, profile, noise
 
 
+def _unevenness(profile: Array) -> float:
+    """Largest change over either outer fifth of the profile, ends against beginnings."""
+    outer = max(4, profile.size // 5)
+    sides = profile[:outer], profile[-outer:]
+    half = outer // 2
+    return max(abs(float(side[:half].mean() - side[half:].mean())) for side in sides)
+
+
 def _transfer(profile: Array) -> tuple[Array, Array]:
     """Modulation transfer of an edge profile, up to 1 cycle per px."""
     spread = np.gradient(profile)
@@ -170,6 +179,8 @@ def _transfer(profile: Array) -> tuple[Array, Array]:
     spread = spread * _window(spread.size)
     length = max(1024, 1 << (spread.size - 1).bit_length())
     contrast = np.abs(np.fft.rfft(spread, length))
+    if contrast[0] == 0:
+        raise PictureError("the edge is too near to the end of its region")
     frequency = np.fft.rfftfreq(length, 1 / OVERSAMPLING)
     kept = frequency <= 1
     frequency = frequency[kept]
