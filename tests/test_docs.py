@@ -9,7 +9,11 @@ import subprocess
 import sys
 from pathlib import Path
 
+import typer
+
 from conftest import Run
+from magnetite.cli.main import app
+from magnetite.core.registry import every
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()
@@ -27,6 +31,23 @@ def test_the_lines_of_the_readme_run_in_order(run: Run, tmp_path: Path) -> None:
     )
     assert done.returncode == 0, done.stderr
     assert re.search(r"\n\d+\.\d+ 640x448 gray, 16 bits\n", done.stdout)
+
+
+def test_every_degradation_has_its_section_and_picture() -> None:
+    page = (ROOT / "docs" / "degradations.md").read_text()
+    methods = every("degradation")
+    assert f"There\nare {len(methods)} [degradations]" in README, "the README counts them"
+    for method in methods:
+        section = page.split(f"\n## `{method.name}`\n")[1].split("\n## ")[0]
+        assert method.summary in section
+        for key in method.parameters:
+            assert f"| `{key}=` |" in section
+        assert (ROOT / "docs" / "degradations" / f"{method.name}.png").is_file(), "run make docs"
+
+
+def test_every_command_is_in_the_readme() -> None:
+    for command in typer.main.get_command(app).commands:
+        assert f"magnetite {command}" in README, command
 
 
 def test_every_link_leads_somewhere() -> None:

@@ -71,11 +71,12 @@ def draw(rng: np.random.Generator, shape: tuple[int, ...], sampler: Sampler) -> 
 def fill(
     rng: np.random.Generator, arrays: list[NDArray[Any]], sampler: Callable[..., object]
 ) -> None:
-    """Call `sampler(generator, *pieces)` on pieces of equally long flat arrays, as `draw` does.
+    """Call `sampler(generator, *pieces)` on pieces of equally long arrays, as `draw` does.
 
-    For noise that depends on the signal: the sampler reads its piece and writes into it.
+    For noise that depends on the signal: the sampler reads one piece and writes into another.
+    Arrays are cut along their first axis.
     """
-    starts = range(0, arrays[0].size, CHUNK)
+    starts = range(0, len(arrays[0]), CHUNK)
     pieces = [[array[start : start + CHUNK] for array in arrays] for start in starts]
     generators = rng.spawn(len(pieces))
     with ThreadPoolExecutor(WORKERS) as pool:

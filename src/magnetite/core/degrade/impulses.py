@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import Annotated, Literal
 
 import numpy as np
@@ -10,8 +11,8 @@ import numpy as np
 from magnetite.core.degrade.certificate import Change, Finding
 from magnetite.core.degrade.findings import UNIFORM, binomial, fit_finding, moments
 from magnetite.core.parameters import Share
-from magnetite.core.picture import Pixels
-from magnetite.core.randomness import draw, uniform
+from magnetite.core.picture import Pixels, Samples
+from magnetite.core.randomness import fill
 from magnetite.core.registry import ColourPolicy, degradation
 
 Per = Literal["pixel", "channel"]
@@ -65,9 +66,13 @@ def salt_pepper(
     -------
     float array of the same shape and dtype.
     """
-    lot = draw(rng, _lots(pixels, per), uniform)
-    noisy = np.where(lot < np.float32(density), pixels.dtype.type(0), pixels)
-    return np.where(lot < np.float32(density * white), pixels.dtype.type(1), noisy)
+
+    def hit(child: np.random.Generator, out: Samples) -> None:
+        lot = child.random(len(out), dtype=np.float32)
+        out[lot < np.float32(density)] = 0
+        out[lot < np.float32(density * white)] = 1
+
+    return _struck(pixels, rng, per, hit)
 
 
 def _certify_impulses(change: Change, *, density: float, per: str) -> list[Finding]:
@@ -115,13 +120,19 @@ def impulse_noise(
     -------
     float array of the same shape and dtype.
     """
-    lot = draw(rng, _lots(pixels, per), uniform)
-    values = draw(rng, pixels.shape, uniform)
-    return np.where(lot < np.float32(density), values.astype(pixels.dtype, copy=False), pixels)
+
+    def hit(child: np.random.Generator, out: Samples) -> None:
+        struck = child.random(len(out), dtype=np.float32) < np.float32(density)
+        out[struck] = child.random((int(struck.sum()), *out.shape[1:]), dtype=np.float32)
+
+    return _struck(pixels, rng, per, hit)
 
 
-def _lots(pixels: Pixels, per: Per) -> tuple[int, ...]:
-    """Shape of the lots that decide: one for each sample, or one for all channels."""
-    if per == "channel" or pixels.ndim == 2:
-        return pixels.shape
-    return (*pixels.shape[:2], 1)
+def _struck(
+    pixels: Pixels, rng: np.random.Generator, per: Per, hit: Callable[..., object]
+) -> Pixels:
+    """A copy of the samples on which `hit(generator, out)` works, a pixel or a sample a row."""
+    out = np.array(pixels, order="C")
+    rows = out.reshape(-1) if per == "channel" else out.reshape(out.shape[0] * out.shape[1], -1)
+    fill(rng, [rows], hit)
+    return out
