@@ -45,7 +45,11 @@ def test_declarations_are_complete(method: Method) -> None:
 @pytest.mark.parametrize("method", METHODS.values(), ids=METHODS)
 def test_methods_run_on_every_sort_of_picture(method: Method, picture: Picture) -> None:
     step = example(method)
-    if method.colour is ColourPolicy.RGB and picture.colour != "rgb":
+    if (
+        method.kind == "degradation"
+        and method.colour is ColourPolicy.RGB
+        and picture.colour != "rgb"
+    ):
         with pytest.raises(PictureError, match="needs an RGB picture"):
             magnetite.degrade(picture, step)
         return
@@ -60,7 +64,15 @@ def test_methods_run_on_every_sort_of_picture(method: Method, picture: Picture) 
     elif method.kind == "restoration":
         result = magnetite.restore(picture, step).picture
     elif method.kind == "metric":
-        assert magnetite.score(picture, picture, step)[method.name] == method.traits["identical"]
+        identical = method.traits["identical"]
+        try:
+            score = magnetite.score(picture, picture, step)[method.name]
+        except PictureError as error:
+            assert re.search(
+                r"needs at least|does not fit|are gray|needs an RGB|have 5 planes", str(error)
+            )
+        else:
+            assert score == identical or identical is None
         return
     elif method.name == "mtf50":
         with pytest.raises(PictureError, match=r"no straight edge|these have 5 planes"):

@@ -99,7 +99,9 @@ def _facts(method: Method) -> list[str]:
         facts.append(f"quality by {traits['quality']}=, swept over {traits['points']}")
     if "better" in traits:
         facts.append(f"{traits['better']} is better")
-        facts.append(f"identical pictures: {traits['identical']:g}")
+        identical = traits["identical"]
+        words = "depends on the picture" if identical is None else f"{identical:g}"
+        facts.append(f"identical pictures: {words}")
     if traits.get("unit"):
         facts.append(f"unit: {traits['unit']}")
     if traits.get("smallest", "1x1") != "1x1":

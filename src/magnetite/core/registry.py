@@ -43,6 +43,10 @@ FAMILIES = (
     "magnetite.core.restore.smoothing",
     "magnetite.core.metrics.error",
     "magnetite.core.metrics.structure",
+    "magnetite.core.metrics.gradient",
+    "magnetite.core.metrics.information",
+    "magnetite.core.metrics.colour",
+    "magnetite.core.metrics.residual",
     "magnetite.core.metrics.sharpness",
 )
 #: Entry-point group under which other packages name modules that declare methods.
@@ -168,13 +172,14 @@ def metric(
     source: str,
     unit: str,
     better: Literal["higher", "lower"],
-    identical: float,
+    identical: float | None,
     smallest: str = "1x1",
     tolerance: float | None = None,
 ) -> Callable[[Function], Function]:
     """Declare a metric: `function(reference, test, peak=1.0, *, settings) -> float`.
 
-    `identical` is the score of a picture against itself; `tolerance` is how close counts as
+    `identical` is the score of a picture against itself, None where that depends on the
+    picture; `tolerance` is how close counts as
     reached where a setting is solved for it (0.5 % where none is declared).
     """
     return _declare(
@@ -271,11 +276,7 @@ def _on_pixels(function: Callable[..., Any], colour: ColourPolicy) -> Callable[.
     @functools.wraps(function)
     def lifted(pixels: Pixels, *rest: Any, **settings: Any) -> Pixels:
         pixels = check_pixels(pixels)
-        if colour is ColourPolicy.RGB and pixels.shape[2:] != (3,):
-            raise PictureError(
-                f"{function.__name__.replace('_', '-')} needs an RGB picture; this one has "
-                f"{1 if pixels.ndim == 2 else pixels.shape[2]} channels"
-            )
+        _check_rgb(function, pixels, colour)
         if colour is ColourPolicy.EACH and pixels.ndim == 3:
             planes = [function(plane, *rest, **settings) for plane in _planes(pixels)]
             return np.stack(planes, axis=-1)
@@ -295,6 +296,7 @@ def _on_pair(function: Callable[..., Any], colour: ColourPolicy) -> Callable[...
                 "a score needs the same size and colour"
             )
         reference, test = _as_float(reference), _as_float(test)
+        _check_rgb(function, reference, colour)
         if colour is ColourPolicy.EACH and reference.ndim == 3:
             pairs = zip(_planes(reference), _planes(test), strict=True)
             return float(np.mean([function(r, t, peak, **settings) for r, t in pairs]))
@@ -316,6 +318,14 @@ def _on_one(function: Callable[..., Any], colour: ColourPolicy) -> Callable[...,
         )
 
     return lifted
+
+
+def _check_rgb(function: Callable[..., Any], pixels: Pixels, colour: ColourPolicy) -> None:
+    if colour is ColourPolicy.RGB and pixels.shape[2:] != (3,):
+        raise PictureError(
+            f"{function.__name__.replace('_', '-')} needs an RGB picture; this one has "
+            f"{1 if pixels.ndim == 2 else pixels.shape[2]} channels"
+        )
 
 
 def check_pixels(pixels: Any) -> Pixels:

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import math
+from typing import Annotated
 
 import numpy as np
+from numpy.typing import NDArray
 
+from magnetite.core.errors import PictureError
+from magnetite.core.parameters import Count, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
 
@@ -90,3 +94,211 @@ def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """
     error = mse(reference, test, peak)
     return math.inf if error == 0 else 10 * math.log10(peak**2 / error)
+
+
+@metric(
+    "nrmse",
+    summary="Root of the mean squared error over the reference's root mean square.",
+    colour=ColourPolicy.JOINT,
+    source="Fienup, Applied Optics 36(32), 1997, doi:10.1364/AO.36.008352",
+    unit="",
+    better="lower",
+    identical=0.0,
+)
+def nrmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """`√(Σ (x - y)² / Σ x²)`, over all samples of all channels.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w) or (h, w, n), any scale
+    peak : float
+        Not used.
+
+    Returns
+    -------
+    float
+        0 or larger; infinity where the reference is all 0 and the test is not.
+    """
+    return _root_ratio(mse(reference, test, peak), _power(reference))
+
+
+@metric(
+    "mae",
+    summary="Mean absolute error.",
+    colour=ColourPolicy.JOINT,
+    source=_SOURCE,
+    unit="dn",
+    better="lower",
+    identical=0.0,
+)
+def mae(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """Mean of `|x - y|` over all samples of all channels, in the arrays' unit."""
+    return float(np.abs(reference - test).mean())
+
+
+@metric(
+    "max-error",
+    summary="Largest absolute error of any sample.",
+    colour=ColourPolicy.JOINT,
+    source=_SOURCE,
+    unit="dn",
+    better="lower",
+    identical=0.0,
+)
+def max_error(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """Maximum of `|x - y|` over all samples of all channels, in the arrays' unit."""
+    return float(np.abs(reference - test).max())
+
+
+@metric(
+    "snr",
+    summary="Signal-to-noise ratio: the reference's mean square over that of the error.",
+    colour=ColourPolicy.JOINT,
+    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.8",
+    unit="dB",
+    better="higher",
+    identical=math.inf,
+    tolerance=0.01,
+)
+def snr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """`10 log10(Σ x² / Σ (x - y)²)` in dB, over all samples of all channels.
+
+    Returns
+    -------
+    float
+        Infinity for identical arrays, minus infinity where the reference is all 0.
+    """
+    error, signal = mse(reference, test, peak), _power(reference)
+    if error == 0:
+        return math.inf
+    return 10 * math.log10(signal / error) if signal > 0 else -math.inf
+
+
+@metric(
+    "psnr-b",
+    summary="PSNR that counts the steps at block borders of the test picture as error too.",
+    colour=ColourPolicy.LUMA,
+    source="Yim and Bovik, IEEE Trans. Image Processing 20(1), 2011, doi:10.1109/TIP.2010.2061859",
+    unit="dB",
+    better="higher",
+    identical=None,
+    smallest="twice the block, 16x16",
+    tolerance=0.01,
+)
+def psnr_b(
+    reference: Pixels,
+    test: Pixels,
+    peak: float = 1.0,
+    *,
+    block: Annotated[int, Count(2, 256)] = 8,
+) -> float:
+    """`10 log10(peak² / (mse + η (D - D')))`, on luma.
+
+    D and D' are the mean squared differences of neighbours in the test picture across block
+    borders and elsewhere, both directions together; `η = log2(block) / log2(min(h, w))` where
+    D exceeds D', 0 otherwise. Blocks begin at the upper left corner.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
+    peak : float
+        Full scale of the arrays.
+    block : int
+        Side of the blocks in px.
+
+    Returns
+    -------
+    float
+        In dB, at most the PSNR of luma. Of identical pictures infinity, unless the picture
+        itself has steps at the borders.
+
+    Raises
+    ------
+    PictureError
+        If a side is shorter than two blocks.
+    """
+    height, width = test.shape
+    if min(height, width) < 2 * block:
+        raise PictureError(
+            f"psnr-b needs at least {2 * block}x{2 * block} samples, not {width}x{height}"
+        )
+    at_border, counts = np.zeros(2), np.zeros(2)
+    for axis in (0, 1):
+        squares = np.diff(test, axis=axis) ** 2
+        border = (np.arange(squares.shape[axis]) + 1) % block == 0
+        lines = squares.sum(axis=1 - axis)
+        at_border += lines[border].sum(), lines[~border].sum()
+        counts += border.sum() * test.shape[1 - axis], (~border).sum() * test.shape[1 - axis]
+    across, elsewhere = at_border / counts
+    weight = math.log2(block) / math.log2(min(height, width)) if across > elsewhere else 0.0
+    error = mse(reference, test, peak) + weight * float(across - elsewhere)
+    return math.inf if error == 0 else 10 * math.log10(peak**2 / error)
+
+
+@metric(
+    "csf-psnr",
+    summary="PSNR of the error weighted by the eye's contrast sensitivity.",
+    colour=ColourPolicy.LUMA,
+    source="Mannos and Sakrison, IEEE Trans. Information Theory 20(4), 1974, "
+    "doi:10.1109/TIT.1974.1055250",
+    unit="dB",
+    better="higher",
+    identical=math.inf,
+    tolerance=0.01,
+)
+def csf_psnr(
+    reference: Pixels,
+    test: Pixels,
+    peak: float = 1.0,
+    *,
+    px_per_degree: Annotated[float, Number(4, 400)] = 60.0,
+) -> float:
+    """`10 log10(peak² / mean of |E A|²)`, E the error's spectrum, on luma.
+
+    `A(f) = 2.6 (0.0192 + 0.114 f) exp(-(0.114 f)^1.1)`, f in cycles per degree of visual angle,
+    scaled to 1 at its maximum; below that maximum A is 1, so that an error of the mean counts.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
+    peak : float
+        Full scale of the arrays.
+    px_per_degree : float
+        Of visual angle; 60 is a px a minute of arc, a usual screen at arm's length.
+
+    Returns
+    -------
+    float
+        In dB, at least the PSNR of luma; infinity for identical arrays.
+    """
+    from scipy.fft import rfft2
+
+    height, width = reference.shape
+    spectrum = np.abs(rfft2(reference - test, workers=2)) ** 2
+    fy, fx = np.fft.fftfreq(height)[:, np.newaxis], np.fft.rfftfreq(width)[np.newaxis]
+    frequency = np.hypot(fy, fx) * px_per_degree
+    weight = _sensitivity(np.maximum(frequency, _MOST_SENSITIVE))
+    spectrum *= (weight / _sensitivity(np.array(_MOST_SENSITIVE))) ** 2
+    # Every column of the half plane but the first, and the last of an even width, counts twice.
+    spectrum[:, 1 : (width + 1) // 2] *= 2
+    error = float(spectrum.sum()) / (height * width) ** 2
+    return math.inf if error == 0 else 10 * math.log10(peak**2 / error)
+
+
+#: Cycles per degree at which Mannos and Sakrison's function has its maximum.
+_MOST_SENSITIVE = 7.8909
+
+
+def _sensitivity(frequency: NDArray[np.float64]) -> NDArray[np.float64]:
+    x = 0.114 * frequency
+    return np.asarray(2.6 * (0.0192 + x) * np.exp(-(x**1.1)))
+
+
+def _power(samples: Pixels) -> float:
+    return float(np.vdot(samples, samples)) / samples.size
+
+
+def _root_ratio(above: float, below: float) -> float:
+    if above == 0:
+        return 0.0
+    return math.sqrt(above / below) if below > 0 else math.inf

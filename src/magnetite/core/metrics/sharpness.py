@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from magnetite.core.calibrate.slanted_edge import measure_edge
 from magnetite.core.errors import PictureError
+from magnetite.core.metrics.gradient import laplacian
 from magnetite.core.picture import Pixels, as_picture
 from magnetite.core.registry import ColourPolicy, gauge
 
@@ -41,9 +42,7 @@ def laplacian_variance(pixels: Pixels, peak: float = 1.0) -> float:
     height, width = pixels.shape
     if min(height, width) < 3:
         raise PictureError(f"laplacian-variance needs at least 3x3 samples, not {width}x{height}")
-    centre = pixels[1:-1, 1:-1]
-    neighbours = pixels[:-2, 1:-1] + pixels[2:, 1:-1] + pixels[1:-1, :-2] + pixels[1:-1, 2:]
-    return float((neighbours - 4 * centre).var() * (255 / peak) ** 2)
+    return float(laplacian(pixels).var() * (255 / peak) ** 2)
 
 
 @gauge(

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+import math
+from collections.abc import Callable
+from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,15 +15,19 @@ from magnetite.core.parameters import Count, Length, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
 
+_WANG_2004 = (
+    "Wang, Bovik, Sheikh and Simoncelli, IEEE Trans. Image Processing 13(4), 2004, "
+    "doi:10.1109/TIP.2003.819861"
+)
+#: Pictures of fewer samples are not worth the time that the compiled loop takes to load.
+WORTH_COMPILING = 2**17
+
 
 @metric(
     "ssim",
     summary="Structural similarity, mean over all windows that fit.",
     colour=ColourPolicy.EACH,
-    source=(
-        "Wang, Bovik, Sheikh and Simoncelli, IEEE Trans. Image Processing 13(4), 2004, "
-        "doi:10.1109/TIP.2003.819861"
-    ),
+    source=_WANG_2004,
     unit="",
     better="higher",
     identical=1.0,
@@ -67,38 +73,256 @@ def ssim(
     PictureError
         If the shapes differ or the window does not fit into the picture.
     """
-    height, width = reference.shape
-    if min(height, width) < window:
-        raise PictureError(
-            f"ssim's window of {window}x{window} does not fit a picture of {width}x{height}: "
-            "leave ssim out of --metrics, or give a smaller window, as in 'ssim window=3'"
-        )
+    check_window("ssim", reference, window)
     if np.array_equal(reference, test):
         return 1.0
+    weights = gaussian_kernel(window_sd, radius=window // 2)
+    c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
+    if reference.size >= WORTH_COMPILING and window == 11 and min(c1, c2) > 0:
+        from magnetite.core.metrics.ssim_kernel import mean_similarity
+
+        x, y = np.asarray(reference, np.float64), np.asarray(test, np.float64)
+        return mean_similarity(x, y, weights, c1, c2)
+    luminance, contrast_structure = similarity(reference, test, weights, c1, c2)
+    return float((luminance * contrast_structure).mean())
+
+
+def _part_of_ssim(which: Literal["luminance", "contrast", "structure"]) -> Callable[..., float]:
+    def part(
+        reference: Pixels,
+        test: Pixels,
+        peak: float = 1.0,
+        *,
+        window: Annotated[int, Count(3, 99, odd=True)] = 11,
+        window_sd: Annotated[float, Length(0.1, 100)] = 1.5,
+        k1: Annotated[float, Number(0, 1)] = 0.01,
+        k2: Annotated[float, Number(0, 1)] = 0.03,
+    ) -> float:
+        check_window("ssim", reference, window)
+        weights = gaussian_kernel(window_sd, radius=window // 2)
+        c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
+        if which == "luminance":
+            return float(similarity(reference, test, weights, c1, c2)[0].mean())
+        moments = window_moments(reference, test, weights)
+        roots = np.sqrt(moments.variance_x * moments.variance_y)
+        if which == "contrast":
+            spread = moments.variance_x + moments.variance_y
+            return float(_fraction(2 * roots + c2, spread + c2).mean())
+        return float(_fraction(moments.covariance + c2 / 2, roots + c2 / 2).mean())
+
+    part.__name__ = f"ssim_{which}"
+    part.__doc__ = f"""{_PARTS[which]}, mean over the windows that fit and over the channels.
+
+    Equations 6, 9 and 10 of the source, with C3 = C2 / 2; the product of the three terms of a
+    window is its SSIM. Parameters, range and errors as in `ssim`.
+    """
+    return part
+
+
+_PARTS = {
+    "luminance": "`(2 mx my + C1) / (mx² + my² + C1)`",
+    "contrast": "`(2 sx sy + C2) / (sx² + sy² + C2)`",
+    "structure": "`(sxy + C3) / (sx sy + C3)`",
+}
+ssim_luminance, ssim_contrast, ssim_structure = (
+    metric(
+        f"ssim-{which}",
+        summary=f"The {which} term of SSIM, mean over all windows that fit.",
+        colour=ColourPolicy.EACH,
+        source=_WANG_2004,
+        unit="",
+        better="higher",
+        identical=1.0,
+        tolerance=0.0005,
+        smallest="the window, 11x11",
+    )(_part_of_ssim(which))
+    for which in ("luminance", "contrast", "structure")
+)
+
+
+@metric(
+    "ms-ssim",
+    summary="Structural similarity over five scales, each half the size of the one before.",
+    colour=ColourPolicy.EACH,
+    source="Wang, Simoncelli and Bovik, Asilomar Conf. Signals, Systems and Computers, 2003, "
+    "doi:10.1109/ACSSC.2003.1292216",
+    unit="",
+    better="higher",
+    identical=1.0,
+    tolerance=0.0005,
+    smallest="176x176",
+)
+def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """`l5^0.1333 cs1^0.0448 cs2^0.2856 cs3^0.3001 cs4^0.2363 cs5^0.1333`.
+
+    `cs` is the mean over the windows that fit of SSIM's contrast and structure terms, at each
+    scale; `l5` that of the luminance term at the last. From scale to scale 2x2 samples become
+    their mean; an odd last row or column is left out. A negative mean counts as 0, so that no
+    power is complex. Window, K1 and K2 as in `ssim`.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w) or (h, w, n)
+    peak : float
+        Full scale of the arrays.
+
+    Returns
+    -------
+    float
+        0 to 1; exactly 1 for identical arrays.
+
+    Raises
+    ------
+    PictureError
+        If the window does not fit the picture at the last scale: at least 176x176.
+    """
+    smallest = 11 * 2 ** (len(SCALE_WEIGHTS) - 1)
+    if min(reference.shape) < smallest:
+        raise PictureError(
+            f"ms-ssim needs at least {smallest}x{smallest} samples, not "
+            f"{reference.shape[1]}x{reference.shape[0]}; ssim takes smaller pictures"
+        )
+    weights = gaussian_kernel(1.5, radius=5)
+    c1, c2 = (0.01 * peak) ** 2, (0.03 * peak) ** 2
+    result: float = 1.0
+    for scale, power in enumerate(SCALE_WEIGHTS):
+        if scale:
+            reference, test = halved(reference), halved(test)
+        luminance, contrast_structure = similarity(reference, test, weights, c1, c2)
+        result *= math.pow(max(0.0, float(contrast_structure.mean())), power)
+    return result * math.pow(max(0.0, float(luminance.mean())), SCALE_WEIGHTS[-1])
+
+
+#: Exponents of the five scales, finest first (Wang, Simoncelli, Bovik 2003, section 3.2).
+SCALE_WEIGHTS = (0.0448, 0.2856, 0.3001, 0.2363, 0.1333)
+
+
+def halved(plane: Pixels) -> Pixels:
+    """Means of 2x2 samples; an odd last row or column is left out."""
+    rows, columns = plane.shape[0] // 2, plane.shape[1] // 2
+    cut = plane[: 2 * rows, : 2 * columns].reshape(rows, 2, columns, 2)
+    return np.asarray(cut.mean(axis=(1, 3)))
+
+
+@metric(
+    "uqi",
+    summary="Universal quality index: SSIM's forerunner, without constants, on even windows.",
+    colour=ColourPolicy.EACH,
+    source="Wang and Bovik, IEEE Signal Processing Letters 9(3), 2002, doi:10.1109/97.995823",
+    unit="",
+    better="higher",
+    identical=1.0,
+    tolerance=0.0005,
+    smallest="the window, 8x8",
+)
+def uqi(
+    reference: Pixels,
+    test: Pixels,
+    peak: float = 1.0,
+    *,
+    window: Annotated[int, Count(2, 99)] = 8,
+) -> float:
+    """`4 sxy mx my / ((sx² + sy²)(mx² + my²))`, mean over all windows that fit.
+
+    Where both variances are 0 the quotient of the means stands alone, and where both means are
+    0 that of the variances; where both are, the windows agree and it is 1. Sample and
+    population moments give the same.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w) or (h, w, n)
+    peak : float
+        Full scale of the arrays: variances below 1e-12 of its square count as 0.
+    window : int
+        Side of the window in px.
+
+    Returns
+    -------
+    float
+        -1 to 1; exactly 1 for identical arrays.
+
+    Raises
+    ------
+    PictureError
+        If the window does not fit into the picture.
+    """
+    check_window("uqi", reference, window)
+    if np.array_equal(reference, test):
+        return 1.0
+    moments = window_moments(reference, test, np.full(window, 1 / window))
+    tiny = 1e-12 * peak**2
+    spread = moments.variance_x + moments.variance_y
+    covariance = np.where(spread > tiny, moments.covariance, 0.0)
+    spread = np.where(spread > tiny, spread, 0.0)
+    mx, my = moments.mean_x, moments.mean_y
+    quality = _fraction(2 * covariance, spread) * _fraction(2 * mx * my, mx * mx + my * my)
+    return float(quality.mean())
+
+
+def check_window(name: str, plane: Pixels, window: int) -> None:
+    """Raise `PictureError` unless a window fits into a plane."""
+    height, width = plane.shape
+    if min(height, width) < window:
+        raise PictureError(
+            f"{name}'s window of {window}x{window} does not fit a picture of {width}x{height}: "
+            f"leave {name} out of --metrics, or give a smaller window, as in '{name} window=3'"
+        )
+
+
+Maps = tuple[NDArray[np.float64], NDArray[np.float64]]
+
+
+def similarity(
+    reference: Pixels, test: Pixels, weights: NDArray[np.float64], c1: float, c2: float
+) -> Maps:
+    """Luminance term, and product of contrast and structure terms, of every window that fits.
+
+    `(2 mx my + C1) / (mx² + my² + C1)` and `(2 sxy + C2) / (sx² + sy² + C2)`; where both
+    sides of a fraction are 0, the windows agree and it is 1.
+    """
+    m = window_moments(reference, test, weights)
+    mx, my = m.mean_x, m.mean_y
+    return (
+        _fraction(2 * mx * my + c1, mx * mx + my * my + c1),
+        _fraction(2 * m.covariance + c2, m.variance_x + m.variance_y + c2),
+    )
+
+
+class Moments(NamedTuple):
+    """Means, variances and covariance (population moments) in every window that fits."""
+
+    mean_x: NDArray[np.float64]
+    mean_y: NDArray[np.float64]
+    variance_x: NDArray[np.float64]
+    variance_y: NDArray[np.float64]
+    covariance: NDArray[np.float64]
+
+
+def window_moments(reference: Pixels, test: Pixels, weights: NDArray[np.float64]) -> Moments:
+    """Moments of both planes under separable weights of unit sum."""
     # About a common offset the moments lose less to cancellation; variances do not change.
     offset = float(reference.mean())
     x, y = reference - offset, test - offset
-    weights = gaussian_kernel(window_sd, radius=window // 2)
-    mx, my = _window_mean(x, weights), _window_mean(y, weights)
-    spread = _window_mean(x * x + y * y, weights) - mx * mx - my * my
-    covariance = _window_mean(x * y, weights) - mx * my
-    mx += offset
-    my += offset
-    c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
-    numerator = (2 * mx * my + c1) * (2 * covariance + c2)
-    denominator = (mx * mx + my * my + c1) * (spread + c2)
-    # k1 = k2 = 0 leaves 0/0 in flat black windows that agree: similar, by the limit.
-    similarity = np.divide(
-        numerator, denominator, out=np.ones_like(numerator), where=denominator > 0
+    mx, my = window_mean(x, weights), window_mean(y, weights)
+    return Moments(
+        mx + offset,
+        my + offset,
+        (window_mean(x * x, weights) - mx * mx).clip(0, None),
+        (window_mean(y * y, weights) - my * my).clip(0, None),
+        window_mean(x * y, weights) - mx * my,
     )
-    return float(similarity.mean())
 
 
-def _window_mean(plane: Pixels, weights: NDArray[np.float64]) -> NDArray[np.float64]:
+def _fraction(above: NDArray[np.float64], below: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.divide(above, below, out=np.ones_like(above), where=below > 0)
+
+
+def window_mean(plane: Pixels, weights: NDArray[np.float64]) -> NDArray[np.float64]:
     """Weighted mean in every window that lies wholly inside the plane."""
     from scipy.ndimage import correlate1d
 
-    reach = weights.size // 2
+    size = weights.size
     height, width = plane.shape
-    rows = correlate1d(plane, weights, axis=0)[reach : height - reach]
-    return np.asarray(correlate1d(rows, weights, axis=1)[:, reach : width - reach])
+    first = size // 2
+    rows = correlate1d(plane, weights, axis=0)[first : first + height - size + 1]
+    return np.asarray(correlate1d(rows, weights, axis=1)[:, first : first + width - size + 1])

@@ -1,0 +1,228 @@
+"""Metrics of colour and of many bands."""
+
+from __future__ import annotations
+
+import math
+from concurrent.futures import ThreadPoolExecutor
+from typing import Annotated
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.errors import PictureError
+from magnetite.core.parameters import Number
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, metric
+
+Array = NDArray[np.float64]
+
+_SHARMA = (
+    "ISO/CIE 11664-6:2022; Sharma, Wu and Dalal, Color Research and Application 30(1), 2005, "
+    "doi:10.1002/col.20070"
+)
+#: Linear sRGB to XYZ (IEC 61966-2-1), and the white point D65 of its Y = 1 scale.
+_TO_XYZ = np.array([[0.4124, 0.3576, 0.1805], [0.2126, 0.7152, 0.0722], [0.0193, 0.1192, 0.9505]])
+_WHITE = _TO_XYZ.sum(axis=1)
+_BAND, _WORKERS = 2**18, 2
+
+
+@metric(
+    "delta-e",
+    summary="Mean colour difference CIEDE2000; samples are sRGB, white is D65.",
+    colour=ColourPolicy.RGB,
+    source=_SHARMA,
+    unit="ΔE00",
+    better="lower",
+    identical=0.0,
+)
+def delta_e(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """Mean over all pixels of CIEDE2000 with kL = kC = kH = 1.
+
+    Samples are taken as sRGB (IEC 61966-2-1) and brought to CIELAB with the white of sRGB, D65.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w, 3)
+    peak : float
+        Full scale of the arrays.
+
+    Returns
+    -------
+    float
+        0 or larger; about 1 is just noticeable.
+
+    Raises
+    ------
+    PictureError
+        If the pictures are not RGB.
+    """
+    return float(delta_e_map(reference, test, peak).mean())
+
+
+@metric(
+    "delta-e-95",
+    summary="Colour difference CIEDE2000 that 95 % of the pixels stay below; sRGB, D65.",
+    colour=ColourPolicy.RGB,
+    source=_SHARMA,
+    unit="ΔE00",
+    better="lower",
+    identical=0.0,
+)
+def delta_e_95(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """95th percentile over all pixels, linear between ranks; otherwise as `delta_e`."""
+    return float(np.percentile(delta_e_map(reference, test, peak), 95))
+
+
+def delta_e_map(reference: Pixels, test: Pixels, peak: float = 1.0) -> Array:
+    """CIEDE2000 of every pixel of two sRGB arrays, shape (h, w)."""
+    shape = reference.shape[:-1]
+    one, two = reference.reshape(-1, 3), test.reshape(-1, 3)
+
+    def work(start: int) -> Array:
+        part = slice(start, start + _BAND)
+        return ciede2000(lab_of(one[part] / peak), lab_of(two[part] / peak))
+
+    with ThreadPoolExecutor(_WORKERS) as pool:
+        parts = list(pool.map(work, range(0, len(one), _BAND)))
+    return np.concatenate(parts).reshape(shape)
+
+
+def lab_of(rgb: Pixels) -> Array:
+    """CIELAB (D65) of sRGB samples on 0..1, last axis 3; values outside 0..1 are clipped."""
+    encoded = rgb.clip(0, 1)
+    linear = np.where(encoded <= 0.04045, encoded / 12.92, ((encoded + 0.055) / 1.055) ** 2.4)
+    xyz = linear @ (_TO_XYZ.T / _WHITE)
+    delta = 6 / 29
+    f = np.where(xyz > delta**3, np.cbrt(xyz), xyz / (3 * delta**2) + 4 / 29)
+    x, y, z = f[..., 0], f[..., 1], f[..., 2]
+    return np.stack([116 * y - 16, 500 * (x - y), 200 * (y - z)], axis=-1)
+
+
+def ciede2000(one: Array, two: Array) -> Array:
+    """CIEDE2000 of CIELAB colours, last axis (L, a, b), by the steps of Sharma, Wu and Dalal."""
+    l1, a1, b1 = one[..., 0], one[..., 1], one[..., 2]
+    l2, a2, b2 = two[..., 0], two[..., 1], two[..., 2]
+    mean7 = ((np.hypot(a1, b1) + np.hypot(a2, b2)) / 2) ** 7
+    g = 0.5 * (1 - np.sqrt(mean7 / (mean7 + 25.0**7)))
+    a1, a2 = a1 * (1 + g), a2 * (1 + g)
+    c1, c2 = np.hypot(a1, b1), np.hypot(a2, b2)
+    h1, h2 = np.degrees(np.arctan2(b1, a1)) % 360, np.degrees(np.arctan2(b2, a2)) % 360
+    gray = c1 * c2 == 0
+    turn = h2 - h1
+    turn = np.where(turn > 180, turn - 360, np.where(turn < -180, turn + 360, turn))
+    turn = np.where(gray, 0, turn)
+    dl, dc = l2 - l1, c2 - c1
+    dh = 2 * np.sqrt(c1 * c2) * np.sin(np.radians(turn / 2))
+    light, chroma = (l1 + l2) / 2, (c1 + c2) / 2
+    total = h1 + h2
+    far = np.abs(h1 - h2) > 180
+    hue = np.where(far, np.where(total < 360, total + 360, total - 360), total) / 2
+    hue = np.where(gray, total, hue)
+    t = (
+        1
+        - 0.17 * np.cos(np.radians(hue - 30))
+        + 0.24 * np.cos(np.radians(2 * hue))
+        + 0.32 * np.cos(np.radians(3 * hue + 6))
+        - 0.20 * np.cos(np.radians(4 * hue - 63))
+    )
+    rotation = 30 * np.exp(-(((hue - 275) / 25) ** 2))
+    rc = 2 * np.sqrt(chroma**7 / (chroma**7 + 25.0**7))
+    sl = 1 + 0.015 * (light - 50) ** 2 / np.sqrt(20 + (light - 50) ** 2)
+    sc, sh = 1 + 0.045 * chroma, 1 + 0.015 * chroma * t
+    rt = -np.sin(np.radians(2 * rotation)) * rc
+    l, c, h = dl / sl, dc / sc, dh / sh  # noqa: E741 (as in the source)
+    return np.asarray(np.sqrt(np.maximum(l * l + c * c + h * h + rt * c * h, 0)))
+
+
+@metric(
+    "sam",
+    summary="Spectral angle: mean angle between the channels' vectors of both pictures.",
+    colour=ColourPolicy.JOINT,
+    source="Kruse et al., Remote Sensing of Environment 44, 1993, doi:10.1016/0034-4257(93)90013-N",
+    unit="deg",
+    better="lower",
+    identical=0.0,
+)
+def sam(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """Mean over all pixels of the angle between `x` and `y`, vectors of a pixel's channels.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w, n), n at least 2
+    peak : float
+        Not used: the angle does not depend on brightness.
+
+    Returns
+    -------
+    float
+        Degrees, 0 to 180. Of two black pixels the angle is 0, of one 90.
+
+    Raises
+    ------
+    PictureError
+        If the pictures are gray.
+    """
+    _check_bands("sam", reference)
+    lengths = np.linalg.norm(reference, axis=-1), np.linalg.norm(test, axis=-1)
+    black = (lengths[0] == 0).astype(int) + (lengths[1] == 0)
+    one, two = (
+        vectors / np.where(length == 0, 1, length)[..., np.newaxis]
+        for vectors, length in zip((reference, test), lengths, strict=True)
+    )
+    # Kahan's form: exact for small angles, where the arc cosine is not.
+    apart = np.linalg.norm(one - two, axis=-1)
+    together = np.linalg.norm(one + two, axis=-1)
+    angle = np.degrees(2 * np.arctan2(apart, together))
+    return float(np.where(black == 2, 0.0, np.where(black == 1, 90.0, angle)).mean())
+
+
+@metric(
+    "ergas",
+    summary="Relative dimensionless global error: rms over all channels of rmse over mean.",
+    colour=ColourPolicy.JOINT,
+    source="Wald, Data Fusion: Definitions and Architectures (2002), chapter 8",
+    unit="",
+    better="lower",
+    identical=0.0,
+)
+def ergas(
+    reference: Pixels,
+    test: Pixels,
+    peak: float = 1.0,
+    *,
+    ratio: Annotated[float, Number(1, 64)] = 1.0,
+) -> float:
+    """`100 / ratio √(mean over channels of (rmse / mean)²)`.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w, n), n at least 2
+    peak : float
+        Not used.
+    ratio : float
+        Sample distance of the coarse picture over that of the fine one, where the test picture
+        was sharpened by that factor.
+
+    Returns
+    -------
+    float
+        0 or larger; infinity where a channel of the reference is all 0 and that of the test
+        is not.
+
+    Raises
+    ------
+    PictureError
+        If the pictures are gray.
+    """
+    _check_bands("ergas", reference)
+    errors = ((reference - test) ** 2).mean(axis=(0, 1))
+    means = reference.mean(axis=(0, 1)) ** 2
+    if ((means == 0) & (errors > 0)).any():
+        return math.inf
+    shares = np.divide(errors, means, out=np.zeros_like(errors), where=means > 0)
+    return 100 / ratio * math.sqrt(float(shares.mean()))
+
+
+def _check_bands(name: str, reference: Pixels) -> None:
+    if reference.ndim == 2:
+        raise PictureError(f"{name} compares the channels of a pixel; these pictures are gray")

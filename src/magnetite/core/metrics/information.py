@@ -1,0 +1,116 @@
+"""Metrics of information that both pictures share."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.errors import PictureError
+from magnetite.core.kernels import gaussian_kernel
+from magnetite.core.metrics.structure import window_mean, window_moments
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, metric
+
+#: Variance of the visual noise, on the scale of 8 bits (Sheikh and Bovik 2006).
+VISUAL_NOISE = 2.0
+_SCALES = 4
+_BINS = 256
+
+
+@metric(
+    "vif",
+    summary="Visual information fidelity, pixel domain: what the eye can still tell.",
+    colour=ColourPolicy.LUMA,
+    source="Sheikh and Bovik, IEEE Trans. Image Processing 15(2), 2006, "
+    "doi:10.1109/TIP.2005.859378",
+    unit="",
+    better="higher",
+    identical=1.0,
+    smallest="41x41",
+)
+def vif(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """`Σ log(1 + g² sx² / (sv² + 2)) / Σ log(1 + sx² / 2)` over windows of four scales, on luma.
+
+    In each window `g = sxy / sx²` and `sv² = sy² - g sxy` (population moments, Gaussian weights
+    of 17, 9, 5 and 3 taps, sd a fifth of that; windows that fit). From scale to scale the
+    pictures are smoothed by the new window and every other sample is kept.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
+    peak : float
+        Full scale of the arrays; the visual noise of variance 2 is on the scale of 8 bits.
+
+    Returns
+    -------
+    float
+        0 or larger; 1 for identical arrays; above 1 where contrast was enhanced. 1 where the
+        reference is flat and the test too, 0 where only the reference is.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 41x41.
+    """
+    if min(reference.shape) < 41:
+        raise PictureError(
+            f"vif needs at least 41x41 samples, not {reference.shape[1]}x{reference.shape[0]}"
+        )
+    if np.array_equal(reference, test):
+        return 1.0
+    x, y = reference * (255 / peak), test * (255 / peak)
+    kept = there = 0.0
+    for scale in range(_SCALES):
+        taps = 2 ** (_SCALES - scale) + 1
+        weights = gaussian_kernel(taps / 5, radius=taps // 2)
+        if scale:
+            x, y = window_mean(x, weights)[::2, ::2], window_mean(y, weights)[::2, ::2]
+        m = window_moments(x, y, weights)
+        gain = np.divide(
+            m.covariance, m.variance_x, out=np.zeros_like(m.covariance), where=m.variance_x > 1e-10
+        )
+        gain = gain.clip(0, None)
+        noise = (m.variance_y - gain * m.covariance).clip(1e-10, None)
+        kept += float(np.log1p(gain**2 * m.variance_x / (noise + VISUAL_NOISE)).sum())
+        there += float(np.log1p(m.variance_x / VISUAL_NOISE).sum())
+    if there < 1e-9:
+        return 1.0 if float(np.ptp(y)) == 0 else 0.0
+    return kept / there
+
+
+@metric(
+    "mutual-information",
+    summary="Bits that a sample of one picture tells about that of the other.",
+    colour=ColourPolicy.LUMA,
+    source="Cover and Thomas, Elements of Information Theory, 2nd ed. (2006), chapter 2",
+    unit="bit",
+    better="higher",
+    identical=None,
+)
+def mutual_information(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """`Σ p(a, b) log2(p(a, b) / (p(a) p(b)))` over the joint histogram of luma.
+
+    256 even bins from 0 to full scale, centred on the digital numbers of 8 bits.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
+    peak : float
+        Full scale of the arrays.
+
+    Returns
+    -------
+    float
+        0 to 8 bits; for identical pictures the entropy of their histogram.
+    """
+    one, two = (_bins(plane, peak) for plane in (reference, test))
+    counts = np.bincount(one * _BINS + two, minlength=_BINS**2)
+    joint = counts.reshape(_BINS, _BINS) / one.size
+    apart = np.outer(joint.sum(axis=1), joint.sum(axis=0))
+    held = joint > 0
+    return max(0.0, float((joint[held] * np.log2(joint[held] / apart[held])).sum()))
+
+
+def _bins(plane: Pixels, peak: float) -> NDArray[np.intp]:
+    numbers = np.rint(plane.ravel() * ((_BINS - 1) / peak)).clip(0, _BINS - 1)
+    return np.asarray(numbers, dtype=np.intp)

@@ -1,0 +1,331 @@
+"""The panel of metrics against published values, closed forms and slow direct definitions."""
+
+from __future__ import annotations
+
+import math
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from scipy import ndimage
+
+import magnetite
+from conftest import texture
+from magnetite.core.errors import PictureError
+from magnetite.core.kernels import gaussian_kernel
+from magnetite.core.metrics.colour import ciede2000, delta_e, lab_of
+from magnetite.core.metrics.structure import similarity, ssim
+from magnetite.core.registry import ColourPolicy, every
+from magnetite.scenes.catalogue import SCENES
+
+#: Sharma, Wu and Dalal (2005), table 1: L1 a1 b1, L2 a2 b2, CIEDE2000.
+SHARMA = """
+50.0000 2.6772 -79.7751 50.0000 0.0000 -82.7485 2.0425
+50.0000 3.1571 -77.2803 50.0000 0.0000 -82.7485 2.8615
+50.0000 2.8361 -74.0200 50.0000 0.0000 -82.7485 3.4412
+50.0000 -1.3802 -84.2814 50.0000 0.0000 -82.7485 1.0000
+50.0000 -1.1848 -84.8006 50.0000 0.0000 -82.7485 1.0000
+50.0000 -0.9009 -85.5211 50.0000 0.0000 -82.7485 1.0000
+50.0000 0.0000 0.0000 50.0000 -1.0000 2.0000 2.3669
+50.0000 -1.0000 2.0000 50.0000 0.0000 0.0000 2.3669
+50.0000 2.4900 -0.0010 50.0000 -2.4900 0.0009 7.1792
+50.0000 2.4900 -0.0010 50.0000 -2.4900 0.0010 7.1792
+50.0000 2.4900 -0.0010 50.0000 -2.4900 0.0011 7.2195
+50.0000 2.4900 -0.0010 50.0000 -2.4900 0.0012 7.2195
+50.0000 -0.0010 2.4900 50.0000 0.0009 -2.4900 4.8045
+50.0000 -0.0010 2.4900 50.0000 0.0010 -2.4900 4.8045
+50.0000 -0.0010 2.4900 50.0000 0.0011 -2.4900 4.7461
+50.0000 2.5000 0.0000 50.0000 0.0000 -2.5000 4.3065
+50.0000 2.5000 0.0000 73.0000 25.0000 -18.0000 27.1492
+50.0000 2.5000 0.0000 61.0000 -5.0000 29.0000 22.8977
+50.0000 2.5000 0.0000 56.0000 -27.0000 -3.0000 31.9030
+50.0000 2.5000 0.0000 58.0000 24.0000 15.0000 19.4535
+50.0000 2.5000 0.0000 50.0000 3.1736 0.5854 1.0000
+50.0000 2.5000 0.0000 50.0000 3.2972 0.0000 1.0000
+50.0000 2.5000 0.0000 50.0000 1.8634 0.5757 1.0000
+50.0000 2.5000 0.0000 50.0000 3.2592 0.3350 1.0000
+60.2574 -34.0099 36.2677 60.4626 -34.1751 39.4387 1.2644
+63.0109 -31.0961 -5.8663 62.8187 -29.7946 -4.0864 1.2630
+61.2901 3.7196 -5.3901 61.4292 2.2480 -4.9620 1.8731
+35.0831 -44.1164 3.7933 35.0232 -40.0716 1.5901 1.8645
+22.7233 20.0904 -46.6940 23.0331 14.9730 -42.5619 2.0373
+36.4612 47.8580 18.3852 36.2715 50.5065 21.2231 1.4146
+90.8027 -2.0831 1.4410 91.1528 -1.6435 0.0447 1.4441
+90.9257 -0.5406 -0.9208 88.6381 -0.8985 -0.7239 1.5381
+6.7747 -0.2908 -2.4247 5.8714 -0.0985 -2.2286 0.6377
+2.0776 0.0795 -1.1350 0.9033 -0.0636 -0.5514 0.9082
+"""
+
+
+def pair(height: int, width: int, channels: int | None = None) -> tuple[np.ndarray, np.ndarray]:
+    clean = np.rint(texture(height, width, channels) * 255)
+    noise = np.random.default_rng(3).normal(0, 12, clean.shape)
+    return clean, np.rint(ndimage.uniform_filter(clean, 2) + noise).clip(0, 255)
+
+
+def scored(metric: str, x: np.ndarray, y: np.ndarray) -> float:
+    return magnetite.score(x.astype(np.uint8), y.astype(np.uint8), metric)[metric]
+
+
+def test_ciede2000_of_the_published_pairs() -> None:
+    table = np.array([line.split() for line in SHARMA.split("\n") if line], float)
+    assert len(table) == 34
+    one, two = table[:, :3], table[:, 3:6]
+    np.testing.assert_allclose(ciede2000(one, two), table[:, 6], atol=5e-5)
+    np.testing.assert_allclose(ciede2000(two, one), table[:, 6], atol=5e-5)
+
+
+def test_lab_of_known_colours() -> None:
+    colours = np.array([[[1, 1, 1], [0, 0, 0], [1, 0, 0], [0, 0, 1]]], float)
+    # Lindbloom's values for sRGB and D65.
+    expected = [[100, 0, 0], [0, 0, 0], [53.24, 80.09, 67.20], [32.30, 79.19, -107.86]]
+    np.testing.assert_allclose(lab_of(colours)[0], expected, atol=0.03)
+    gray = np.full((3, 4, 3), 0.5)
+    # Between grays the difference is one of lightness alone.
+    lighter = delta_e(gray, gray + 0.1)
+    l1, l2 = lab_of(gray)[0, 0, 0], lab_of(gray + 0.1)[0, 0, 0]
+    spread = 1 + 0.015 * ((l1 + l2) / 2 - 50) ** 2 / math.sqrt(20 + ((l1 + l2) / 2 - 50) ** 2)
+    assert lighter == pytest.approx((l2 - l1) / spread, rel=1e-4)
+
+
+def test_error_metrics_are_their_definitions() -> None:
+    x, y = pair(30, 41, 3)
+    error = x - y
+    for metric, expected in {
+        "nrmse": math.sqrt((error**2).sum() / (x**2).sum()),
+        "mae": np.abs(error).mean(),
+        "max-error": np.abs(error).max(),
+        "snr": 10 * math.log10((x**2).sum() / (error**2).sum()),
+    }.items():
+        assert scored(metric, x, y) == pytest.approx(expected, rel=1e-9), metric
+    black = np.zeros((9, 9))
+    assert scored("nrmse", black, black + 1) == math.inf
+    assert scored("snr", black, black + 1) == -math.inf
+
+
+def slow_psnr_b(x: np.ndarray, y: np.ndarray, block: int = 8) -> float:
+    height, width = y.shape
+    border, inner = [], []
+    for i in range(height):
+        for j in range(width - 1):
+            (border if (j + 1) % block == 0 else inner).append((y[i, j] - y[i, j + 1]) ** 2)
+    for i in range(height - 1):
+        for j in range(width):
+            (border if (i + 1) % block == 0 else inner).append((y[i, j] - y[i + 1, j]) ** 2)
+    gap = np.mean(border) - np.mean(inner)
+    effect = math.log2(block) / math.log2(min(height, width)) * gap if gap > 0 else 0.0
+    return 10 * math.log10(255**2 / (((x - y) ** 2).mean() + effect))
+
+
+def test_psnr_b_is_its_definition() -> None:
+    x, y = pair(35, 50)
+    assert scored("psnr-b", x, y) == pytest.approx(slow_psnr_b(x, y), rel=1e-9)
+    blocky = np.kron(x[:4, :6], np.ones((8, 8)))
+    assert scored("psnr-b", blocky, blocky + 0) == pytest.approx(slow_psnr_b(blocky, blocky))
+    assert scored("psnr-b", blocky, blocky) < 40
+    smooth = np.tile(np.arange(40.0), (40, 1))
+    assert scored("psnr-b", smooth, smooth) == math.inf
+
+
+def test_csf_psnr_weights_what_the_eye_sees() -> None:
+    x = np.full((60, 90), 100.0)
+    shifted = scored("csf-psnr", x, x + 3)
+    assert shifted == pytest.approx(scored("psnr", x, x + 3), abs=1e-9)
+    fine = x + 6 * (np.indices(x.shape).sum(0) % 2) - 3
+    # A checkerboard lies at 0.707 c/px: 42 cycles per degree at 60 px.
+    f = 60 * math.hypot(0.5, 0.5)
+    grid = np.linspace(0.1, 60, 100_000)
+
+    def sensitivity(f: float) -> float:
+        return 2.6 * (0.0192 + 0.114 * f) * np.exp(-((0.114 * f) ** 1.1))
+
+    loss = 20 * math.log10(sensitivity(grid).max() / sensitivity(f))
+    assert scored("csf-psnr", x, fine) == pytest.approx(20 * math.log10(255 / 3) + loss, abs=1e-6)
+
+
+def slow_windows(x: np.ndarray, y: np.ndarray, size: int) -> list[tuple[np.ndarray, np.ndarray]]:
+    return [
+        (x[i : i + size, j : j + size], y[i : i + size, j : j + size])
+        for i in range(x.shape[0] - size + 1)
+        for j in range(x.shape[1] - size + 1)
+    ]
+
+
+def test_uqi_is_its_definition() -> None:
+    x, y = pair(21, 26)
+    x[:10, :10] = y[:10, :10] = 50  # flat and equal
+    x[-10:, -10:], y[-10:, -10:] = 40, 80  # flat, of other means
+    values = []
+    for a, b in slow_windows(x, y, 8):
+        ma, mb, va, vb = a.mean(), b.mean(), a.var(ddof=1), b.var(ddof=1)
+        covariance = ((a - ma) * (b - mb)).sum() / 63
+        if va + vb == 0:
+            values.append(2 * ma * mb / (ma**2 + mb**2))
+        else:
+            values.append(4 * covariance * ma * mb / ((va + vb) * (ma**2 + mb**2)))
+    assert scored("uqi", x, y) == pytest.approx(np.mean(values), abs=1e-9)
+
+
+def test_the_parts_of_ssim_multiply_to_it() -> None:
+    x, y = pair(11, 11)
+    parts = [scored(f"ssim-{part}", x, y) for part in ("luminance", "contrast", "structure")]
+    assert math.prod(parts) == pytest.approx(scored("ssim", x, y), rel=1e-9)
+    assert scored("ssim-contrast", x, x // 2) < scored("ssim-structure", x, x // 2)
+
+
+def test_ms_ssim_is_its_definition() -> None:
+    x, y = pair(180, 197)
+    expected = 1.0
+    for scale, power in enumerate((0.0448, 0.2856, 0.3001, 0.2363, 0.1333)):
+        if scale:
+            x, y = (
+                (p[:-1:2, :-1:2] + p[1::2, :-1:2] + p[:-1:2, 1::2] + p[1::2, 1::2]) / 4
+                for p in (p[: p.shape[0] // 2 * 2, : p.shape[1] // 2 * 2] for p in (x, y))
+            )
+        l, cs = similarity(x, y, gaussian_kernel(1.5, 5), 2.55**2, 7.65**2)  # noqa: E741
+        expected *= cs.mean() ** power
+    expected *= l.mean() ** 0.1333
+    x, y = pair(180, 197)
+    assert scored("ms-ssim", x, y) == pytest.approx(expected, rel=1e-9)
+    assert scored("ms-ssim", x, 255 - x) == 0.0  # opposite structure is clipped, never complex
+    with pytest.raises(PictureError, match="at least 176x176 samples, not 300x175"):
+        magnetite.score(np.zeros((175, 300), np.uint8), np.ones((175, 300), np.uint8), "ms-ssim")
+
+
+def test_the_fast_route_of_ssim_is_the_definition() -> None:
+    x, y = pair(400, 601)
+    luminance, contrast_structure = similarity(x, y, gaussian_kernel(1.5, 5), 2.55**2, 7.65**2)
+    expected = (luminance * contrast_structure).mean()
+    assert ssim(x, y, 255.0) == pytest.approx(expected, abs=1e-11)
+    dark = np.zeros((500, 500))
+    assert ssim(dark, dark + 255, 255.0) == pytest.approx(0.01**2 / (1 + 0.01**2), abs=1e-11)
+
+
+def test_gmsd_is_its_definition() -> None:
+    x, y = pair(20, 27)
+
+    def gradients(p: np.ndarray) -> np.ndarray:
+        p = p[:20, :26].reshape(10, 2, 13, 2).mean(axis=(1, 3))
+        kernel = np.array([[1, 0, -1]] * 3) / 3
+        along, down = (ndimage.convolve(p, k)[1:-1, 1:-1] for k in (kernel, kernel.T))
+        return np.sqrt(along**2 + down**2)
+
+    a, b = gradients(x), gradients(y)
+    expected = ((2 * a * b + 170) / (a**2 + b**2 + 170)).std()
+    assert scored("gmsd", x, y) == pytest.approx(expected, rel=1e-9)
+
+
+def test_vif_is_its_definition() -> None:
+    x, y = pair(60, 71)
+    above = below = 0.0
+    a, b = x.copy(), y.copy()
+    for scale in range(1, 5):
+        size = 2 ** (5 - scale) + 1
+        at = np.arange(size) - size // 2
+        weights = np.exp(-(at[:, None] ** 2 + at[None] ** 2) / (2 * (size / 5) ** 2))
+        weights /= weights.sum()
+
+        def mean(p: np.ndarray, weights: np.ndarray = weights, half: int = size // 2) -> np.ndarray:
+            return ndimage.correlate(p, weights)[half:-half, half:-half]
+
+        if scale > 1:
+            a, b = mean(a)[::2, ::2], mean(b)[::2, ::2]
+        ma, mb = mean(a), mean(b)
+        va, vb, cov = mean(a * a) - ma**2, mean(b * b) - mb**2, mean(a * b) - ma * mb
+        g = (cov / va).clip(0)
+        sv = vb - g * cov
+        above += np.log10(1 + g**2 * va / (sv + 2)).sum()
+        below += np.log10(1 + va / 2).sum()
+    assert scored("vif", x, y) == pytest.approx(above / below, rel=1e-6)
+    assert scored("vif", x, (x - 128) * 1.0 + 128) == 1.0
+    flat = np.full((50, 50), 90.0)
+    assert (scored("vif", flat, flat + 5), scored("vif", flat, y[:50, :50])) == (1.0, 0.0)
+
+
+def test_mutual_information_of_closed_forms() -> None:
+    halves = np.repeat([[0.0, 255.0]], 32, axis=1).repeat(64, axis=0)
+    stripes = np.tile(np.repeat([0.0, 200.0], 32)[:, None], 64)
+    assert scored("mutual-information", halves, 255 - halves) == pytest.approx(1)
+    assert scored("mutual-information", halves, stripes) == pytest.approx(0, abs=1e-12)
+    levels = np.repeat(np.arange(8) * 30.0, 8)[None].repeat(8, axis=0)
+    assert scored("mutual-information", levels, levels) == pytest.approx(3)
+    assert scored("mutual-information", levels, np.minimum(levels, 90)) == pytest.approx(
+        4 / 8 * 0 + 3 / 8 * 3 + 5 / 8 * math.log2(8 / 5)
+    )
+
+
+def test_spectral_metrics_are_their_definitions() -> None:
+    x, y = pair(9, 13, 5)
+    angles = [
+        math.degrees(math.acos(a @ b / np.linalg.norm(a) / np.linalg.norm(b)))
+        for a, b in zip(x.reshape(-1, 5), y.reshape(-1, 5), strict=True)
+    ]
+    assert scored("sam", x, y) == pytest.approx(np.mean(angles), rel=1e-6)
+    assert scored("sam", x // 2 * 2, x // 2) == pytest.approx(0, abs=1e-9)
+    shares = [((x - y)[..., c] ** 2).mean() / x[..., c].mean() ** 2 for c in range(5)]
+    assert scored("ergas", x, y) == pytest.approx(100 * math.sqrt(np.mean(shares)), rel=1e-9)
+    half = magnetite.score(x.astype(np.uint8), y.astype(np.uint8), "ergas ratio=2")
+    assert half["ergas ratio=2"] == pytest.approx(50 * math.sqrt(np.mean(shares)), rel=1e-9)
+    black = np.zeros((4, 4, 2))
+    assert scored("sam", black, black + np.array([1, 0])) == 90
+    assert scored("ergas", black, black + 1) == math.inf
+    for metric in ("sam", "ergas"):
+        with pytest.raises(PictureError, match="these pictures are gray"):
+            scored(metric, x[..., 0], y[..., 0])
+
+
+def test_the_residuals_test_tells_noise_from_structure() -> None:
+    gray = np.full((200, 220), 0.5)
+    chances = []
+    for seed in range(60):
+        noisy = magnetite.degrade(gray, "gaussian-noise sd=5%", seed=seed).picture
+        chances.append(magnetite.score(gray, noisy, "residual-whiteness")["residual-whiteness"])
+    # Under white noise a p-value is even on 0..1.
+    assert np.mean(chances) == pytest.approx(0.5, abs=4 / math.sqrt(12 * 60))
+    assert np.mean(np.array(chances) < 0.1) < 0.3
+    scene = SCENES[1].picture(160, 112, 0)
+    smoothed = magnetite.degrade(scene, "gaussian-blur sigma=1").picture
+    scores = magnetite.score(scene, smoothed, "residual-structure,residual-whiteness")
+    assert scores["residual-structure"] > 0.05
+    assert scores["residual-whiteness"] < 1e-6
+    wave = np.sin(np.pi * np.arange(100) / 4)[None].repeat(90, axis=0)
+    structure = magnetite.score(gray[:90, :100], gray[:90, :100] + 0.1 * wave, "residual-structure")
+    lags = [math.cos(math.pi / 4 * across) for across in (1, 2, -2, -1, 0, 1, 2, -2, -1, 0, 1, 2)]
+    expected = math.sqrt(np.mean(np.square(lags)))
+    assert structure["residual-structure"] == pytest.approx(expected, abs=0.02)
+
+
+#: Scores that a blur or noise may improve on some scene, and why.
+NOT_MONOTONE = {
+    ("psnr-b", "noise"), ("psnr-b", "blur"),  # noise hides block borders, blur evens them out
+    ("residual-structure", "noise"), ("residual-structure", "blur"),  # say what, not how much
+    ("residual-whiteness", "noise"), ("residual-whiteness", "blur"),
+    ("max-error", "noise"), ("max-error", "blur"),  # one sample decides, and ends at full scale
+    ("sam", "blur"), ("delta-e-95", "blur"),  # flat patches of the chart are left alone
+    ("gmsd", "noise"), ("gmsd", "blur"),  # a deviation falls again where all is equally bad
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("scene", SCENES, ids=lambda scene: scene.name)
+@pytest.mark.parametrize("chain", ["gaussian-noise sd={}%", "gaussian-blur sigma={}px"])
+def test_scores_fall_as_the_degradation_grows(scene: object, chain: str) -> None:
+    reference = scene.picture(320, 224, 0)
+    worse = [magnetite.degrade(reference, chain.format(k)).picture for k in (1, 2, 4, 8)]
+    kind = "noise" if "noise" in chain else "blur"
+    for method in every("metric"):
+        bands = reference.colour == "gray" and method.name in ("sam", "ergas")
+        if bands or (method.colour is ColourPolicy.RGB and reference.colour == "gray"):
+            continue
+        scores = [magnetite.score(reference, test, method.name)[method.name] for test in worse]
+        if (method.name, kind) in NOT_MONOTONE:
+            assert all(map(math.isfinite, scores))
+            continue
+        sign = 1 if method.traits["better"] == "higher" else -1
+        assert all(sign * a >= sign * b for a, b in pairwise(scores)), (method.name, scores)
+
+
+def test_symmetric_metrics_are() -> None:
+    x, y = pair(190, 200, 3)
+    for metric in ("mae", "rmse", "ssim", "ms-ssim", "uqi", "gmsd", "delta-e", "sam",
+                   "mutual-information", "edge-preservation", "csf-psnr"):  # fmt: skip
+        assert scored(metric, x, y) == pytest.approx(scored(metric, y, x), rel=1e-9), metric
