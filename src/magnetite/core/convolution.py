@@ -51,11 +51,16 @@ def convolve_separable(
         return plane * plane.dtype.type(line[0])
     if line.size > LONGEST_DIRECT:
         return _by_fft(plane, (line.size // 2,) * 2, boundary, line)
-    return _direct(_direct(plane, line, 0, boundary), line, 1, boundary)
+    return correlate_axis(correlate_axis(plane, line, 0, boundary), line, 1, boundary)
 
 
-def _direct(plane: Pixels, line: NDArray[np.float64], axis: int, boundary: Boundary) -> Pixels:
-    """Sum along one axis, in two halves of the other."""
+def correlate_axis(
+    plane: Pixels, line: NDArray[np.float64], axis: int, boundary: Boundary
+) -> Pixels:
+    """Weighted sums along one axis of a plane, in two halves of the other on two threads.
+
+    The weights' middle, `line.size // 2`, stays on the sample; they are not turned round.
+    """
     from scipy.ndimage import correlate1d
 
     out = np.empty_like(plane)

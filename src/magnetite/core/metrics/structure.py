@@ -9,6 +9,7 @@ from typing import Annotated, Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.convolution import correlate_axis
 from magnetite.core.errors import PictureError
 from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.parameters import Count, Length, Number
@@ -319,10 +320,8 @@ def _fraction(above: NDArray[np.float64], below: NDArray[np.float64]) -> NDArray
 
 def window_mean(plane: Pixels, weights: NDArray[np.float64]) -> NDArray[np.float64]:
     """Weighted mean in every window that lies wholly inside the plane."""
-    from scipy.ndimage import correlate1d
-
     size = weights.size
     height, width = plane.shape
     first = size // 2
-    rows = correlate1d(plane, weights, axis=0)[first : first + height - size + 1]
-    return np.asarray(correlate1d(rows, weights, axis=1)[:, first : first + width - size + 1])
+    rows = correlate_axis(plane, weights, 0, "mirror")[first : first + height - size + 1]
+    return correlate_axis(rows, weights, 1, "mirror")[:, first : first + width - size + 1]
