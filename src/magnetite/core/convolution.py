@@ -55,7 +55,7 @@ def convolve_separable(
 
 
 def correlate_axis(
-    plane: Pixels, line: NDArray[np.float64], axis: int, boundary: Boundary
+    plane: Pixels, line: NDArray[np.float64], axis: int, boundary: Boundary = "mirror"
 ) -> Pixels:
     """Weighted sums along one axis of a plane, in two halves of the other on two threads.
 

@@ -323,5 +323,6 @@ def window_mean(plane: Pixels, weights: NDArray[np.float64]) -> NDArray[np.float
     size = weights.size
     height, width = plane.shape
     first = size // 2
-    rows = correlate_axis(plane, weights, 0, "mirror")[first : first + height - size + 1]
-    return correlate_axis(rows, weights, 1, "mirror")[:, first : first + width - size + 1]
+    rows = correlate_axis(plane, weights, axis=0)[first : first + height - size + 1]
+    means = correlate_axis(rows, weights, axis=1)[:, first : first + width - size + 1]
+    return np.asarray(means, np.float64)
