@@ -143,6 +143,8 @@ def main(target: Path) -> None:
             "edge",
         ):
             shutil.copy(folder / f"{name}.png", target / f"{name}.png")
+        tests = ["worn.png", "mended.png", "tile.mgt"]
+        shot("panel", ["score", reference, *tests, "--metrics", "all"])
         sheet = ["view", "sheet", reference, "worn.png", "mended.png", "tile.mgt"]
         run_in_terminal(
             [*sheet, "--reference", reference, "--crop", "210,180,96x64", "--out", "sheet.png"],

@@ -144,6 +144,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
         ("calibrate", "noise", "gray.png", "gray.png"),
         "are identical: give frames",
     ),
+    "edge in a dot": (("calibrate", "blur", "dot.png"), "no straight edge"),
     "no edge": (("calibrate", "blur", "small.png"), "no straight edge .* name one with --region"),
     "region text": (("calibrate", "blur", "gray.png", "--region", "1,2"), "'1,2' is no region"),
     "region outside": (("view", "surface", "gray.png", "--region", "9,9,99x9"), "leaves gray.png"),

@@ -38,7 +38,7 @@ def print_table(
 
 
 def _is_figure(text: str) -> bool:
-    return re.fullmatch(r"(≤ ?)?[-+−]?[\d.]*(e[-+]\d+)?∞?|–", text) is not None
+    return re.fullmatch(r"(≤ ?)?[-+−]?[\d.]*(e[-+]\d+)?∞?[* ]?|–", text) is not None
 
 
 def _print_rich(

@@ -14,12 +14,20 @@ from magnetite.cli.options import (
     OutputFormat,
     ReferenceArgument,
     load,
+    note,
 )
 from magnetite.cli.output import figure, print_csv, print_json, print_table
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from magnetite.core.chain import Step
     from magnetite.core.picture import Picture
     from magnetite.core.registry import Method
+    from magnetite.core.scoring import Scores
+
+#: Tables of more metrics than this are turned on their side.
+MOST_COLUMNS = 6
 
 
 def run(
@@ -28,7 +36,10 @@ def run(
         list[Path], typer.Argument(metavar="TEST…", help="Pictures to score, also .mgt files.")
     ],
     metrics: Annotated[
-        str, typer.Option(help="Metrics with their settings, as in: psnr,'ssim window=7'.")
+        str,
+        typer.Option(
+            help="Metrics with their settings, as in: psnr,'ssim window=7'; or all that apply."
+        ),
     ] = "mse,psnr,ssim",
     gray: Annotated[bool, typer.Option("--gray", help="Score the luma of every picture.")] = False,
     mixed_depths: Annotated[
@@ -50,6 +61,8 @@ def run(
         if mixed_depths:
             test = _at_depth_of(reference, test)
         rows.append((path, score(reference, test, metrics)))
+    say_left_out(rows[0][1].left_out)
+    steps = [step for step in steps if str(step) in rows[0][1]]
     labels = [str(step) for step in steps]
     if format is OutputFormat.json:
         print_json(
@@ -72,13 +85,40 @@ def run(
             [[str(ref), str(p), *s.values(), str(s.identical).lower()] for p, s in rows],
         )
     else:
-        titles = [heading(step.method, str(step)) for step in steps]
-        print_table(
-            ["test", *titles, ""],
-            [[str(p), *s.values(), "identical" if s.identical else ""] for p, s in rows],
+        _print_scores(
+            steps, rows,
             f"reference {ref} ({reference.describe()}); peak {reference.full_scale:g}; "
             "dn are those of 8 bits; ↑ more is better, ↓ less",
-        )
+        )  # fmt: skip
+
+
+def _print_scores(steps: list[Step], rows: list[tuple[Path, Scores]], caption: str) -> None:
+    """A row for each test; where the metrics are many, a row for each of them instead."""
+    titles = [heading(step.method, str(step)) for step in steps]
+    cells = [_marked(step, [scores[str(step)] for _, scores in rows]) for step in steps]
+    if len(rows) > 1:
+        caption += "; * the best"
+    if len(steps) <= MOST_COLUMNS:
+        marks = [["identical" if scores.identical else "" for _, scores in rows]]
+        columns = zip(*cells, *marks, strict=True)
+        lines = [[str(path), *line] for (path, _), line in zip(rows, columns, strict=True)]
+        print_table(["test", *titles, ""], lines, caption)
+    else:
+        lines = [[title, *line] for title, line in zip(titles, cells, strict=True)]
+        print_table(["metric", *(str(path) for path, _ in rows)], lines, caption)
+
+
+def _marked(step: Step, values: list[float]) -> list[str]:
+    """Figures as text, the best of several with a star."""
+    best = max(values) if step.method.traits["better"] == "higher" else min(values)
+    tells = len(values) > 1 and any(value != best for value in values)
+    return [f"{figure(v)}{'*' if v == best else ' '}" if tells else figure(v) for v in values]
+
+
+def say_left_out(left_out: Mapping[str, str]) -> None:
+    """Say why metrics or gauges of `all` do not apply."""
+    for label, reason in left_out.items():
+        note(f"{label} left out: {reason}")
 
 
 def heading(method: Method, label: str | None = None) -> str:

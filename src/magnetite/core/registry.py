@@ -48,6 +48,8 @@ FAMILIES = (
     "magnetite.core.metrics.colour",
     "magnetite.core.metrics.residual",
     "magnetite.core.metrics.sharpness",
+    "magnetite.core.metrics.noise_level",
+    "magnetite.core.metrics.tone",
 )
 #: Entry-point group under which other packages name modules that declare methods.
 PLUGIN_GROUP = "magnetite.methods"

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from magnetite.core.chain import Step, parse_step
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.picture import Picture, Samples, as_picture
+from magnetite.core.registry import every
 
 #: Pictures of any depth are scored with full scale here, so that their figures compare.
 COMMON_SCALE = 255.0
 DEFAULT_METRICS = "mse,psnr,ssim"
+#: Every metric or gauge that applies to the pictures at hand.
+ALL = "all"
 DEFAULT_GAUGES = "laplacian-variance"
 
 
@@ -22,6 +25,8 @@ class Scores(Mapping[str, float]):
 
     values_by_label: dict[str, float]
     identical: bool
+    #: Why a metric of `all` does not apply, by its label.
+    left_out: dict[str, str] = field(default_factory=dict)
 
     def __getitem__(self, label: str) -> float:
         return self.values_by_label[label]
@@ -34,7 +39,9 @@ class Scores(Mapping[str, float]):
 
 
 def parse_metrics(text: str, kind: str) -> list[Step]:
-    """Read a list such as `psnr,ssim window=7`; `kind` is "metric" or "gauge"."""
+    """Read a list such as `psnr,ssim window=7`, or `all`; `kind` is "metric" or "gauge"."""
+    if text == ALL:
+        return [Step(method) for method in every(kind) if not method.one_of]
     steps = [parse_step(part, kind) for part in text.split(",")]
     labels = [str(step) for step in steps]
     for label in labels:
@@ -53,7 +60,8 @@ def score(
     reference, test : Picture or array
         Of the same size, colour and bit depth.
     metrics : str
-        Names with settings, separated by commas: `psnr,ssim window=7`.
+        Names with settings, separated by commas: `psnr,ssim window=7`; or `all`, which leaves
+        out what does not apply to these pictures.
 
     Returns
     -------
@@ -71,12 +79,8 @@ def score(
     one, two = as_picture(reference), as_picture(test)
     steps = parse_metrics(metrics, "metric")
     check_comparable(one, two)
-    first, second = one.on_scale(COMMON_SCALE), two.on_scale(COMMON_SCALE)
-    values = {
-        str(step): float(step.method.function(first, second, COMMON_SCALE, **step.arguments(one)))
-        for step in steps
-    }
-    return Scores(values, one.same_samples(two))
+    values, left_out = _measured(steps, metrics, one, two)
+    return Scores(values, one.same_samples(two), left_out)
 
 
 def gauge(source: Picture | Samples, gauges: str = DEFAULT_GAUGES) -> dict[str, float]:
@@ -89,11 +93,24 @@ def gauge(source: Picture | Samples, gauges: str = DEFAULT_GAUGES) -> dict[str, 
     """
     picture = as_picture(source)
     steps = parse_metrics(gauges, "gauge")
-    samples = picture.on_scale(COMMON_SCALE)
-    return {
-        str(step): float(step.method.function(samples, COMMON_SCALE, **step.arguments(picture)))
-        for step in steps
-    }
+    return _measured(steps, gauges, picture)[0]
+
+
+def _measured(
+    steps: list[Step], text: str, *pictures: Picture
+) -> tuple[dict[str, float], dict[str, str]]:
+    """Figures by label; of `all`, also why some do not apply."""
+    samples = [picture.on_scale(COMMON_SCALE) for picture in pictures]
+    values, left_out = {}, {}
+    for step in steps:
+        arguments = step.arguments(pictures[0])
+        try:
+            values[str(step)] = float(step.method.function(*samples, COMMON_SCALE, **arguments))
+        except PictureError as error:
+            if text != ALL:
+                raise
+            left_out[str(step)] = str(error)
+    return values, left_out
 
 
 def check_comparable(reference: Picture, test: Picture) -> None:

@@ -33,6 +33,8 @@ def candidates(plane: Pixels) -> Iterator[Region]:
     The structure tensor, summed over a window, tells how strong gradients are there, their
     common direction, and how much they agree in it (Bigun and Granlund, ICCV 1987).
     """
+    if min(plane.shape) < min(WINDOWS[-1]):
+        return
     sums = _cumulated(_cell_tensor(plane))
     for along, across in WINDOWS:
         found = []

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
+import numpy as np
+
 from magnetite.core.calibrate.slanted_edge import measure_edge
 from magnetite.core.errors import PictureError
 from magnetite.core.metrics.gradient import laplacian
+from magnetite.core.parameters import Number
 from magnetite.core.picture import Pixels, as_picture
 from magnetite.core.registry import ColourPolicy, gauge
 
@@ -39,10 +44,80 @@ def laplacian_variance(pixels: Pixels, peak: float = 1.0) -> float:
     PictureError
         If the array is smaller than 3x3 or has neither one nor three channels.
     """
-    height, width = pixels.shape
-    if min(height, width) < 3:
-        raise PictureError(f"laplacian-variance needs at least 3x3 samples, not {width}x{height}")
+    _check_inner("laplacian-variance", pixels)
     return float(laplacian(pixels).var() * (255 / peak) ** 2)
+
+
+@gauge(
+    "tenengrad",
+    summary="Mean squared gradient by Sobel's kernels; more is sharper.",
+    colour=ColourPolicy.LUMA,
+    source="Krotkov, International J. Computer Vision 1, 1987, doi:10.1007/BF00127822",
+    unit="dn²",
+    smallest="3x3",
+)
+def tenengrad(pixels: Pixels, peak: float = 1.0) -> float:
+    """Mean of `gx² + gy²` over the inner samples, without a threshold, in dn² of 8 bits.
+
+    gx, gy are the sums with [-1 0 1; -2 0 2; -1 0 1] and its transpose.
+    """
+    _check_inner("tenengrad", pixels)
+    rows = pixels[:-2] + 2 * pixels[1:-1] + pixels[2:]
+    columns = pixels[:, :-2] + 2 * pixels[:, 1:-1] + pixels[:, 2:]
+    squares = (rows[:, 2:] - rows[:, :-2]) ** 2 + (columns[2:] - columns[:-2]) ** 2
+    return float(squares.mean()) * (255 / peak) ** 2
+
+
+@gauge(
+    "brenner",
+    summary="Mean squared difference of samples two apart along rows; more is sharper.",
+    colour=ColourPolicy.LUMA,
+    source="Brenner et al., J. Histochemistry and Cytochemistry 24(1), 1976, "
+    "doi:10.1177/24.1.1254907",
+    unit="dn²",
+    smallest="3x3",
+)
+def brenner(pixels: Pixels, peak: float = 1.0) -> float:
+    """Mean over the picture of `(x[i, j + 2] - x[i, j])²`, in dn² of 8 bits, 0 or larger."""
+    _check_inner("brenner", pixels)
+    return float(((pixels[:, 2:] - pixels[:, :-2]) ** 2).mean()) * (255 / peak) ** 2
+
+
+@gauge(
+    "high-frequency-share",
+    summary="Share of the power, the mean apart, above a frequency.",
+    colour=ColourPolicy.LUMA,
+    source="Field, JOSA A 4(12), 1987, doi:10.1364/JOSAA.4.002379",
+    unit="share",
+    smallest="4x4",
+)
+def high_frequency_share(
+    pixels: Pixels, peak: float = 1.0, *, above: Annotated[float, Number(0.01, 0.7)] = 0.25
+) -> float:
+    """Power at frequencies above `above` cycles per px over that at all but 0; no window.
+
+    Returns
+    -------
+    float
+        0 to 1; 0 for a flat picture.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 4x4.
+    """
+    from scipy.fft import rfft2
+
+    height, width = pixels.shape
+    if min(height, width) < 4:
+        raise PictureError(f"high-frequency-share needs at least 4x4 samples, not {width}x{height}")
+    power = np.abs(rfft2(pixels - pixels.mean(), workers=2)) ** 2
+    power[:, 1 : (width + 1) // 2] *= 2  # their mirror images are not in the half plane
+    fy, fx = np.fft.fftfreq(height)[:, np.newaxis], np.fft.rfftfreq(width)[np.newaxis]
+    total = float(power.sum())
+    if total <= 1e-18 * peak**2 * pixels.size**2:
+        return 0.0
+    return float(power[np.hypot(fy, fx) > above].sum()) / total
 
 
 @gauge(
@@ -78,3 +153,10 @@ def mtf50(pixels: Pixels, peak: float = 1.0) -> float:
     if found is None:
         raise PictureError("mtf50: the edge keeps more than half of its contrast up to 1 c/px")
     return found
+
+
+def _check_inner(name: str, pixels: Pixels) -> None:
+    if min(pixels.shape) < 3:
+        raise PictureError(
+            f"{name} needs at least 3x3 samples, not {pixels.shape[1]}x{pixels.shape[0]}"
+        )
