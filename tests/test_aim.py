@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+import numpy as np
 import pytest
 
 import magnetite
@@ -72,6 +73,18 @@ def test_what_is_out_of_reach_says_the_range(run: Run, tmp_path: object, tile: o
 def test_aims_that_make_no_sense(chain: str, aim: str | None, message: str) -> None:
     with pytest.raises(ChainError, match=message):
         magnetite.degrade(sample_pictures()["gray 8"], chain, aim=aim)
+
+
+def test_aims_count_what_overflow_keeps() -> None:
+    picture = sample_pictures()["rgb 8"]
+    kept = magnetite.degrade(
+        picture, "gaussian-noise sd=auto", aim="psnr=12", overflow="keep"
+    )  # fmt: skip
+    error = kept.picture.samples - picture.pixels()
+    assert -10 * np.log10(np.mean(error**2)) == pytest.approx(12, abs=0.011)
+    clipped = magnetite.degrade(picture, "gaussian-noise sd=auto", aim="psnr=12")
+    sd = [d.certificate.steps[0].findings[0].asked for d in (kept, clipped)]
+    assert sd[1] > 1.1 * sd[0], "clipping takes power that stronger noise must make good"
 
 
 def test_an_aim_may_have_settings_of_its_own() -> None:

@@ -33,6 +33,7 @@ def test_views_are_drawn_of_every_sort_of_picture(run: Run, tmp_path: Path) -> N
     run("degrade", clay, "deep.png", "laplace-noise", "sd=3%")
     run("degrade", breccia, "kept.tif", "gaussian-noise", "sd=20%", "--overflow", "keep")
     assert magnetite.read(tmp_path / "kept.tif").samples.max() > 1
+    run("view", "noise", breccia, "kept.tif")
     run("view", "noise", clay, "deep.png")
     assert size_of(tmp_path / "noise.png") == (1280, 560)
     run("view", "planes", breccia)

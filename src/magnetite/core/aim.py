@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from magnetite.core.chain import Chain, Step, parse_step
 from magnetite.core.errors import ChainError, PictureError, TargetError
 from magnetite.core.parameters import Kind, Span
-from magnetite.core.picture import Picture
+from magnetite.core.picture import Picture, as_picture
 from magnetite.core.registry import find
 from magnetite.core.scoring import gauge, score
 
@@ -72,6 +72,8 @@ class Target:
         text = str(self.step)
         if self.step.method.kind == "gauge":
             return gauge(test, text)[text]
+        if test.bits is None and reference.bits is not None:  # what overflows was kept
+            reference = as_picture(reference.pixels(), reference.origin)
         return score(reference, test, text)[text]
 
 

@@ -113,14 +113,14 @@ def _measured(
     return values, left_out
 
 
-def check_comparable(reference: Picture, test: Picture) -> None:
-    """Raise `PictureError` unless size, colour and bit depth agree."""
+def check_comparable(reference: Picture, test: Picture, *, any_depth: bool = False) -> None:
+    """Raise `PictureError` unless size, colour and, if it matters, bit depth agree."""
     mismatch = f"{reference.origin} is {reference.describe()}, {test.origin} is {test.describe()}"
     if (reference.height, reference.width) != (test.height, test.width):
         raise PictureError(f"the sizes differ: {mismatch}; crop or resize one to the other's size")
     if (reference.colour, reference.channels) != (test.colour, test.channels):
         raise PictureError(f"the colours differ: {mismatch}; --gray scores the luma of both")
-    if reference.bits != test.bits:
+    if reference.bits != test.bits and not any_depth:
         raise PictureError(
             f"the bit depths differ: {mismatch}; --mixed-depths scores both on one scale"
         )

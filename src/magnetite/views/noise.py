@@ -50,10 +50,11 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -
     Raises
     ------
     PictureError
-        If the pictures differ in size, colour or depth.
+        If the pictures differ in size or colour. Another depth is brought to the reference's.
     """
-    check_comparable(reference, test)
-    difference = test.samples.astype(np.float64) - reference.samples
+    check_comparable(reference, test, any_depth=True)
+    scale = reference.full_scale
+    difference = test.on_scale(scale) - reference.on_scale(scale)
     unit, sd = reference.amplitude_unit, float(difference.std())
     reach = float(np.quantile(np.abs(difference), 0.999)) or reference.full_scale / 255
     aspect = reference.height / reference.width
