@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.convolution import correlate_axis
 from magnetite.core.errors import PictureError
 from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.parameters import Count, Length, Number
@@ -20,6 +20,7 @@ _WANG_2004 = (
     "Wang, Bovik, Sheikh and Simoncelli, IEEE Trans. Image Processing 13(4), 2004, "
     "doi:10.1109/TIP.2003.819861"
 )
+_BAND, WORKERS = 8, 2
 #: Pictures of fewer samples are not worth the time that the compiled loop takes to load.
 WORTH_COMPILING = 2**17
 
@@ -319,10 +320,28 @@ def _fraction(above: NDArray[np.float64], below: NDArray[np.float64]) -> NDArray
 
 
 def window_mean(plane: Pixels, weights: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Weighted mean in every window that lies wholly inside the plane."""
+    """Weighted mean in every window that lies wholly inside the plane, in float64.
+
+    Worked on in bands of rows that stay in the cache, on two threads.
+    """
     size = weights.size
-    height, width = plane.shape
-    first = size // 2
-    rows = correlate_axis(plane, weights, axis=0)[first : first + height - size + 1]
-    means = correlate_axis(rows, weights, axis=1)[:, first : first + width - size + 1]
-    return np.asarray(means, np.float64)
+    height, width = plane.shape[0] - size + 1, plane.shape[1] - size + 1
+    means = np.empty((height, width))
+
+    def work(start: int) -> None:
+        stop = min(start + _BAND, height)
+        band = np.asarray(plane[start : stop + size - 1], np.float64)
+        down, term = np.empty((2, stop - start, plane.shape[1]))
+        np.multiply(band[: stop - start], weights[0], out=down)
+        for t in range(1, size):
+            np.multiply(band[t : t + stop - start], weights[t], out=term)
+            down += term
+        across = means[start:stop]
+        np.multiply(down[:, :width], weights[0], out=across)
+        for t in range(1, size):
+            np.multiply(down[:, t : t + width], weights[t], out=term[:, :width])
+            across += term[:, :width]
+
+    with ThreadPoolExecutor(WORKERS) as pool:
+        list(pool.map(work, range(0, height, _BAND)))
+    return means
