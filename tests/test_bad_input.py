@@ -144,6 +144,10 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
         ("calibrate", "noise", "gray.png", "gray.png"),
         "are identical: give frames",
     ),
+    "two crops": (
+        ("score", "gray.png", "gray.png", "--region", "1,1,9x9", "--crop-border", "2"),
+        "--region and --crop-border exclude each other",
+    ),
     "edge in a dot": (("calibrate", "blur", "dot.png"), "no straight edge"),
     "no edge": (("calibrate", "blur", "small.png"), "no straight edge .* name one with --region"),
     "region text": (("calibrate", "blur", "gray.png", "--region", "1,2"), "'1,2' is no region"),

@@ -130,6 +130,21 @@ def test_gray_and_depth_are_converted_only_when_asked(run: Run, tmp_path: Path, 
     assert "identical" in run("score", tile, "wide.png", "--mixed-depths").stdout
 
 
+def test_a_part_of_the_pictures_is_scored(run: Run, tmp_path: Path, tile: Path) -> None:
+    picture = magnetite.read(tile)
+    run("degrade", tile, "worn.png", "gaussian-noise", "sd=5%")
+    worn = magnetite.read(tmp_path / "worn.png")
+    for words, rows, columns in (
+        (("--region", "3,5,20x30"), slice(5, 35), slice(3, 23)),
+        (("--crop-border", "4"), slice(4, -4), slice(4, -4)),
+    ):
+        printed = run("score", tile, "worn.png", *words, "--format", "json").stdout
+        direct = magnetite.score(picture.samples[rows, columns], worn.samples[rows, columns])
+        assert json.loads(printed)["rows"][0]["scores"] == pytest.approx(dict(direct))
+    assert ", region 3,5,20x30)" in run("score", tile, "worn.png", "--region", "3,5,20x30").stdout
+    assert "leaves nothing" in run("score", tile, tile, "--crop-border", "20", status=2).stderr
+
+
 def test_scenes_differ_in_texture_and_follow_the_seed(run: Run, tmp_path: Path) -> None:
     for folder, seed in (("one", "0"), ("same", "0"), ("other", "1")):
         run("scenes", folder, "--size", "160x112", "--seed", seed)

@@ -13,10 +13,12 @@ from magnetite.cli.options import (
     FullScaleOption,
     OutputFormat,
     ReferenceArgument,
+    RegionOption,
     load,
     note,
 )
 from magnetite.cli.output import figure, print_csv, print_json, print_table
+from magnetite.core.errors import InputError
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -45,22 +47,34 @@ def run(
     mixed_depths: Annotated[
         bool, typer.Option("--mixed-depths", help="Bring all pictures to the reference's depth.")
     ] = False,
+    region: RegionOption = None,
+    crop_border: Annotated[
+        int, typer.Option(help="Leave out so many px along every edge.", metavar="PX")
+    ] = 0,
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Score pictures against their reference."""
-    from magnetite.core.scoring import parse_metrics, score
+    from magnetite.core.region import Region
+    from magnetite.core.scoring import check_comparable, parse_metrics, score
 
+    if region is not None and crop_border:
+        raise InputError("--region and --crop-border exclude each other: name the region alone")
     steps = parse_metrics(metrics, "metric")
-    reference = load(ref, full_scale)
-    reference = reference.luma() if gray else reference
+    whole = load(ref, full_scale)
+    whole = whole.luma() if gray else whole
+    part = Region.inside(whole, crop_border)
+    if region is not None:
+        part = Region.parse(region)
+    reference = part.crop(whole)
     rows = []
     for path in tests:
         test = load(path, full_scale)
         test = test.luma() if gray else test
         if mixed_depths:
-            test = _at_depth_of(reference, test)
-        rows.append((path, score(reference, test, metrics)))
+            test = _at_depth_of(whole, test)
+        check_comparable(whole, test)
+        rows.append((path, score(reference, part.crop(test), metrics)))
     say_left_out(rows[0][1].left_out)
     steps = [step for step in steps if str(step) in rows[0][1]]
     labels = [str(step) for step in steps]
@@ -85,9 +99,10 @@ def run(
             [[str(ref), str(p), *s.values(), str(s.identical).lower()] for p, s in rows],
         )
     else:
+        where = "" if part == Region.inside(whole, 0) else f", region {part}"
         _print_scores(
             steps, rows,
-            f"reference {ref} ({reference.describe()}); peak {reference.full_scale:g}; "
+            f"reference {ref} ({whole.describe()}{where}); peak {reference.full_scale:g}; "
             "dn are those of 8 bits; ↑ more is better, ↓ less",
         )  # fmt: skip
 

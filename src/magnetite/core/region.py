@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from magnetite.core.errors import InputError, PictureError
-from magnetite.core.picture import Picture, Pixels
+from magnetite.core.picture import Picture, Pixels, Samples
 
 
 @dataclass(frozen=True)
@@ -32,18 +32,33 @@ class Region:
             raise InputError(f"the region {text!r} is empty or begins outside the picture")
         return region
 
+    @classmethod
+    def inside(cls, picture: Picture, border: int) -> Region:
+        """All of a picture but a border of so many px; `PictureError` where nothing is left."""
+        width, height = picture.width - 2 * border, picture.height - 2 * border
+        if border < 0 or min(width, height) < 1:
+            raise PictureError(
+                f"a border of {border} px leaves nothing of {picture.origin}, "
+                f"which is {picture.describe()}"
+            )
+        return cls(border, border, width, height)
+
     def of(self, picture: Picture) -> Pixels:
         """The region's samples on full-scale units; `PictureError` where it leaves the picture."""
+        return self.crop(picture).pixels()
+
+    def crop(self, picture: Picture) -> Picture:
+        """The region as a picture; `PictureError` where it leaves the whole."""
         if self.left + self.width > picture.width or self.top + self.height > picture.height:
             raise PictureError(
                 f"the region {self} leaves {picture.origin}, which is {picture.describe()}"
             )
-        return self.within(picture.pixels())
+        return replace(picture, samples=self.within(picture.samples), alpha=None)
 
-    def within(self, pixels: Pixels) -> Pixels:
+    def within(self, samples: Samples) -> Samples:
         """The region of an array that holds it."""
         rows = slice(self.top, self.top + self.height)
-        return pixels[rows, self.left : self.left + self.width]
+        return samples[rows, self.left : self.left + self.width]
 
     def __str__(self) -> str:
         return f"{self.left},{self.top},{self.width}x{self.height}"
