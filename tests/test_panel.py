@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import math
 from itertools import pairwise
+from pathlib import Path
 
 import numpy as np
 import pytest
 from scipy import ndimage
 
 import magnetite
-from conftest import texture
+from conftest import Run, size_of, texture
 from magnetite.core.errors import PictureError
 from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.metrics.colour import ciede2000, delta_e, lab_of
@@ -329,3 +331,27 @@ def test_symmetric_metrics_are() -> None:
     for metric in ("mae", "rmse", "ssim", "ms-ssim", "uqi", "gmsd", "delta-e", "sam",
                    "mutual-information", "edge-preservation", "csf-psnr"):  # fmt: skip
         assert scored(metric, x, y) == pytest.approx(scored(metric, y, x), rel=1e-9), metric
+
+
+def test_maps_show_where_a_picture_fails(run: Run, tmp_path: Path) -> None:
+    run("scenes", "trays", "--size", "160x120")
+    reference = magnetite.read(tmp_path / "trays/veined-breccia.png")
+    samples = reference.samples.copy()
+    samples[30:60, 40:90] //= 2
+    magnetite.write(magnetite.Picture(samples, 8, "rgb"), tmp_path / "dark.png")
+    words = ("score", "trays/veined-breccia.png", "dark.png", "--maps", "maps")
+    done = run(*words, "--format", "json", "--metrics", "ssim,mae,gmsd,delta-e")
+    scores = json.loads(done.stdout)["rows"][0]["scores"]
+    maps = {
+        name: magnetite.read(tmp_path / f"maps/dark-{name}.tif", full_scale=1).samples
+        for name in ("error", "ssim", "gmsd", "delta-e")
+    }
+    assert maps["error"].mean() == pytest.approx(scores["mae"], rel=1e-5)
+    assert maps["ssim"].mean() == pytest.approx(scores["ssim"], rel=1e-5)
+    assert maps["gmsd"].std() == pytest.approx(scores["gmsd"], rel=1e-4)
+    assert maps["delta-e"].mean() == pytest.approx(scores["delta-e"], rel=1e-5)
+    assert maps["error"][:30].max() == 0
+    assert maps["error"][30:60, 40:90].mean() > 10
+    assert (maps["ssim"][65:, 100:] == 1).all()
+    assert size_of(tmp_path / "maps/dark-maps.png")[0] == 1280
+    assert "two tests are called dark" in run(*words[:3], "./dark.png", *words[3:], status=2).stderr

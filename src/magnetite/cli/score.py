@@ -51,6 +51,13 @@ def run(
     crop_border: Annotated[
         int, typer.Option(help="Leave out so many px along every edge.", metavar="PX")
     ] = 0,
+    maps: Annotated[
+        Path | None,
+        typer.Option(
+            help="Folder for maps of where each test fails: float TIFF, and a figure of them.",
+            metavar="FOLDER",
+        ),
+    ] = None,
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
@@ -67,6 +74,8 @@ def run(
     if region is not None:
         part = Region.parse(region)
     reference = part.crop(whole)
+    if maps is not None:
+        _check_names(tests)
     rows = []
     for path in tests:
         test = load(path, full_scale)
@@ -75,6 +84,8 @@ def run(
             test = _at_depth_of(whole, test)
         check_comparable(whole, test)
         rows.append((path, score(reference, part.crop(test), metrics)))
+        if maps is not None:
+            _write_maps(reference, part.crop(test), path, maps)
     say_left_out(rows[0][1].left_out)
     steps = [step for step in steps if str(step) in rows[0][1]]
     labels = [str(step) for step in steps]
@@ -105,6 +116,34 @@ def run(
             f"reference {ref} ({whole.describe()}{where}); peak {reference.full_scale:g}; "
             "dn are those of 8 bits; ↑ more is better, ↓ less",
         )  # fmt: skip
+
+
+def _check_names(tests: list[Path]) -> None:
+    """Maps are named after the tests: no two may have one name."""
+    stems = [path.stem for path in tests]
+    for stem in stems:
+        if stems.count(stem) > 1:
+            raise InputError(f"--maps: two tests are called {stem}; score them in turn")
+
+
+def _write_maps(reference: Picture, test: Picture, path: Path, folder: Path) -> None:
+    """Each map as a float TIFF, all of them as a figure."""
+    import numpy as np
+
+    from magnetite.core.metrics.maps import error_maps
+    from magnetite.core.picture import as_picture
+    from magnetite.files.atomic import make_folder
+    from magnetite.files.writing import write
+    from magnetite.views.maps import maps_figure
+    from magnetite.views.style import save
+
+    made = error_maps(reference, test)
+    make_folder(folder)
+    for one in made:
+        write(as_picture(one.values.astype(np.float32)), folder / f"{path.stem}-{one.name}.tif")
+    title = f"{path.name} against {Path(reference.origin).name}: bright where it fails"
+    save(maps_figure(made, title), folder / f"{path.stem}-maps.png")
+    note(f"wrote {len(made)} maps of {path} to {folder}")
 
 
 def _print_scores(steps: list[Step], rows: list[tuple[Path, Scores]], caption: str) -> None:

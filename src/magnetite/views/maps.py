@@ -1,0 +1,45 @@
+"""Maps of where a picture fails, with a colour bar."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from magnetite.core.metrics.maps import Map
+from magnetite.views.style import bare, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+
+def maps_figure(maps: Sequence[Map], title: str) -> Figure:
+    """All maps of one test picture, bright where it fails, each with its own colour bar.
+
+    The brightest colour stands for the worst 0.5 % of the values.
+    """
+    columns = min(2, len(maps))
+    rows = -(-len(maps) // columns)
+    aspect = maps[0].values.shape[0] / maps[0].values.shape[1]
+    height = 70 + rows * (540 * min(aspect, 1.2) + 60)
+    figure = new_figure(1280, height)
+    figure.suptitle(title, x=0.03, y=1 - 18 / height, ha="left", va="top", fontsize=13)
+    grid = figure.subplots(rows, columns, squeeze=False)
+    figure.subplots_adjust(
+        left=0.03, right=0.96, top=1 - 80 / height, bottom=20 / height, wspace=0.12, hspace=0.22
+    )
+    for axes, one in zip(grid.flat, maps, strict=False):
+        values = one.values
+        low, high = (float(np.quantile(values, q)) for q in (0.005, 0.995))
+        if low == high:
+            high = low + 1e-6
+        colours = "inferno" if one.lower_is_better else "inferno_r"
+        image = axes.imshow(values, cmap=colours, vmin=low, vmax=high, interpolation="auto")
+        unit = f" ({one.unit})" if one.unit else ""
+        axes.set_title(f"{one.name}{unit}: mean {values.mean():.4g}", fontsize=10)
+        bare(axes)
+        figure.colorbar(image, ax=axes, fraction=0.035, pad=0.02)
+    for axes in grid.flat[len(maps) :]:
+        axes.set_visible(False)
+    return figure
