@@ -145,6 +145,8 @@ def main(target: Path) -> None:
             shutil.copy(folder / f"{name}.png", target / f"{name}.png")
         tests = ["worn.png", "mended.png", "tile.mgt"]
         shot("panel", ["score", reference, *tests, "--metrics", "all"])
+        run_in_terminal(["score", reference, "tile.mgt", "--maps", "maps"], folder)
+        shutil.copy(folder / "maps/tile-maps.png", target / "maps.png")
         sheet = ["view", "sheet", reference, "worn.png", "mended.png", "tile.mgt"]
         run_in_terminal(
             [*sheet, "--reference", reference, "--crop", "210,180,96x64", "--out", "sheet.png"],
