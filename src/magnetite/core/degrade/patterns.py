@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from concurrent.futures import ThreadPoolExecutor
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -13,10 +14,12 @@ from magnetite.core.degrade.certificate import Change, Finding
 from magnetite.core.degrade.strength import Channels
 from magnetite.core.parameters import Angle, Length, Number
 from magnetite.core.picture import Pixels
-from magnetite.core.randomness import fill, normal
+from magnetite.core.randomness import WORKERS, fill, normal
 from magnetite.core.registry import ColourPolicy, degradation
 
 Wave = Literal["sine", "square"]
+#: Rows of the spectrum that are worked on at a time.
+_ROWS = 64
 
 
 def _certify_banding(
@@ -99,10 +102,10 @@ def _certify_coloured(change: Change, *, sd: float, slope: float, channels: str)
     planes = np.moveaxis(residual.reshape(*residual.shape[:2], -1), -1, 0)
     if channels == "common":
         planes = planes[:1]
-    amplitude, total = _power_law(residual.shape[:2], slope)
+    _, total, fourth = _power_law(residual.shape[:2], slope)
     # The variance is a sum over frequencies, each of exponential distribution: few strong
     # ones make the measured sd uncertain.
-    error = sd * math.sqrt(_whole_plane(amplitude**4, residual.shape[1])) / max(total, 1e-30) / 2
+    error = sd * math.sqrt(fourth) / max(total, 1e-30) / 2
     findings = [
         Finding(
             "sd", "fs", sd, float(residual.std(dtype=np.float64)),
@@ -155,7 +158,7 @@ def coloured_noise(
     float array of the same shape and dtype; not clipped.
     """
     size = pixels.shape[:2]
-    amplitude, total = _power_law(size, slope)
+    amplitude, total, _ = _power_law(size, slope)
     if total == 0:
         return pixels.copy()
     amplitude *= np.float32(sd * size[0] * size[1] / math.sqrt(total))
@@ -191,22 +194,35 @@ def _waves(
     return noise
 
 
-def _power_law(size: tuple[int, int], slope: float) -> tuple[NDArray[np.float32], float]:
-    """Relative amplitude at each frequency of the half plane, and the whole plane's power."""
-    fy = np.fft.fftfreq(size[0]).astype(np.float32)
-    fx = np.fft.rfftfreq(size[1]).astype(np.float32)
-    squared = fy[:, np.newaxis] ** 2 + fx[np.newaxis] ** 2
-    squared[0, 0] = np.inf
-    amplitude = squared ** np.float32(-slope / 4)
-    amplitude[0, 0] = 0
-    return amplitude, _whole_plane(amplitude**2, size[1])
+def _power_law(size: tuple[int, int], slope: float) -> tuple[NDArray[np.float32], float, float]:
+    """Relative amplitude at each frequency of the half plane, shape (h, w // 2 + 1).
 
+    Beside it the sums of its square and its fourth power over the whole plane.
+    """
+    fy = np.fft.fftfreq(size[0]).astype(np.float32)[:, np.newaxis]
+    fx = np.fft.rfftfreq(size[1]).astype(np.float32)[np.newaxis]
+    # Every column counts for its mirror image too, but those that are their own.
+    weight = np.full(fx.size, 2.0)
+    weight[0] = 1
+    if size[1] % 2 == 0:
+        weight[-1] = 1
+    amplitude = np.empty((fy.size, fx.size), np.float32)
 
-def _whole_plane(half: NDArray[np.float32], width: int) -> float:
-    """Sum over all frequencies of what is given for the half plane."""
-    columns = half.sum(axis=0, dtype=np.float64)
-    own_image = columns[0] + (columns[-1] if width % 2 == 0 else 0.0)
-    return float(2 * columns.sum() - own_image)
+    def work(start: int) -> tuple[float, float]:
+        part = amplitude[start : start + _ROWS]
+        np.add(fy[start : start + _ROWS] ** 2, fx**2, out=part)
+        if start == 0:
+            part[0, 0] = np.inf
+        np.power(part, np.float32(-slope / 4), out=part)
+        if start == 0:
+            part[0, 0] = 0
+        squares = part * part
+        columns = squares.sum(axis=0), np.einsum("ij,ij->j", squares, squares)
+        return float(columns[0] @ weight), float(columns[1] @ weight)
+
+    with ThreadPoolExecutor(WORKERS) as pool:
+        sums = np.sum(list(pool.map(work, range(0, fy.size, _ROWS))), axis=0)
+    return amplitude, float(sums[0]), float(sums[1])
 
 
 def _measured_slope(plane: Pixels) -> tuple[float, float]:
