@@ -8,7 +8,7 @@ from typing import Annotated
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.errors import PictureError
+from magnetite.core.metrics.sizes import check_size
 from magnetite.core.parameters import Count, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
@@ -218,10 +218,7 @@ def psnr_b(
         If a side is shorter than two blocks.
     """
     height, width = test.shape
-    if min(height, width) < 2 * block:
-        raise PictureError(
-            f"psnr-b needs at least {2 * block}x{2 * block} samples, not {width}x{height}"
-        )
+    check_size("psnr-b", test, 2 * block)
     at_border, counts = np.zeros(2), np.zeros(2)
     for axis in (0, 1):
         squares = np.diff(test, axis=axis) ** 2

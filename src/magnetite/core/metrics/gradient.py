@@ -8,7 +8,7 @@ from typing import Annotated
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.errors import PictureError
+from magnetite.core.metrics.sizes import check_size
 from magnetite.core.metrics.structure import halved
 from magnetite.core.parameters import Number
 from magnetite.core.picture import Pixels
@@ -63,10 +63,7 @@ def gmsd_map(
     reference: Pixels, test: Pixels, peak: float = 1.0, c: float = 170.0
 ) -> NDArray[np.float64]:
     """Gradient magnitude similarity of two planes, shape about (h / 2, w / 2), 0 to 1."""
-    if min(reference.shape) < 6:
-        raise PictureError(
-            f"gmsd needs at least 6x6 samples, not {reference.shape[1]}x{reference.shape[0]}"
-        )
+    check_size("gmsd", reference, 6)
     one, two = (_prewitt(halved(plane) * (255 / peak)) for plane in (reference, test))
     return np.asarray((2 * one * two + c) / (one * one + two * two + c))
 
@@ -108,11 +105,7 @@ def edge_preservation(reference: Pixels, test: Pixels, peak: float = 1.0) -> flo
     PictureError
         If the picture is smaller than 3x3.
     """
-    if min(reference.shape) < 3:
-        raise PictureError(
-            f"edge-preservation needs at least 3x3 samples, not "
-            f"{reference.shape[1]}x{reference.shape[0]}"
-        )
+    check_size("edge-preservation", reference, 3)
     if np.array_equal(reference, test):
         return 1.0
     one, two = (laplacian(plane) for plane in (reference, test))

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.errors import PictureError
 from magnetite.core.kernels import gaussian_kernel
+from magnetite.core.metrics.sizes import check_size
 from magnetite.core.metrics.structure import window_mean, window_moments
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
@@ -52,10 +52,7 @@ def vif(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     PictureError
         If the picture is smaller than 41x41.
     """
-    if min(reference.shape) < 41:
-        raise PictureError(
-            f"vif needs at least 41x41 samples, not {reference.shape[1]}x{reference.shape[0]}"
-        )
+    check_size("vif", reference, 41)
     if np.array_equal(reference, test):
         return 1.0
     x, y = reference * (255 / peak), test * (255 / peak)

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from magnetite.core.errors import PictureError
+from magnetite.core.metrics.sizes import check_size
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, gauge
 
@@ -44,7 +44,7 @@ def noise_wavelet(pixels: Pixels, peak: float = 1.0) -> float:
     PictureError
         If the picture is smaller than 2x2.
     """
-    _check_size("noise-wavelet", pixels, 2)
+    check_size("noise-wavelet", pixels, 2)
     rows, columns = (n // 2 * 2 for n in pixels.shape)
     p = pixels[:rows, :columns]
     diagonal = (p[::2, ::2] - p[::2, 1::2] - p[1::2, ::2] + p[1::2, 1::2]) / 2
@@ -79,7 +79,7 @@ def noise_mask(pixels: Pixels, peak: float = 1.0) -> float:
     PictureError
         If the picture is smaller than 3x3.
     """
-    _check_size("noise-mask", pixels, 3)
+    check_size("noise-mask", pixels, 3)
     across = pixels[:, :-2] - 2 * pixels[:, 1:-1] + pixels[:, 2:]
     both = across[:-2] - 2 * across[1:-1] + across[2:]
     return float(np.abs(both).mean()) * math.sqrt(math.pi / 2) / 6 * 255 / peak
@@ -115,15 +115,7 @@ def impulse_share(pixels: Pixels, peak: float = 1.0) -> float:
     """
     from scipy.ndimage import median_filter
 
-    _check_size("impulse-share", pixels, 3)
+    check_size("impulse-share", pixels, 3)
     extreme = (pixels <= 0) | (pixels >= peak)
     away = np.abs(pixels - median_filter(pixels, size=3, mode="reflect")) > 0.2 * peak
     return float((extreme & away).mean())
-
-
-def _check_size(name: str, pixels: Pixels, least: int) -> None:
-    if min(pixels.shape) < least:
-        raise PictureError(
-            f"{name} needs at least {least}x{least} samples, not "
-            f"{pixels.shape[1]}x{pixels.shape[0]}"
-        )

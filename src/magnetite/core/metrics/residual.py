@@ -7,7 +7,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.errors import PictureError
+from magnetite.core.metrics.sizes import check_size
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
 
@@ -85,8 +85,7 @@ def residual_whiteness(reference: Pixels, test: Pixels, peak: float = 1.0) -> fl
 def _autocorrelation(difference: Pixels) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Correlation at each displacement, and the number of pairs."""
     height, width = difference.shape
-    if min(height, width) < 8:
-        raise PictureError(f"the residual's test needs at least 8x8 samples, not {width}x{height}")
+    check_size("the residual's test", difference, 8)
     residual = difference - difference.mean()
     power = float(np.vdot(residual, residual)) / residual.size
     correlations, pairs = np.zeros(len(LAGS)), np.zeros(len(LAGS))

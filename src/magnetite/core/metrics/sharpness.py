@@ -9,6 +9,7 @@ import numpy as np
 from magnetite.core.calibrate.slanted_edge import measure_edge
 from magnetite.core.errors import PictureError
 from magnetite.core.metrics.gradient import laplacian
+from magnetite.core.metrics.sizes import check_size
 from magnetite.core.parameters import Number
 from magnetite.core.picture import Pixels, as_picture
 from magnetite.core.registry import ColourPolicy, gauge
@@ -44,7 +45,7 @@ def laplacian_variance(pixels: Pixels, peak: float = 1.0) -> float:
     PictureError
         If the array is smaller than 3x3 or has neither one nor three channels.
     """
-    _check_inner("laplacian-variance", pixels)
+    check_size("laplacian-variance", pixels, 3)
     return float(laplacian(pixels).var() * (255 / peak) ** 2)
 
 
@@ -61,7 +62,7 @@ def tenengrad(pixels: Pixels, peak: float = 1.0) -> float:
 
     gx, gy are the sums with [-1 0 1; -2 0 2; -1 0 1] and its transpose.
     """
-    _check_inner("tenengrad", pixels)
+    check_size("tenengrad", pixels, 3)
     rows = pixels[:-2] + 2 * pixels[1:-1] + pixels[2:]
     columns = pixels[:, :-2] + 2 * pixels[:, 1:-1] + pixels[:, 2:]
     squares = (rows[:, 2:] - rows[:, :-2]) ** 2 + (columns[2:] - columns[:-2]) ** 2
@@ -79,7 +80,7 @@ def tenengrad(pixels: Pixels, peak: float = 1.0) -> float:
 )
 def brenner(pixels: Pixels, peak: float = 1.0) -> float:
     """Mean over the picture of `(x[i, j + 2] - x[i, j])²`, in dn² of 8 bits, 0 or larger."""
-    _check_inner("brenner", pixels)
+    check_size("brenner", pixels, 3)
     return float(((pixels[:, 2:] - pixels[:, :-2]) ** 2).mean()) * (255 / peak) ** 2
 
 
@@ -109,8 +110,7 @@ def high_frequency_share(
     from scipy.fft import rfft2
 
     height, width = pixels.shape
-    if min(height, width) < 4:
-        raise PictureError(f"high-frequency-share needs at least 4x4 samples, not {width}x{height}")
+    check_size("high-frequency-share", pixels, 4)
     power = np.abs(rfft2(pixels - pixels.mean(), workers=2)) ** 2
     power[:, 1 : (width + 1) // 2] *= 2  # their mirror images are not in the half plane
     fy, fx = np.fft.fftfreq(height)[:, np.newaxis], np.fft.rfftfreq(width)[np.newaxis]
@@ -153,10 +153,3 @@ def mtf50(pixels: Pixels, peak: float = 1.0) -> float:
     if found is None:
         raise PictureError("mtf50: the edge keeps more than half of its contrast up to 1 c/px")
     return found
-
-
-def _check_inner(name: str, pixels: Pixels) -> None:
-    if min(pixels.shape) < 3:
-        raise PictureError(
-            f"{name} needs at least 3x3 samples, not {pixels.shape[1]}x{pixels.shape[0]}"
-        )
