@@ -18,8 +18,9 @@ from magnetite.core.calibrate.fitting import Estimate, fit_line
 from magnetite.core.chain import parse_chain
 from magnetite.core.errors import TargetError
 from magnetite.core.kernels import gaussian_kernel
+from magnetite.core.metrics.moments import window_mean
 from magnetite.core.metrics.ssim_kernel import mean_similarity
-from magnetite.core.metrics.structure import similarity, window_mean
+from magnetite.core.metrics.structure import similarity
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.psf import crossing, gaussian, shape_of
 from magnetite.core.registry import every

@@ -8,8 +8,8 @@ from typing import Annotated
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.metrics.moments import halved
 from magnetite.core.metrics.sizes import check_size
-from magnetite.core.metrics.structure import halved
 from magnetite.core.parameters import Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric

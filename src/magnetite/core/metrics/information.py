@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.kernels import gaussian_kernel
+from magnetite.core.metrics.moments import window_mean, window_moments
 from magnetite.core.metrics.sizes import check_size
-from magnetite.core.metrics.structure import window_mean, window_moments
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
 

@@ -12,7 +12,8 @@ from magnetite.core.errors import PictureError
 from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.metrics.colour import delta_e_map
 from magnetite.core.metrics.gradient import gmsd_map
-from magnetite.core.metrics.structure import check_window, similarity
+from magnetite.core.metrics.moments import check_window
+from magnetite.core.metrics.structure import similarity
 from magnetite.core.picture import Picture, luma
 from magnetite.core.scoring import COMMON_SCALE, check_comparable
 

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.errors import PictureError
 from magnetite.core.kernels import gaussian_kernel
+from magnetite.core.metrics.moments import (
+    WORTH_COMPILING,
+    check_window,
+    fraction,
+    halved,
+    window_moments,
+)
 from magnetite.core.parameters import Count, Length, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
@@ -20,9 +26,6 @@ _WANG_2004 = (
     "Wang, Bovik, Sheikh and Simoncelli, IEEE Trans. Image Processing 13(4), 2004, "
     "doi:10.1109/TIP.2003.819861"
 )
-_BAND, WORKERS = 8, 2
-#: Pictures of fewer samples are not worth the time that the compiled loop takes to load.
-WORTH_COMPILING = 2**17
 
 
 @metric(
@@ -109,8 +112,8 @@ def _part_of_ssim(which: Literal["luminance", "contrast", "structure"]) -> Calla
         roots = np.sqrt(moments.variance_x * moments.variance_y)
         if which == "contrast":
             spread = moments.variance_x + moments.variance_y
-            return float(_fraction(2 * roots + c2, spread + c2).mean())
-        return float(_fraction(moments.covariance + c2 / 2, roots + c2 / 2).mean())
+            return float(fraction(2 * roots + c2, spread + c2).mean())
+        return float(fraction(moments.covariance + c2 / 2, roots + c2 / 2).mean())
 
     part.__name__ = f"ssim_{which}"
     part.__doc__ = f"""{_PARTS[which]}, mean over the windows that fit and over the channels.
@@ -199,13 +202,6 @@ def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
 SCALE_WEIGHTS = (0.0448, 0.2856, 0.3001, 0.2363, 0.1333)
 
 
-def halved(plane: Pixels) -> Pixels:
-    """Means of 2x2 samples; an odd last row or column is left out."""
-    rows, columns = plane.shape[0] // 2, plane.shape[1] // 2
-    cut = plane[: 2 * rows, : 2 * columns].reshape(rows, 2, columns, 2)
-    return np.asarray(cut.mean(axis=(1, 3)))
-
-
 @metric(
     "uqi",
     summary="Universal quality index: SSIM's forerunner, without constants, on even windows.",
@@ -257,18 +253,8 @@ def uqi(
     covariance = np.where(spread > tiny, moments.covariance, 0.0)
     spread = np.where(spread > tiny, spread, 0.0)
     mx, my = moments.mean_x, moments.mean_y
-    quality = _fraction(2 * covariance, spread) * _fraction(2 * mx * my, mx * mx + my * my)
+    quality = fraction(2 * covariance, spread) * fraction(2 * mx * my, mx * mx + my * my)
     return float(quality.mean())
-
-
-def check_window(name: str, plane: Pixels, window: int) -> None:
-    """Raise `PictureError` unless a window fits into a plane."""
-    height, width = plane.shape
-    if min(height, width) < window:
-        raise PictureError(
-            f"{name}'s window of {window}x{window} does not fit a picture of {width}x{height}: "
-            f"leave {name} out of --metrics, or give a smaller window, as in '{name} window=3'"
-        )
 
 
 Maps = tuple[NDArray[np.float64], NDArray[np.float64]]
@@ -285,63 +271,6 @@ def similarity(
     m = window_moments(reference, test, weights)
     mx, my = m.mean_x, m.mean_y
     return (
-        _fraction(2 * mx * my + c1, mx * mx + my * my + c1),
-        _fraction(2 * m.covariance + c2, m.variance_x + m.variance_y + c2),
+        fraction(2 * mx * my + c1, mx * mx + my * my + c1),
+        fraction(2 * m.covariance + c2, m.variance_x + m.variance_y + c2),
     )
-
-
-class Moments(NamedTuple):
-    """Means, variances and covariance (population moments) in every window that fits."""
-
-    mean_x: NDArray[np.float64]
-    mean_y: NDArray[np.float64]
-    variance_x: NDArray[np.float64]
-    variance_y: NDArray[np.float64]
-    covariance: NDArray[np.float64]
-
-
-def window_moments(reference: Pixels, test: Pixels, weights: NDArray[np.float64]) -> Moments:
-    """Moments of both planes under separable weights of unit sum."""
-    # About a common offset the moments lose less to cancellation; variances do not change.
-    offset = float(reference.mean())
-    x, y = reference - offset, test - offset
-    mx, my = window_mean(x, weights), window_mean(y, weights)
-    return Moments(
-        mx + offset,
-        my + offset,
-        (window_mean(x * x, weights) - mx * mx).clip(0, None),
-        (window_mean(y * y, weights) - my * my).clip(0, None),
-        window_mean(x * y, weights) - mx * my,
-    )
-
-
-def _fraction(above: NDArray[np.float64], below: NDArray[np.float64]) -> NDArray[np.float64]:
-    return np.divide(above, below, out=np.ones_like(above), where=below > 0)
-
-
-def window_mean(plane: Pixels, weights: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Weighted mean in every window that lies wholly inside the plane, in float64.
-
-    Worked on in bands of rows that stay in the cache, on two threads.
-    """
-    size = weights.size
-    height, width = plane.shape[0] - size + 1, plane.shape[1] - size + 1
-    means = np.empty((height, width))
-
-    def work(start: int) -> None:
-        stop = min(start + _BAND, height)
-        band = np.asarray(plane[start : stop + size - 1], np.float64)
-        down, term = np.empty((2, stop - start, plane.shape[1]))
-        np.multiply(band[: stop - start], weights[0], out=down)
-        for t in range(1, size):
-            np.multiply(band[t : t + stop - start], weights[t], out=term)
-            down += term
-        across = means[start:stop]
-        np.multiply(down[:, :width], weights[0], out=across)
-        for t in range(1, size):
-            np.multiply(down[:, t : t + width], weights[t], out=term[:, :width])
-            across += term[:, :width]
-
-    with ThreadPoolExecutor(WORKERS) as pool:
-        list(pool.map(work, range(0, height, _BAND)))
-    return means
