@@ -102,8 +102,8 @@ def _facts(method: Method) -> list[str]:
         identical = traits["identical"]
         words = "depends on the picture" if identical is None else f"{identical:g}"
         facts.append(f"identical pictures: {words}")
-    if traits.get("unit"):
-        facts.append(f"unit: {traits['unit']}")
+    if "values" in traits:
+        facts.append(f"values: {traits['values']} {traits['unit']}".rstrip())
     if traits.get("smallest", "1x1") != "1x1":
         facts.append(f"smallest picture: {traits['smallest']}")
     return facts

@@ -43,7 +43,9 @@ FAMILIES = (
     "magnetite.core.restore.smoothing",
     "magnetite.core.metrics.error",
     "magnetite.core.metrics.structure",
+    "magnetite.core.metrics.weighting",
     "magnetite.core.metrics.gradient",
+    "magnetite.core.metrics.phase",
     "magnetite.core.metrics.information",
     "magnetite.core.metrics.colour",
     "magnetite.core.metrics.residual",
@@ -173,6 +175,7 @@ def metric(
     colour: ColourPolicy,
     source: str,
     unit: str,
+    values: str,
     better: Literal["higher", "lower"],
     identical: float | None,
     smallest: str = "1x1",
@@ -180,13 +183,14 @@ def metric(
 ) -> Callable[[Function], Function]:
     """Declare a metric: `function(reference, test, peak=1.0, *, settings) -> float`.
 
-    `identical` is the score of a picture against itself, None where that depends on the
-    picture; `tolerance` is how close counts as
-    reached where a setting is solved for it (0.5 % where none is declared).
+    `values` is the range of the score in words; `identical` the score of a picture against
+    itself, None where that depends on the picture; `tolerance` is how close counts as reached
+    where a setting is solved for it (0.5 % where none is declared).
     """
     return _declare(
         "metric", name, summary, colour, source, _on_pair,
-        unit=unit, better=better, identical=identical, smallest=smallest, tolerance=tolerance,
+        unit=unit, values=values, better=better, identical=identical, smallest=smallest,
+        tolerance=tolerance,
     )  # fmt: skip
 
 
@@ -197,13 +201,14 @@ def gauge(
     colour: ColourPolicy,
     source: str,
     unit: str,
+    values: str,
     smallest: str = "1x1",
     tolerance: float | None = None,
 ) -> Callable[[Function], Function]:
     """Declare a gauge: `function(pixels, peak=1.0, *, settings) -> float`."""
     return _declare(
         "gauge", name, summary, colour, source, _on_one,
-        unit=unit, smallest=smallest, tolerance=tolerance,
+        unit=unit, values=values, smallest=smallest, tolerance=tolerance,
     )  # fmt: skip
 
 

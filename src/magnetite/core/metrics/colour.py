@@ -31,6 +31,7 @@ _WHITE = _TO_XYZ.sum(axis=1)
     colour=ColourPolicy.RGB,
     source=_SHARMA,
     unit="ΔE00",
+    values="0 and up",
     better="lower",
     identical=0.0,
 )
@@ -64,6 +65,7 @@ def delta_e(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.RGB,
     source=_SHARMA,
     unit="ΔE00",
+    values="0 and up",
     better="lower",
     identical=0.0,
 )
@@ -137,6 +139,7 @@ def _seventh(x: Array) -> Array:
     colour=ColourPolicy.JOINT,
     source="Kruse et al., Remote Sensing of Environment 44, 1993, doi:10.1016/0034-4257(93)90013-N",
     unit="deg",
+    values="0 to 180",
     better="lower",
     identical=0.0,
 )
@@ -186,6 +189,7 @@ def _norm(vectors: Array) -> Array:
     colour=ColourPolicy.JOINT,
     source="Wald, Data Fusion: Definitions and Architectures (2002), chapter 8",
     unit="",
+    values="0 to ∞",
     better="lower",
     identical=0.0,
 )

@@ -22,6 +22,7 @@ _SOURCE = "Wang and Bovik, IEEE Signal Processing Magazine 26(1), 2009, doi:10.1
     colour=ColourPolicy.JOINT,
     source=_SOURCE,
     unit="dn²",
+    values="0 to 65025",
     better="lower",
     identical=0.0,
 )
@@ -55,6 +56,7 @@ def mse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.JOINT,
     source=_SOURCE,
     unit="dn",
+    values="0 to 255",
     better="lower",
     identical=0.0,
 )
@@ -69,6 +71,7 @@ def rmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.JOINT,
     source=_SOURCE,
     unit="dB",
+    values="0 to ∞",
     better="higher",
     identical=math.inf,
     tolerance=0.01,
@@ -102,6 +105,7 @@ def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.JOINT,
     source="Fienup, Applied Optics 36(32), 1997, doi:10.1364/AO.36.008352",
     unit="",
+    values="0 to ∞",
     better="lower",
     identical=0.0,
 )
@@ -128,6 +132,7 @@ def nrmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.JOINT,
     source=_SOURCE,
     unit="dn",
+    values="0 to 255",
     better="lower",
     identical=0.0,
 )
@@ -142,6 +147,7 @@ def mae(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.JOINT,
     source=_SOURCE,
     unit="dn",
+    values="0 to 255",
     better="lower",
     identical=0.0,
 )
@@ -156,6 +162,7 @@ def max_error(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.JOINT,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.8",
     unit="dB",
+    values="−∞ to ∞",
     better="higher",
     identical=math.inf,
     tolerance=0.01,
@@ -180,6 +187,7 @@ def snr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.LUMA,
     source="Yim and Bovik, IEEE Trans. Image Processing 20(1), 2011, doi:10.1109/TIP.2010.2061859",
     unit="dB",
+    values="up to ∞",
     better="higher",
     identical=None,
     smallest="twice the block, 16x16",
@@ -239,6 +247,7 @@ def psnr_b(
     source="Mannos and Sakrison, IEEE Trans. Information Theory 20(4), 1974, "
     "doi:10.1109/TIT.1974.1055250",
     unit="dB",
+    values="up to ∞",
     better="higher",
     identical=math.inf,
     tolerance=0.01,

@@ -22,6 +22,7 @@ from magnetite.core.registry import ColourPolicy, metric
     source="Xue, Zhang, Mou and Bovik, IEEE Trans. Image Processing 23(2), 2014, "
     "doi:10.1109/TIP.2013.2293423",
     unit="",
+    values="0 to 0.5",
     better="lower",
     identical=0.0,
     smallest="6x6",
@@ -82,6 +83,7 @@ def _prewitt(plane: Pixels) -> NDArray[np.float64]:
     source="Sattar, Floreby, Salomonsson and Lovstrom, IEEE Trans. Image Processing 6(6), 1997, "
     "doi:10.1109/83.585239",
     unit="",
+    values="−1 to 1",
     better="higher",
     identical=1.0,
     smallest="3x3",

@@ -24,6 +24,7 @@ _BINS = 256
     source="Sheikh and Bovik, IEEE Trans. Image Processing 15(2), 2006, "
     "doi:10.1109/TIP.2005.859378",
     unit="",
+    values="0 and up; above 1 where contrast was raised",
     better="higher",
     identical=1.0,
     smallest="41x41",
@@ -81,6 +82,7 @@ def vif(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.LUMA,
     source="Cover and Thomas, Elements of Information Theory, 2nd ed. (2006), chapter 2",
     unit="bit",
+    values="0 to 8",
     better="higher",
     identical=None,
 )

@@ -20,6 +20,7 @@ _NORMAL_MEDIAN = 0.6744897501960817
     colour=ColourPolicy.EACH,
     source="Donoho and Johnstone, Biometrika 81(3), 1994, doi:10.1093/biomet/81.3.425",
     unit="dn",
+    values="0 and up",
     smallest="2x2",
 )
 def noise_wavelet(pixels: Pixels, peak: float = 1.0) -> float:
@@ -58,6 +59,7 @@ def noise_wavelet(pixels: Pixels, peak: float = 1.0) -> float:
     source="Immerkaer, Computer Vision and Image Understanding 64(2), 1996, "
     "doi:10.1006/cviu.1996.0060",
     unit="dn",
+    values="0 and up",
     smallest="3x3",
 )
 def noise_mask(pixels: Pixels, peak: float = 1.0) -> float:
@@ -92,6 +94,7 @@ def noise_mask(pixels: Pixels, peak: float = 1.0) -> float:
     source="after Wang and Zhang, IEEE Trans. Circuits and Systems II 46(1), 1999, "
     "doi:10.1109/82.749102",
     unit="share",
+    values="0 to 1",
     smallest="3x3",
 )
 def impulse_share(pixels: Pixels, peak: float = 1.0) -> float:

@@ -24,6 +24,7 @@ from magnetite.core.registry import ColourPolicy, gauge
         "doi:10.1109/ICPR.2000.903548"
     ),
     unit="dn²",
+    values="0 and up",
     smallest="3x3",
 )
 def laplacian_variance(pixels: Pixels, peak: float = 1.0) -> float:
@@ -55,6 +56,7 @@ def laplacian_variance(pixels: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.LUMA,
     source="Krotkov, International J. Computer Vision 1, 1987, doi:10.1007/BF00127822",
     unit="dn²",
+    values="0 and up",
     smallest="3x3",
 )
 def tenengrad(pixels: Pixels, peak: float = 1.0) -> float:
@@ -76,6 +78,7 @@ def tenengrad(pixels: Pixels, peak: float = 1.0) -> float:
     source="Brenner et al., J. Histochemistry and Cytochemistry 24(1), 1976, "
     "doi:10.1177/24.1.1254907",
     unit="dn²",
+    values="0 and up",
     smallest="3x3",
 )
 def brenner(pixels: Pixels, peak: float = 1.0) -> float:
@@ -90,6 +93,7 @@ def brenner(pixels: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.LUMA,
     source="Field, JOSA A 4(12), 1987, doi:10.1364/JOSAA.4.002379",
     unit="share",
+    values="0 to 1",
     smallest="4x4",
 )
 def high_frequency_share(
@@ -127,6 +131,7 @@ def high_frequency_share(
     colour=ColourPolicy.LUMA,
     source="ISO 12233:2017, annex D",
     unit="c/px",
+    values="0 to 1",
     smallest="40x28",
 )
 def mtf50(pixels: Pixels, peak: float = 1.0) -> float:

@@ -13,6 +13,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.metrics.moments import (
     WORTH_COMPILING,
+    Moments,
     check_window,
     fraction,
     halved,
@@ -27,6 +28,11 @@ _WANG_2004 = (
     "doi:10.1109/TIP.2003.819861"
 )
 
+#: Exponents of the five scales, finest first (Wang, Simoncelli, Bovik 2003, section 3.2).
+SCALE_WEIGHTS = (0.0448, 0.2856, 0.3001, 0.2363, 0.1333)
+#: The 11x11 window must fit at the last of the scales.
+SMALLEST_MS_SSIM = 11 * 2 ** (len(SCALE_WEIGHTS) - 1)
+
 
 @metric(
     "ssim",
@@ -34,6 +40,7 @@ _WANG_2004 = (
     colour=ColourPolicy.EACH,
     source=_WANG_2004,
     unit="",
+    values="−1 to 1",
     better="higher",
     identical=1.0,
     tolerance=0.0005,
@@ -136,6 +143,7 @@ ssim_luminance, ssim_contrast, ssim_structure = (
         colour=ColourPolicy.EACH,
         source=_WANG_2004,
         unit="",
+        values="−1 to 1" if which == "structure" else "0 to 1",
         better="higher",
         identical=1.0,
         tolerance=0.0005,
@@ -152,10 +160,11 @@ ssim_luminance, ssim_contrast, ssim_structure = (
     source="Wang, Simoncelli and Bovik, Asilomar Conf. Signals, Systems and Computers, 2003, "
     "doi:10.1109/ACSSC.2003.1292216",
     unit="",
+    values="0 to 1",
     better="higher",
     identical=1.0,
     tolerance=0.0005,
-    smallest="176x176",
+    smallest=f"{SMALLEST_MS_SSIM}x{SMALLEST_MS_SSIM}",
 )
 def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`l5^0.1333 cs1^0.0448 cs2^0.2856 cs3^0.3001 cs4^0.2363 cs5^0.1333`.
@@ -181,10 +190,9 @@ def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     PictureError
         If the window does not fit the picture at the last scale: at least 176x176.
     """
-    smallest = 11 * 2 ** (len(SCALE_WEIGHTS) - 1)
-    if min(reference.shape) < smallest:
+    if min(reference.shape) < SMALLEST_MS_SSIM:
         raise PictureError(
-            f"ms-ssim needs at least {smallest}x{smallest} samples, not "
+            f"ms-ssim needs at least {SMALLEST_MS_SSIM}x{SMALLEST_MS_SSIM} samples, not "
             f"{reference.shape[1]}x{reference.shape[0]}; ssim takes smaller pictures"
         )
     weights = gaussian_kernel(1.5, radius=5)
@@ -198,16 +206,13 @@ def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     return result * math.pow(max(0.0, float(luminance.mean())), SCALE_WEIGHTS[-1])
 
 
-#: Exponents of the five scales, finest first (Wang, Simoncelli, Bovik 2003, section 3.2).
-SCALE_WEIGHTS = (0.0448, 0.2856, 0.3001, 0.2363, 0.1333)
-
-
 @metric(
     "uqi",
     summary="Universal quality index: SSIM's forerunner, without constants, on even windows.",
     colour=ColourPolicy.EACH,
     source="Wang and Bovik, IEEE Signal Processing Letters 9(3), 2002, doi:10.1109/97.995823",
     unit="",
+    values="−1 to 1",
     better="higher",
     identical=1.0,
     tolerance=0.0005,
@@ -268,7 +273,11 @@ def similarity(
     `(2 mx my + C1) / (mx² + my² + C1)` and `(2 sxy + C2) / (sx² + sy² + C2)`; where both
     sides of a fraction are 0, the windows agree and it is 1.
     """
-    m = window_moments(reference, test, weights)
+    return terms(window_moments(reference, test, weights), c1, c2)
+
+
+def terms(m: Moments, c1: float, c2: float) -> Maps:
+    """SSIM's luminance term, and the product of the other two, from moments of windows."""
     mx, my = m.mean_x, m.mean_y
     return (
         fraction(2 * mx * my + c1, mx * mx + my * my + c1),

@@ -17,6 +17,7 @@ _BINS = 256
     colour=ColourPolicy.JOINT,
     source=_GONZALEZ,
     unit="dn",
+    values="0 to 255",
 )
 def mean(pixels: Pixels, peak: float = 1.0) -> float:
     """Arithmetic mean over all samples of all channels, in dn of 8 bits."""
@@ -29,6 +30,7 @@ def mean(pixels: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.EACH,
     source=_GONZALEZ,
     unit="dn",
+    values="0 to 127.5",
 )
 def sd(pixels: Pixels, peak: float = 1.0) -> float:
     """Population standard deviation of each channel, in dn of 8 bits."""
@@ -41,6 +43,7 @@ def sd(pixels: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.EACH,
     source="Cover and Thomas, Elements of Information Theory, 2nd ed. (2006), chapter 2",
     unit="bit",
+    values="0 to 8",
 )
 def entropy(pixels: Pixels, peak: float = 1.0) -> float:
     """`-Σ p log2 p` over 256 bins centred on the digital numbers of 8 bits; 0 to 8 bits."""
@@ -56,6 +59,7 @@ def entropy(pixels: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.JOINT,
     source=_GONZALEZ,
     unit="share",
+    values="0 to 1",
 )
 def black_share(pixels: Pixels, peak: float = 1.0) -> float:
     """Share of all samples of all channels that are 0 or less; 0 to 1."""
@@ -68,6 +72,7 @@ def black_share(pixels: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.JOINT,
     source=_GONZALEZ,
     unit="share",
+    values="0 to 1",
 )
 def white_share(pixels: Pixels, peak: float = 1.0) -> float:
     """Share of all samples of all channels that are at full scale or more; 0 to 1."""

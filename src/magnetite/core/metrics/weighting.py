@@ -1,0 +1,159 @@
+"""Structural similarity weighted by how much each place tells the eye."""
+
+from __future__ import annotations
+
+import math
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.kernels import gaussian_kernel
+from magnetite.core.metrics.bands import WORKERS, by_bands
+from magnetite.core.metrics.moments import Moments, window_moments
+from magnetite.core.metrics.sizes import check_size
+from magnetite.core.metrics.structure import SCALE_WEIGHTS, SMALLEST_MS_SSIM, terms
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, metric
+
+Array = NDArray[np.float64]
+
+#: Variance of the visual noise on the scale of 8 bits (Wang and Li 2011, section III).
+VISUAL_NOISE = 0.4
+_BINOMIAL = np.array([1, 4, 6, 4, 1]) / 16
+_NEIGHBOURS = np.full(3, 1 / 3)
+_TINY = 1e-15
+
+
+@metric(
+    "iw-ssim",
+    summary="Structural similarity over five scales, weighted by the information at each place.",
+    colour=ColourPolicy.LUMA,
+    source="Wang and Li, IEEE Trans. Image Processing 20(5), 2011, doi:10.1109/TIP.2010.2092435",
+    unit="",
+    better="higher",
+    identical=1.0,
+    values="0 to 1",
+    smallest=f"{SMALLEST_MS_SSIM}x{SMALLEST_MS_SSIM}",
+)
+def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+    """`Π_j (Σ w cs / Σ w)^b_j` over four bands of a Laplacian pyramid, times the lowest's mean.
+
+    The pyramid is Burt and Adelson's with binomial weights of unit sum, mirrored about the
+    edge's samples. `cs` are SSIM's contrast and structure terms of each band (11x11 windows that
+    fit, on luma at the scale of 8 bits); at the lowest scale the mean of SSIM itself counts.
+    `w = Σ_k log2(1 + ((v + (1 + g²) n) s² l_k + n v) / n²)` with n = 0.4; g and v are gain and
+    noise variance of the test's 3x3 neighbourhood over the reference's, l_k the eigenvalues of
+    the covariance of the reference's neighbourhoods (with the sample of the band below that is
+    at the same place, where there is one), s² a neighbourhood's strength under it. Powers as in
+    `ms_ssim`; a negative mean counts as 0. A band without any information is averaged plainly.
+
+    Parameters
+    ----------
+    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
+    peak : float
+        Full scale of the arrays.
+
+    Returns
+    -------
+    float
+        0 to 1; 1 for identical arrays.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 176x176.
+    """
+    check_size("iw-ssim", reference, SMALLEST_MS_SSIM)
+    scales = len(SCALE_WEIGHTS)
+    on_255 = (np.asarray(plane * (255 / peak), np.float64) for plane in (reference, test))
+    with ThreadPoolExecutor(WORKERS) as pool:
+        one, two = pool.map(lambda plane: laplacian_pyramid(plane, scales), on_255)
+    window = gaussian_kernel(1.5, radius=5)
+    result = 1.0
+    for j, power in enumerate(SCALE_WEIGHTS):
+        luminance, similarity = terms(
+            window_moments(one[j], two[j], window), (0.01 * 255) ** 2, (0.03 * 255) ** 2
+        )
+        if j == scales - 1:
+            mean = float((luminance * similarity).mean())
+        else:
+            below = one[j + 1] if j < scales - 2 else None
+            weights = information(one[j], two[j], below)[4:-4, 4:-4]
+            total = float(weights.sum())
+            mean = float(np.vdot(weights, similarity)) / total if total else similarity.mean()
+        result *= math.pow(max(0.0, mean), power)
+    return result
+
+
+def laplacian_pyramid(plane: Array, levels: int) -> list[Array]:
+    """Bands from fine to coarse, the last of them the remaining low-pass picture."""
+    bands = []
+    for _ in range(levels - 1):
+        coarse = _smooth(plane)[::2, ::2]
+        bands.append(plane - _enlarged(coarse, plane.shape))
+        plane = coarse
+    return [*bands, plane]
+
+
+def _smooth(plane: Array, gain: float = 1.0) -> Array:
+    from scipy.ndimage import correlate1d
+
+    rows = correlate1d(plane, _BINOMIAL * gain, axis=0, mode="mirror")
+    return np.asarray(correlate1d(rows, _BINOMIAL * gain, axis=1, mode="mirror"))
+
+
+def _enlarged(coarse: Array, shape: tuple[int, ...]) -> Array:
+    """Twice the size: zeros between the samples, smoothed."""
+    spread = np.zeros(shape)
+    spread[::2, ::2] = coarse
+    return _smooth(spread, 2.0)
+
+
+def information(reference: Array, test: Array, below: Array | None) -> Array:
+    """Bits that a 3x3 neighbourhood tells, shape (h - 2, w - 2); see `iw_ssim`."""
+    m = window_moments(reference, test, _NEIGHBOURS)
+    height, width = m.mean_x.shape
+    around = [reference[i : i + height, j : j + width] for i in range(3) for j in range(3)]
+    if below is not None:
+        around.append(_enlarged(below, reference.shape)[1:-1, 1:-1])
+    covariance = by_bands(_products, *around).sum(axis=0) / (height * width)
+    eigenvalues, vectors = np.linalg.eigh(covariance)
+    held = eigenvalues > _TINY * max(1.0, float(eigenvalues[-1]))
+    eigenvalues, vectors = eigenvalues[held], vectors[:, held]
+    if not eigenvalues.size:
+        return np.zeros((height, width))
+    # s² = yᵀ C⁻¹ y / n is the mean square of the whitened neighbourhood.
+    whiten = (vectors / np.sqrt(eigenvalues * len(around))).T
+
+    def bits(*parts: Array) -> Array:
+        gain, noise = _channel(Moments(*parts[:5]))
+        white = whiten @ _flat(parts[5:])
+        strength = np.einsum("ij,ij->j", white, white).reshape(noise.shape)
+        fixed = 1 + noise / VISUAL_NOISE
+        varying = (noise + (1 + gain**2) * VISUAL_NOISE) * strength / VISUAL_NOISE**2
+        told = np.ones_like(strength)
+        for eigenvalue in eigenvalues:
+            told *= fixed + varying * eigenvalue
+        return np.asarray(np.log2(told))
+
+    return by_bands(bits, *m, *around)
+
+
+def _flat(neighbours: tuple[Array, ...]) -> Array:
+    """One row for each place of the neighbourhood, one column for each sample."""
+    return np.stack([part.ravel() for part in neighbours])
+
+
+def _products(*neighbours: Array) -> Array:
+    """Sum of the neighbourhoods' outer products, shape (1, n, n)."""
+    flat = _flat(neighbours)
+    return np.asarray((flat @ flat.T)[np.newaxis])
+
+
+def _channel(m: Moments) -> tuple[Array, Array]:
+    """Gain from reference to test in each window, and the variance that it leaves."""
+    alive = (m.variance_x > _TINY) & (m.variance_y > _TINY)
+    gain = np.divide(m.covariance, m.variance_x, out=np.zeros_like(m.covariance), where=alive)
+    noise = np.where(alive, m.variance_y - gain * m.covariance, m.variance_y)
+    return gain, noise.clip(0, None)
