@@ -129,9 +129,7 @@ def slow_phase_congruency(plane: np.ndarray) -> np.ndarray:
 def slow_fsim(x: np.ndarray, y: np.ndarray) -> float:
     kernel = np.outer([3, 10, 3], [-1, 0, 1]) / 16
     p, q = slow_phase_congruency(x), slow_phase_congruency(y)
-    g, h = (
-        np.hypot(ndimage.correlate(z, kernel), ndimage.correlate(z, kernel.T)) for z in (x, y)
-    )
+    g, h = (np.hypot(ndimage.correlate(z, kernel), ndimage.correlate(z, kernel.T)) for z in (x, y))
     alike = (2 * p * q + 0.85) / (p**2 + q**2 + 0.85)
     alike = alike * (2 * g * h + 160) / (g**2 + h**2 + 160)
     return float((alike * np.maximum(p, q)).sum() / np.maximum(p, q).sum())

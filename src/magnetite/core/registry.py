@@ -50,7 +50,9 @@ FAMILIES = (
     "magnetite.core.metrics.colour",
     "magnetite.core.metrics.residual",
     "magnetite.core.metrics.sharpness",
+    "magnetite.core.metrics.edge_width",
     "magnetite.core.metrics.noise_level",
+    "magnetite.core.metrics.artefacts",
     "magnetite.core.metrics.tone",
 )
 #: Entry-point group under which other packages name modules that declare methods.

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
+from magnetite.core.metrics.noise_level import noise_wavelet
+from magnetite.core.metrics.sizes import check_size
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, gauge
 
@@ -77,3 +81,60 @@ def black_share(pixels: Pixels, peak: float = 1.0) -> float:
 def white_share(pixels: Pixels, peak: float = 1.0) -> float:
     """Share of all samples of all channels that are at full scale or more; 0 to 1."""
     return float((pixels >= peak).mean())
+
+
+@gauge(
+    "dynamic-range",
+    summary="Range that the picture fills over its noise: 20 log10(range / sd).",
+    colour=ColourPolicy.EACH,
+    source="ISO 15739:2023, clause 6, with the picture's own range and noise",
+    unit="dB",
+    values="0 to ∞",
+    smallest="2x2",
+)
+def dynamic_range(pixels: Pixels, peak: float = 1.0) -> float:
+    """`20 log10((p99.9 - p0.1) / noise)`, percentiles of the samples, noise by `noise-wavelet`.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
+    peak : float
+        Not used.
+
+    Returns
+    -------
+    float
+        In dB, 6.02 dB to a stop; 0 for a flat picture, infinity where no noise is found.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 2x2.
+    """
+    low, high = np.percentile(pixels, [0.1, 99.9])
+    noise = noise_wavelet(pixels, 255.0)
+    if high <= low:
+        return 0.0
+    return max(0.0, 20 * math.log10((high - low) / noise)) if noise > 0 else math.inf
+
+
+@gauge(
+    "activity",
+    summary="Mean absolute step between neighbours: how much there is to code.",
+    colour=ColourPolicy.LUMA,
+    source="Saha and Vemuri, IEEE ISCAS 2000, doi:10.1109/ISCAS.2000.856055",
+    unit="dn",
+    values="0 to 510",
+    smallest="2x2",
+)
+def activity(pixels: Pixels, peak: float = 1.0) -> float:
+    """`(Σ |x[i+1, j] - x[i, j]| + Σ |x[i, j+1] - x[i, j]|) / (h w)`, in dn of 8 bits, on luma.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 2x2.
+    """
+    check_size("activity", pixels, 2)
+    total = sum(float(np.abs(np.diff(pixels, axis=axis)).sum()) for axis in (0, 1))
+    return total / pixels.size * 255 / peak

@@ -1,0 +1,239 @@
+"""Gauges of what compression leaves behind: blocks, ringing, false contours."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.metrics.noise_level import noise_mask
+from magnetite.core.metrics.sizes import check_size
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, gauge
+
+Array = NDArray[np.float64]
+
+#: Sides of blocks that are looked for, px; the largest chance at which a grid is believed.
+_SIDES, _CHANCE = range(4, 65), 1e-9
+#: Samples of a px's surroundings that say how large a step is without a grid.
+_AROUND = 7
+#: Slope of a strong edge, dn of 8 bits a px; its own width; the ringing's reach; px.
+_STRONG, _EDGE, _REACH = 16.0, 2, 8
+#: A strong edge is also so many sd of the slope that noise of sd 1 has; the least share of the
+#: picture beside edges, and away from them, that tells something.
+_NOISE_SDS, _SLOPE_NOISE, _LEAST_SHARE = 5.0, math.sqrt(12) / 8, 0.001
+#: Heights of false contours, dn of 8 bits; px of even ground on both sides.
+_LOW_STEP, _HIGH_STEP, _PLATEAU = 1.5, 40.0, 4
+
+
+class Grid(NamedTuple):
+    """Lines at `offset`, `offset + side`, …: the first samples of blocks. Side 0: no grid."""
+
+    side: int
+    offset: int
+    #: How much larger steps across the lines are than those around them, dn of 8 bits.
+    excess: float
+
+
+def find_grid(pixels: Pixels, peak: float = 1.0, axis: int = 1) -> Grid:
+    """The grid of blocks along one axis of a plane, found from steps between neighbours.
+
+    The mean absolute step at each position, less the median of the 7 around it, is folded at
+    every side of 4 to 64 px. By chance one in `side` of the lines at an offset is among the
+    highest `1 / side` of all positions (binomial law). The grid is the side and offset whose
+    lines are there most often, in standard deviations, if chance does that less than once in
+    1e9 times: seven lines of eight px suffice where all of them stand out.
+    """
+    from scipy.stats import binom
+
+    steps = np.abs(np.diff(pixels, axis=axis)).mean(axis=1 - axis) * (255 / peak)
+    profile = steps - _running_median(steps)
+    best, furthest = Grid(0, 0, 0.0), 0.0
+    for side in _SIDES:
+        high = profile > np.quantile(profile, 1 - 1 / side)
+        for offset in range(min(side, profile.size)):
+            lines = slice((offset - 1) % side, None, side)
+            among, count = int(high[lines].sum()), high[lines].size
+            distance = (among - count / side) / math.sqrt(count * (side - 1)) * side
+            if distance > furthest and binom.sf(among - 1, count, 1 / side) < _CHANCE:
+                best = Grid(side, offset, max(0.0, float(np.median(profile[lines]))))
+                furthest = distance
+    return best
+
+
+def _running_median(line: Array) -> Array:
+    from scipy.ndimage import median_filter
+
+    return np.asarray(median_filter(line, _AROUND, mode="reflect"))
+
+
+@gauge(
+    "blockiness",
+    summary="How much steps at the lines of a grid of blocks exceed those around, found by itself.",
+    colour=ColourPolicy.LUMA,
+    source="after Wang, Bovik and Evans, IEEE ICIP 2000, doi:10.1109/ICIP.2000.899622, "
+    "in the picture itself",
+    unit="dn",
+    values="0 and up",
+    smallest="16x16",
+)
+def blockiness(pixels: Pixels, peak: float = 1.0) -> float:
+    """Mean over rows and columns of the excess of their grid (see `find_grid`), on luma.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
+    peak : float
+        Full scale of the array.
+
+    Returns
+    -------
+    float
+        In dn of 8 bits; 0 where no grid is found. `block-width` and its like tell the grid.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 16x16.
+    """
+    check_size("blockiness", pixels, 16)
+    return float(np.mean([find_grid(pixels, peak, axis).excess for axis in (0, 1)]))
+
+
+def _grid_gauge(name: str, axis: int, what: str, summary: str) -> None:
+    @gauge(
+        name,
+        summary=summary,
+        colour=ColourPolicy.LUMA,
+        source="own definition: see find_grid",
+        unit="px",
+        values="0 to 64",
+        smallest="16x16",
+    )
+    def of_grid(pixels: Pixels, peak: float = 1.0) -> float:
+        check_size(name, pixels, 16)
+        return float(getattr(find_grid(pixels, peak, axis), what))
+
+    of_grid.__doc__ = f"{summary[:-1]} (see `find_grid`), on luma."
+
+
+_grid_gauge("block-width", 1, "side", "Width of the blocks that blockiness found; 0 for none.")
+_grid_gauge("block-height", 0, "side", "Height of the blocks that blockiness found; 0 for none.")
+_grid_gauge("block-left", 1, "offset", "Column where the first whole block begins.")
+_grid_gauge("block-top", 0, "offset", "Row where the first whole block begins.")
+
+
+@gauge(
+    "ringing",
+    summary="Ripples beside strong edges, beyond those elsewhere.",
+    colour=ColourPolicy.LUMA,
+    source="after Marziliano, Dufaux, Winkler and Ebrahimi, Signal Processing: Image "
+    "Communication 19(2), 2004, doi:10.1016/j.image.2003.08.003",
+    unit="dn",
+    values="0 and up",
+    smallest="24x24",
+)
+def ringing(pixels: Pixels, peak: float = 1.0) -> float:
+    """Mean ripple 3 to 8 px from strong edges less that further away, on luma.
+
+    A strong edge has a slope of at least 16 dn of 8 bits a px (Sobel's kernels, eighths), and of
+    5 sd of the slope that the picture's noise has. A
+    sample's ripple is the smaller of its two steps to its neighbours along a row where both
+    go the same way, up or down, or the same along its column, whichever is more; else 0: the
+    tail of a blurred edge has none, noise has as much everywhere.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
+    peak : float
+        Full scale of the array.
+
+    Returns
+    -------
+    float
+        In dn of 8 bits; 0 where there are no strong edges, or edges everywhere. Texture beside
+        edges counts too: compare versions of one picture.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 24x24.
+    """
+    from scipy.ndimage import maximum_filter
+
+    check_size("ringing", pixels, 24)
+    plane = pixels * (255 / peak)
+    strong = _slope(plane) >= max(_STRONG, _NOISE_SDS * _SLOPE_NOISE * noise_mask(plane, 255.0))
+    reached = maximum_filter(strong, 2 * _REACH + 1)
+    beside = reached & ~maximum_filter(strong, 2 * _EDGE + 1)
+    if min(beside.mean(), 1 - reached.mean()) < _LEAST_SHARE:
+        return 0.0
+    ripple = np.maximum(_ripple(plane)[:, 1:-1], _ripple(plane.T).T[1:-1])
+    return max(0.0, float(ripple[beside].mean() - ripple[~reached].mean()))
+
+
+def _slope(plane: Pixels) -> Array:
+    """Gradient magnitude a px by Sobel's kernels over the inner samples."""
+    rows = plane[:-2] + 2 * plane[1:-1] + plane[2:]
+    columns = plane[:, :-2] + 2 * plane[:, 1:-1] + plane[:, 2:]
+    return np.asarray(np.hypot(rows[:, 2:] - rows[:, :-2], columns[2:] - columns[:-2]) / 8)
+
+
+def _ripple(plane: Pixels) -> Array:
+    """Smaller step to the neighbours above and below where both go one way, else 0."""
+    up, down = plane[1:-1] - plane[:-2], plane[1:-1] - plane[2:]
+    return np.asarray(np.where(up * down > 0, np.minimum(np.abs(up), np.abs(down)), 0.0))
+
+
+@gauge(
+    "banding",
+    summary="Height of false contours between even grounds, mean over the picture.",
+    colour=ColourPolicy.EACH,
+    source="after Wang, Kum, Chen and Kokaram, IEEE ICIP 2016, doi:10.1109/ICIP.2016.7532841",
+    unit="dn",
+    values="0 to 8",
+    smallest="9x9",
+)
+def banding(pixels: Pixels, peak: float = 1.0) -> float:
+    """Sum of the heights of false contours, over the number of pairs of neighbours.
+
+    A false contour is a step of 1.5 to 40 dn of 8 bits between two neighbours of a row or a
+    column, with at least 4 samples of exactly one value on either side. Noise, as it hides
+    contours, takes them away; gray wedges and flat artwork have true ones that count too.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
+    peak : float
+        Full scale of the array.
+
+    Returns
+    -------
+    float
+        In dn of 8 bits a px; 0 without contours.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 9x9.
+    """
+    check_size("banding", pixels, 9)
+    plane = pixels * (255 / peak)
+    found = [_contours(lines) for lines in (plane, plane.T)]
+    return sum(height for height, _ in found) / sum(pairs for _, pairs in found)
+
+
+def _contours(plane: Pixels) -> tuple[float, int]:
+    """Sum of the heights of contours between rows, and the number of pairs of rows' samples."""
+    steps = np.abs(np.diff(plane, axis=0))
+    same = steps == 0
+    rest = _PLATEAU - 1
+    rows = steps.shape[0] - 2 * rest
+    even = np.ones((rows, steps.shape[1]), bool)
+    for k in range(rest):
+        even &= same[k : k + rows] & same[k + rest + 1 : k + rest + 1 + rows]
+    inner = steps[rest : rest + rows]
+    contour = even & (inner >= _LOW_STEP) & (inner <= _HIGH_STEP)
+    return float(inner[contour].sum()), steps.size
