@@ -53,4 +53,12 @@ def _read_kernel(name: str) -> Any:
     return read_kernel(name)
 
 
-read_with(_read_kernel)
+def _read_record(name: str) -> dict[str, Any]:
+    from pathlib import Path
+
+    from magnetite.files.sidecar import read_json
+
+    return read_json(Path(name))
+
+
+read_with(_read_kernel, _read_record)

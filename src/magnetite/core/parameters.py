@@ -12,7 +12,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any, ClassVar, NamedTuple
+from typing import Any, ClassVar, Literal, NamedTuple
 
 _NUMBER = re.compile(r"([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d{1,3})?)(.*)", re.ASCII)
 
@@ -291,8 +291,13 @@ class Count(Kind):
 
 @dataclass(frozen=True)
 class FileName(Kind):
-    """A file whose content becomes the argument, read by `magnetite.core.resources`."""
+    """A file whose content becomes the argument, read by `magnetite.core.resources`.
 
+    It holds an array (a picture, NPY, text), or a JSON object.
+    """
+
+    sample: str
+    holds: Literal["array", "record"] = "array"
     sweeps = False
 
     def describe(self) -> str:
@@ -305,12 +310,12 @@ class FileName(Kind):
         return value
 
     def example(self) -> str:
-        return "kernel.npy"
+        return self.sample
 
     def resolve(self, value: str, context: Context) -> Any:
-        from magnetite.core.resources import read_array
+        from magnetite.core.resources import read_array, read_record
 
-        return read_array(value)
+        return read_array(value) if self.holds == "array" else read_record(value)
 
 
 @dataclass(frozen=True)

@@ -54,6 +54,7 @@ FAMILIES = (
     "magnetite.core.metrics.noise_level",
     "magnetite.core.metrics.artefacts",
     "magnetite.core.metrics.tone",
+    "magnetite.core.metrics.naturalness",
 )
 #: Entry-point group under which other packages name modules that declare methods.
 PLUGIN_GROUP = "magnetite.methods"

@@ -214,7 +214,7 @@ def psf_blur(
     pixels: Pixels,
     _rng: np.random.Generator | None = None,
     *,
-    kernel: Annotated[Any, FileName()],
+    kernel: Annotated[Any, FileName("kernel.npy")],
     boundary: Boundary = "mirror",
 ) -> Pixels:
     """Convolve with given weights, scaled to unit sum; their middle sample stays in place.

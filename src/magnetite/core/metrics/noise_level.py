@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import math
+from typing import Any, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
+from magnetite.core.errors import PictureError
 from magnetite.core.metrics.sizes import check_size
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, gauge
 
 #: Median of |n| for a standard normal n.
 _NORMAL_MEDIAN = 0.6744897501960817
+#: Side of the tiles of a noise curve, px, and the fewest of them behind a point.
+_TILE, _LEAST_TILES = 8, 8
 
 
 @gauge(
@@ -26,8 +31,9 @@ _NORMAL_MEDIAN = 0.6744897501960817
 def noise_wavelet(pixels: Pixels, peak: float = 1.0) -> float:
     """`median(|d|) / 0.6745`, d the Haar coefficients `(a - b - c + e) / 2` of 2x2 samples.
 
-    An odd last row or column is left out. Fine texture counts as noise as far as it fills more
-    than half of the picture.
+    An odd last row or column is left out. The median is that of grouped data, so that whole
+    digital numbers do no harm. Fine texture counts as noise as far as it fills more than half
+    of the picture.
 
     Parameters
     ----------
@@ -49,7 +55,23 @@ def noise_wavelet(pixels: Pixels, peak: float = 1.0) -> float:
     rows, columns = (n // 2 * 2 for n in pixels.shape)
     p = pixels[:rows, :columns]
     diagonal = (p[::2, ::2] - p[::2, 1::2] - p[1::2, ::2] + p[1::2, 1::2]) / 2
-    return float(np.median(np.abs(diagonal))) / _NORMAL_MEDIAN * 255 / peak
+    return grouped_median(np.abs(diagonal).ravel()) / _NORMAL_MEDIAN * 255 / peak
+
+
+def grouped_median(values: NDArray[np.floating[Any]]) -> float:
+    """Median of values of 0 or more that may be rounded to a few levels.
+
+    The values at the middle level are taken to lie evenly between the midpoints to its
+    neighbours; without ties it is the middle value.
+    """
+    middle = float(np.partition(values, values.size // 2)[values.size // 2])
+    below, above = values[values < middle], values[values > middle]
+    low = (float(below.max()) + middle) / 2 if below.size else max(0.0, 1.5 * middle)
+    high = (float(above.min()) + middle) / 2 if above.size else middle
+    ties = values.size - below.size - above.size
+    if ties == 1 or (not below.size and middle > 0) or not above.size:
+        return middle
+    return low + (high - low) * (values.size / 2 - below.size) / ties
 
 
 @gauge(
@@ -122,3 +144,70 @@ def impulse_share(pixels: Pixels, peak: float = 1.0) -> float:
     extreme = (pixels <= 0) | (pixels >= peak)
     away = np.abs(pixels - median_filter(pixels, size=3, mode="reflect")) > 0.2 * peak
     return float((extreme & away).mean())
+
+
+class NoiseCurve(NamedTuple):
+    """Noise sd over signal, both in dn of 8 bits, and the samples behind each point."""
+
+    signal: NDArray[np.float64]
+    sd: NDArray[np.float64]
+    samples: NDArray[np.intp]
+
+
+def noise_curve(pixels: Pixels, peak: float = 1.0, levels: int = 16) -> NoiseCurve:
+    """Noise that depends on the signal, told from the smoothest quarter of one picture.
+
+    Tiles of 8x8 samples that touch neither black nor full scale are sorted by their mean into
+    even steps of full scale. At each level the quarter of them whose 2x2 means vary least gives
+    the sd, by the median of their diagonal Haar coefficients as in `noise_wavelet`. The
+    choice does not bias it: sums and diagonal differences of white noise are independent.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w), or (h, w, n), of which all channels go in together
+    peak : float
+        Full scale of the array.
+    levels : int
+        Steps of full scale; those with fewer than 8 tiles are left out.
+
+    Raises
+    ------
+    PictureError
+        If no level has 8 tiles.
+
+    Notes
+    -----
+    After Liu, Freeman, Szeliski and Kang, IEEE CVPR 2006, doi:10.1109/CVPR.2006.207.
+    """
+    planes = [pixels] if pixels.ndim == 2 else [pixels[..., c] for c in range(pixels.shape[2])]
+    mean, variation, diagonal = (
+        np.concatenate(parts) for parts in zip(*(_tiles(p, peak) for p in planes), strict=True)
+    )
+    signal, sd, count = [], [], []
+    level = np.floor(mean / peak * levels).astype(int)
+    for step in range(levels):
+        at = np.flatnonzero(level == step)
+        if at.size < _LEAST_TILES:
+            continue
+        smooth = at[np.argsort(variation[at], kind="stable")[: max(_LEAST_TILES, at.size // 4)]]
+        signal.append(float(mean[smooth].mean()) * 255 / peak)
+        sd.append(grouped_median(np.abs(diagonal[smooth]).ravel()) / _NORMAL_MEDIAN * 255 / peak)
+        count.append(int(smooth.size * _TILE**2))
+    if not count:
+        raise PictureError(
+            f"the noise curve needs {_LEAST_TILES} tiles of {_TILE}x{_TILE} px of like brightness, "
+            "apart from black and full scale"
+        )
+    return NoiseCurve(np.array(signal), np.array(sd), np.array(count, np.intp))
+
+
+def _tiles(plane: Pixels, peak: float) -> tuple[NDArray[np.float64], ...]:
+    """Mean, variance of 2x2 means, and 16 diagonal coefficients of each tile inside the range."""
+    rows, columns = (side // _TILE for side in plane.shape)
+    cut = np.asarray(plane[: rows * _TILE, : columns * _TILE], np.float64)
+    tiles = cut.reshape(rows, _TILE, columns, _TILE).swapaxes(1, 2).reshape(-1, _TILE, _TILE)
+    tiles = tiles[((tiles > 0) & (tiles < peak)).all(axis=(1, 2))]
+    a, b, c, d = (tiles[:, i::2, j::2] for i in (0, 1) for j in (0, 1))
+    means = (a + b + c + d) / 4
+    diagonal = ((a - b - c + d) / 2).reshape(len(tiles), (_TILE // 2) ** 2)
+    return means.mean(axis=(1, 2)), means.var(axis=(1, 2)), diagonal
