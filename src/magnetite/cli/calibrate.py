@@ -15,7 +15,8 @@ if TYPE_CHECKING:
     from magnetite.core.calibrate.photon_transfer import PhotonTransfer
 
 app = typer.Typer(
-    help="Measure a camera's noise or blur, and print the step that gives clean pictures the same.",
+    help="Measure a camera's noise or blur, and print the step that gives clean pictures the same; "
+    "or learn what your good pictures are like.",
     no_args_is_help=True,
     rich_markup_mode="rich",
 )
@@ -126,3 +127,31 @@ def blur_command(
         print(edge.blurs[0].step)
     else:
         note("the edge is as sharp as a px lets it be: no blur is needed to match it")
+
+
+@app.command("naturalness")
+def naturalness_command(
+    pictures: Annotated[
+        list[Path], typer.Argument(metavar="PICTURE…", help="Good pictures, sharp and clean.")
+    ],
+    out: Annotated[Path, typer.Option(help="Model to write, a JSON file.", metavar="MODEL")] = Path(
+        "naturalness.json"
+    ),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Fit the model of good pictures that the gauge naturalness measures distances from.
+
+    Take pictures of the kind that will be judged, some ten or more; colour ones go in by luma.
+    """
+    from magnetite.core.errors import InputError
+    from magnetite.core.metrics.naturalness import PATCH, fit_naturalness
+    from magnetite.files.sidecar import write_json
+
+    protect(pictures, [out])
+    if out.suffix.lower() != ".json":
+        raise InputError(f"{out}: the model is a JSON file; name one that ends in .json")
+    model = fit_naturalness(load(path, full_scale) for path in pictures)
+    write_json(out, model.as_record())
+    print(f"{model.patches} sharp patches of {PATCH}x{PATCH} px from {model.pictures} pictures")
+    print(f"wrote {out}")
+    print(f"naturalness model={out}")

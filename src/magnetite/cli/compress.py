@@ -10,7 +10,7 @@ import typer
 
 from magnetite.cli.options import FullScaleOption, ReferenceArgument, load, note, protect
 from magnetite.cli.output import print_table
-from magnetite.cli.score import score_words
+from magnetite.cli.score_output import score_words
 
 
 def run(

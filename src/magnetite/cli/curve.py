@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from magnetite.cli.options import FormatOption, FullScaleOption, OutputFormat, load
-from magnetite.cli.output import plain_value, print_csv, print_json, print_table
+from magnetite.cli.output import csv_text, print_csv, print_json, print_table
 from magnetite.cli.progress import progress
 
 if TYPE_CHECKING:
@@ -57,10 +55,7 @@ def run(
                 results += [(path, number, p) for p in sorted(points, key=lambda p: p.bpp)]
     rows = [[str(path), p.step, p.bpp, p.bytes, *p.scores.values()] for path, _, p in results]
     if out is not None:
-        text = io.StringIO()
-        writer = csv.writer(text, lineterminator="\n")
-        writer.writerows([titles, *([plain_value(cell) for cell in row] for row in rows)])
-        write_bytes(out / "points.csv", text.getvalue().encode())
+        write_bytes(out / "points.csv", csv_text(titles, rows).encode())
     if format is OutputFormat.json:
         keys = ("reference", "codec", "bpp", "bytes")
         print_json(

@@ -3,13 +3,24 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.options import FormatOption, FullScaleOption, OutputFormat, load
-from magnetite.cli.output import print_csv, print_json, print_table
-from magnetite.cli.score import MOST_COLUMNS, heading
+from magnetite.cli.options import (
+    FormatOption,
+    FullScaleOption,
+    OutputFormat,
+    RegionOption,
+    load,
+    note,
+)
+from magnetite.cli.output import csv_text, print_csv, print_json, print_table
+from magnetite.cli.score_output import MOST_COLUMNS, heading
+from magnetite.core.errors import InputError, PictureError
+
+if TYPE_CHECKING:
+    from magnetite.core.picture import Picture
 
 
 def run(
@@ -18,17 +29,33 @@ def run(
         str,
         typer.Option(help="Gauges with their settings, separated by commas; or all that apply."),
     ] = "laplacian-variance",
+    region: RegionOption = None,
+    curves: Annotated[
+        Path | None,
+        typer.Option(
+            help="Folder for noise over signal and, where an edge is found, the whole MTF: "
+            "CSV, and a figure of them.",
+            metavar="FOLDER",
+        ),
+    ] = None,
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Measure pictures without a reference."""
+    from magnetite.core.region import Region
     from magnetite.core.scoring import gauge, parse_metrics
 
     steps = parse_metrics(metrics, "gauge")
+    part = None if region is None else Region.parse(region)
+    if curves is not None:
+        _check_names(pictures)
     rows = []
     for path in pictures:
-        picture = load(path, full_scale)
+        whole = load(path, full_scale)
+        picture = whole if part is None else part.crop(whole)
         rows.append((path, picture, gauge(picture, metrics)))
+        if curves is not None:
+            _write_curves(picture, path, curves)
     steps = [step for step in steps if any(str(step) in values for _, _, values in rows)]
     labels = [str(step) for step in steps]
     cells = [[values.get(label) for label in labels] for _, _, values in rows]
@@ -47,3 +74,39 @@ def run(
         else:
             lines = [[t, *line] for t, line in zip(titles, zip(*cells, strict=True), strict=True)]
             print_table(["gauge", *(name for name, _ in heads)], lines, caption)
+
+
+def _check_names(pictures: list[Path]) -> None:
+    """Curves are named after the pictures: no two may have one name."""
+    stems = [path.stem for path in pictures]
+    for stem in stems:
+        if stems.count(stem) > 1:
+            raise InputError(f"--curves: two pictures are called {stem}; gauge them in turn")
+
+
+def _write_curves(picture: Picture, path: Path, folder: Path) -> None:
+    """Noise over signal and the transfer of an edge, each as CSV, both as a figure."""
+    from magnetite.core.calibrate.slanted_edge import measure_edge
+    from magnetite.core.metrics.noise_level import noise_curve
+    from magnetite.files.atomic import make_folder, write_bytes
+    from magnetite.views.gauges import gauge_curves
+    from magnetite.views.style import save
+
+    make_folder(folder)
+    noise = edge = None
+    try:
+        noise = noise_curve(picture.on_scale(255.0), 255.0)
+        text = csv_text(["signal", "sd", "samples"], list(zip(*noise, strict=True)))
+        write_bytes(folder / f"{path.stem}-noise.csv", text.encode())
+    except PictureError as error:
+        note(f"{path}: {error}")
+    try:
+        edge = measure_edge(picture)
+        points = zip(edge.frequency, edge.mtf, strict=True)
+        text = csv_text(["cycles per px", "mtf"], list(points))
+        write_bytes(folder / f"{path.stem}-mtf.csv", text.encode())
+    except PictureError as error:
+        note(str(error))
+    if noise or edge:
+        save(gauge_curves(noise, edge, path.name), folder / f"{path.stem}-curves.png")
+        note(f"wrote the curves of {path} to {folder}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
 import math
 import re
@@ -97,6 +98,13 @@ def _plain_tree(content: Any) -> Any:
 
 def print_csv(titles: Sequence[str], rows: Sequence[Sequence[Cell]]) -> None:
     """CSV (RFC 4180, lines end in \\n) on standard output, figures in full."""
-    writer = csv.writer(sys.stdout, lineterminator="\n")
+    print(csv_text(titles, rows), end="")
+
+
+def csv_text(titles: Sequence[str], rows: Sequence[Sequence[Cell]]) -> str:
+    """CSV as `print_csv` prints it."""
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
     writer.writerow(titles)
     writer.writerows([[plain_value(cell) for cell in row] for row in rows])
+    return text.getvalue()

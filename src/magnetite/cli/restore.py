@@ -9,7 +9,7 @@ import typer
 
 from magnetite.cli.options import FullScaleOption, StepsArgument, load, note, protect
 from magnetite.cli.output import Cell, print_table
-from magnetite.cli.score import heading
+from magnetite.cli.score_output import heading
 
 if TYPE_CHECKING:
     from collections.abc import Mapping

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
@@ -12,30 +12,29 @@ from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
     OutputFormat,
-    ReferenceArgument,
     RegionOption,
     load,
     note,
 )
-from magnetite.cli.output import figure, print_csv, print_json, print_table
+from magnetite.cli.pairs import pairs_of
+from magnetite.cli.score_output import Row, print_rows, say_left_out
 from magnetite.core.errors import InputError
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
-    from magnetite.core.chain import Step
-    from magnetite.core.picture import Picture
-    from magnetite.core.registry import Method
-    from magnetite.core.scoring import Scores
-
-#: Tables of more metrics than this are turned on their side.
-MOST_COLUMNS = 6
+    from magnetite.core.alignment import Shift
+    from magnetite.core.picture import Picture, Samples
+    from magnetite.core.region import Region
 
 
 def run(
-    ref: ReferenceArgument,
+    ref: Annotated[
+        Path, typer.Argument(metavar="REF", help="Reference picture, or a folder of them.")
+    ],
     tests: Annotated[
-        list[Path], typer.Argument(metavar="TEST…", help="Pictures to score, also .mgt files.")
+        list[Path],
+        typer.Argument(
+            metavar="TEST…", help="Pictures to score, also .mgt files; or folders, by name."
+        ),
     ],
     metrics: Annotated[
         str,
@@ -51,6 +50,23 @@ def run(
     crop_border: Annotated[
         int, typer.Option(help="Leave out so many px along every edge.", metavar="PX")
     ] = 0,
+    mask: Annotated[
+        Path | None,
+        typer.Option(
+            help="Picture that is black where nothing is to be scored.", metavar="PICTURE"
+        ),
+    ] = None,
+    align: Annotated[
+        bool,
+        typer.Option("--align", help="Find how far each test is shifted, say it, and undo it."),
+    ] = False,
+    repeats: Annotated[
+        bool,
+        typer.Option(
+            "--repeats",
+            help="The tests of a reference are repeats: mean, sd and 95 % interval as well.",
+        ),
+    ] = False,
     maps: Annotated[
         Path | None,
         typer.Option(
@@ -61,66 +77,92 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    """Score pictures against their reference."""
-    from magnetite.core.region import Region
+    """Score pictures against their reference, or a folder of them against folders."""
+    from magnetite.core.repeats import summarise
     from magnetite.core.scoring import check_comparable, parse_metrics, score
 
     if region is not None and crop_border:
         raise InputError("--region and --crop-border exclude each other: name the region alone")
-    steps = parse_metrics(metrics, "metric")
-    whole = load(ref, full_scale)
-    whole = whole.luma() if gray else whole
-    part = Region.inside(whole, crop_border)
-    if region is not None:
-        part = Region.parse(region)
-    reference = part.crop(whole)
+    parse_metrics(metrics, "metric")
+    pairs = pairs_of(ref, tests)
     if maps is not None:
-        _check_names(tests)
-    rows = []
-    for path in tests:
-        test = load(path, full_scale)
-        test = test.luma() if gray else test
+        _check_names(pairs)
+    rows: list[Row] = []
+    for reference_path, path in pairs:
+        if not rows or rows[-1].reference != reference_path:
+            whole = _loaded(reference_path, full_scale, gray)
+            part = _part(whole, region, crop_border)
+            inside = None if mask is None else part.within(_mask(mask, whole))
+        test = _loaded(path, full_scale, gray)
         if mixed_depths:
             test = _at_depth_of(whole, test)
         check_comparable(whole, test)
-        rows.append((path, score(reference, part.crop(test), metrics)))
+        pair = _Pair(part.crop(whole), part.crop(test), inside)
+        pair = pair.aligned() if align else pair
+        if pair.shift:
+            note(f"{path} lies {pair.shift} of {reference_path}; {pair.words}")
+        scores = score(pair.reference, pair.test, metrics, mask=pair.mask)
+        rows.append(Row(reference_path, whole, path, scores, pair.shift, part))
         if maps is not None:
-            _write_maps(reference, part.crop(test), path, maps)
-    say_left_out(rows[0][1].left_out)
-    steps = [step for step in steps if str(step) in rows[0][1]]
-    labels = [str(step) for step in steps]
-    if format is OutputFormat.json:
-        print_json(
-            {
-                "rows": [
-                    {
-                        "reference": str(ref),
-                        "test": str(path),
-                        "identical": scores.identical,
-                        "peak": reference.full_scale,
-                        "scores": dict(scores),
-                    }
-                    for path, scores in rows
-                ]
-            }
-        )
-    elif format is OutputFormat.csv:
-        print_csv(
-            ["reference", "test", *labels, "identical"],
-            [[str(ref), str(p), *s.values(), str(s.identical).lower()] for p, s in rows],
-        )
-    else:
-        where = "" if part == Region.inside(whole, 0) else f", region {part}"
-        _print_scores(
-            steps, rows,
-            f"reference {ref} ({whole.describe()}{where}); peak {reference.full_scale:g}; "
-            "dn are those of 8 bits; ↑ more is better, ↓ less",
-        )  # fmt: skip
+            _write_maps(pair.reference, pair.test, path, maps)
+    say_left_out(rows[0].scores.left_out)
+    summaries = {}
+    if repeats:
+        for reference_path in dict.fromkeys(row.reference for row in rows):
+            own = [row.scores for row in rows if row.reference == reference_path]
+            summaries[reference_path] = summarise(own)
+    print_rows(rows, metrics, summaries, format)
 
 
-def _check_names(tests: list[Path]) -> None:
+class _Pair(NamedTuple):
+    """What is compared with what, and where."""
+
+    reference: Picture
+    test: Picture
+    mask: Samples | None
+    shift: Shift | None = None
+
+    @property
+    def words(self) -> str:
+        from magnetite.core.alignment import WHOLE
+
+        size = f"{self.reference.width}x{self.reference.height} px scored"
+        still = self.shift is not None and max(map(abs, self.shift)) < WHOLE
+        return f"left as it is, {size}" if still else f"undone, {size}"
+
+    def aligned(self) -> _Pair:
+        from magnetite.core.alignment import aligned
+
+        match = aligned(self.reference, self.test)
+        mask = None if self.mask is None else match.region.within(self.mask)
+        return _Pair(match.reference, match.test, mask, match.shift)
+
+
+def _loaded(path: Path, full_scale: float | None, gray: bool) -> Picture:
+    picture = load(path, full_scale)
+    return picture.luma() if gray else picture
+
+
+def _part(whole: Picture, region: str | None, border: int) -> Region:
+    from magnetite.core.region import Region
+
+    return Region.inside(whole, border) if region is None else Region.parse(region)
+
+
+def _mask(path: Path, reference: Picture) -> Samples:
+    """The mask's samples; of several channels the largest."""
+    picture = load(path)
+    if (picture.width, picture.height) != (reference.width, reference.height):
+        raise InputError(
+            f"the mask {path} is {picture.describe()}, {reference.origin} is "
+            f"{reference.describe()}: they must have one size"
+        )
+    return picture.samples if picture.samples.ndim == 2 else picture.samples.max(axis=2)
+
+
+def _check_names(pairs: list[tuple[Path, Path]]) -> None:
     """Maps are named after the tests: no two may have one name."""
-    stems = [path.stem for path in tests]
+    stems = [path.stem for _, path in pairs]
     for stem in stems:
         if stems.count(stem) > 1:
             raise InputError(f"--maps: two tests are called {stem}; score them in turn")
@@ -144,57 +186,6 @@ def _write_maps(reference: Picture, test: Picture, path: Path, folder: Path) -> 
     title = f"{path.name} against {Path(reference.origin).name}: bright where it fails"
     save(maps_figure(made, title), folder / f"{path.stem}-maps.png")
     note(f"wrote {len(made)} maps of {path} to {folder}")
-
-
-def _print_scores(steps: list[Step], rows: list[tuple[Path, Scores]], caption: str) -> None:
-    """A row for each test; where the metrics are many, a row for each of them instead."""
-    titles = [heading(step.method, str(step)) for step in steps]
-    cells = [_marked(step, [scores[str(step)] for _, scores in rows]) for step in steps]
-    if len(rows) > 1:
-        caption += "; * the best"
-    if len(steps) <= MOST_COLUMNS:
-        marks = [["identical" if scores.identical else "" for _, scores in rows]]
-        columns = zip(*cells, *marks, strict=True)
-        lines = [[str(path), *line] for (path, _), line in zip(rows, columns, strict=True)]
-        print_table(["test", *titles, ""], lines, caption)
-    else:
-        lines = [[title, *line] for title, line in zip(titles, cells, strict=True)]
-        print_table(["metric", *(str(path) for path, _ in rows)], lines, caption)
-
-
-def _marked(step: Step, values: list[float]) -> list[str]:
-    """Figures as text, the best of several with a star."""
-    best = max(values) if step.method.traits["better"] == "higher" else min(values)
-    tells = len(values) > 1 and any(value != best for value in values)
-    return [f"{figure(v)}{'*' if v == best else ' '}" if tells else figure(v) for v in values]
-
-
-def say_left_out(left_out: Mapping[str, str]) -> None:
-    """Say why metrics or gauges of `all` do not apply."""
-    for label, reason in left_out.items():
-        note(f"{label} left out: {reason}")
-
-
-def heading(method: Method, label: str | None = None) -> str:
-    """Column title of a metric: label, unit, and which way is better."""
-    unit = f" {method.traits['unit']}" if method.traits["unit"] else ""
-    arrow = {"higher": " ↑", "lower": " ↓", None: ""}[method.traits.get("better")]
-    return f"{label or method.name}{unit}{arrow}"
-
-
-def score_words(reference: Picture, test: Picture) -> str:
-    """PSNR, and SSIM where its window fits, in words: `PSNR 34.21 dB, SSIM 0.9312`."""
-    from magnetite.core.errors import PictureError
-    from magnetite.core.scoring import score
-
-    scores = score(reference, test, "psnr")
-    if scores.identical:
-        return "identical"
-    words = f"PSNR {figure(scores['psnr'])} dB"
-    try:
-        return f"{words}, SSIM {figure(score(reference, test, 'ssim')['ssim'])}"
-    except PictureError:
-        return words
 
 
 def _at_depth_of(reference: Picture, test: Picture) -> Picture:

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, RegionOption, load, protect
-from magnetite.cli.score import score_words
+from magnetite.cli.score_output import score_words
 
 PictureArgument = Annotated[Path, typer.Argument(metavar="PICTURE", help="Picture to look at.")]
 PicturesArgument = Annotated[

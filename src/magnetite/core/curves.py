@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +15,9 @@ from magnetite.core.errors import ChainError, InputError
 from magnetite.core.picture import Picture, Samples, as_picture
 from magnetite.core.scoring import score
 
+#: Points of a curve: rate and quality.
+Curve = Sequence[tuple[float, float]]
+Fit = Literal["pchip", "polynomial"]
 #: Two curves are compared only where they share at least this much of their joint range.
 LEAST_OVERLAP = 0.3
 
@@ -87,39 +91,75 @@ def point(reference: Picture, step: str, metrics: str, source: Picture) -> Point
     return Point(coded.step, coded.bpp, len(coded.data), dict(scores))
 
 
-def bd_rate(anchor: Sequence[tuple[float, float]], test: Sequence[tuple[float, float]]) -> float:
+def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip") -> float:
     """Mean difference of rate at equal quality, as a share of the anchor's rate.
 
-    Bjontegaard's measure (VCEG-M33, 2001) with piecewise cubic interpolation (PCHIP) of log
-    rate over quality: -0.25 says that `test` needs 25 % less rate than `anchor`.
+    Bjontegaard's measure (VCEG-M33, 2001): the mean gap between log rates over the qualities
+    that both curves reach; -0.25 says that `test` needs 25 % less rate than `anchor`.
 
     Parameters
     ----------
     anchor, test : sequences of (rate, quality)
-        Rates above 0, quality rising with rate, at least 2 points each. Points that a point
-        of lower rate equals or surpasses are left out.
+        Rates above 0, quality rising with rate, at least 2 points each, 4 for "polynomial".
+        Points that a point of lower rate equals or surpasses are left out.
+    fit : "pchip" or "polynomial"
+        Piecewise cubic interpolation (PCHIP) through all points, or the third-order polynomial
+        of the source, fitted by least squares.
 
     Raises
     ------
     InputError
         If there are too few points, or the qualities overlap over less than 30 % of the
-        smaller range.
+        smaller range (see `overlap`).
     """
-    one, two = _rising(anchor), _rising(test)
-    mean = _mean_gap((one[:, 1], np.log(one[:, 0])), (two[:, 1], np.log(two[:, 0])), "quality")
-    return float(np.expm1(mean))
+    return float(np.expm1(_mean_gap(_by_quality(anchor), _by_quality(test), "quality", fit)))
 
 
-def bd_quality(anchor: Sequence[tuple[float, float]], test: Sequence[tuple[float, float]]) -> float:
+def bd_quality(anchor: Curve, test: Curve, fit: Fit = "pchip") -> float:
     """Mean difference of quality at equal rate, in the quality's unit; positive: `test` is better.
 
     Interpolates quality over log rate; arguments and errors as in `bd_rate`.
     """
-    one, two = _by_rate(anchor), _by_rate(test)
-    return _mean_gap((np.log(one[:, 0]), one[:, 1]), (np.log(two[:, 0]), two[:, 1]), "rate")
+    return _mean_gap(_by_log_rate(anchor), _by_log_rate(test), "rate", fit)
 
 
-def rate_at(points: Sequence[tuple[float, float]], quality: float) -> float | None:
+def overlap(anchor: Curve, test: Curve, over: Literal["quality", "rate"] = "quality") -> float:
+    """Share of the smaller curve's range, of quality or of log rate, that both cover; 0 to 1.
+
+    Raises
+    ------
+    InputError
+        If there are too few points.
+    """
+    axes = _by_quality if over == "quality" else _by_log_rate
+    low, high, smaller = _shared(axes(anchor)[0], axes(test)[0])
+    return max(0.0, high - low) / smaller
+
+
+def hull(points: Curve) -> list[tuple[float, float]]:
+    """Upper convex hull of points (rate, quality), by rising rate: what switching could reach.
+
+    From the lowest rate to the best quality; each point has a smaller slope behind it than
+    before it. Points of infinite quality are left out.
+
+    Raises
+    ------
+    InputError
+        If there are fewer than two points of different rate.
+    """
+    kept: list[tuple[float, float]] = []
+    for rate, quality in _rising(points).tolist():
+        while len(kept) > 1 and _slope(kept[-2], kept[-1]) <= _slope(kept[-2], (rate, quality)):
+            kept.pop()
+        kept.append((rate, quality))
+    return kept
+
+
+def _slope(one: tuple[float, float], two: tuple[float, float]) -> float:
+    return (two[1] - one[1]) / (two[0] - one[0])
+
+
+def rate_at(points: Curve, quality: float) -> float | None:
     """Lowest rate that reaches a quality, interpolated as in `bd_rate`; None if none does.
 
     The lowest rate measured is returned where even that one is good enough.
@@ -137,23 +177,50 @@ def rate_at(points: Sequence[tuple[float, float]], quality: float) -> float | No
 Axes = tuple[NDArray[np.float64], NDArray[np.float64]]
 
 
-def _mean_gap(anchor: Axes, test: Axes, what: str) -> float:
-    """Mean of test minus anchor over the range of x that both cover."""
-    from scipy.interpolate import PchipInterpolator
+def _by_quality(points: Curve) -> Axes:
+    curve = _rising(points)
+    return curve[:, 1], np.log(curve[:, 0])
 
-    low = max(anchor[0][0], test[0][0])
-    high = min(anchor[0][-1], test[0][-1])
-    smaller = min(np.ptp(anchor[0]), np.ptp(test[0]))
+
+def _by_log_rate(points: Curve) -> Axes:
+    curve = _by_rate(points)
+    return np.log(curve[:, 0]), curve[:, 1]
+
+
+def _shared(one: NDArray[np.float64], two: NDArray[np.float64]) -> tuple[float, float, float]:
+    """Ends of the range that both cover, and the smaller of both ranges."""
+    low, high = max(one[0], two[0]), min(one[-1], two[-1])
+    return float(low), float(high), float(min(np.ptp(one), np.ptp(two)))
+
+
+def _mean_gap(anchor: Axes, test: Axes, what: str, fit: Fit) -> float:
+    """Mean of test minus anchor over the range of x that both cover."""
+    low, high, smaller = _shared(anchor[0], test[0])
     if high - low < LEAST_OVERLAP * smaller:
         raise InputError(
             f"the curves overlap over {max(0.0, (high - low) / smaller):.0%} of their {what}; "
             f"at least {LEAST_OVERLAP:.0%} is needed: extend their sweeps towards each other"
         )
-    areas = [float(PchipInterpolator(x, y).integrate(low, high)) for x, y in (anchor, test)]
-    return float((areas[1] - areas[0]) / (high - low))
+    area = _polynomial_area if fit == "polynomial" else _pchip_area
+    return (area(test, low, high) - area(anchor, low, high)) / (high - low)
 
 
-def _by_rate(points: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
+def _pchip_area(curve: Axes, low: float, high: float) -> float:
+    from scipy.interpolate import PchipInterpolator
+
+    return float(PchipInterpolator(*curve).integrate(low, high))
+
+
+def _polynomial_area(curve: Axes, low: float, high: float) -> float:
+    from numpy.polynomial import Polynomial
+
+    if curve[0].size < 4:
+        raise InputError(f"a third-order polynomial needs 4 points, not {curve[0].size}")
+    area = Polynomial.fit(*curve, 3).integ()
+    return float(area(high) - area(low))
+
+
+def _by_rate(points: Curve) -> NDArray[np.float64]:
     """Points of strictly rising rate, finite; of equal rates the better; at least two."""
     distinct = dict(sorted((r, q) for r, q in points if np.isfinite(q) and r > 0))
     if len(distinct) < 2:
@@ -161,7 +228,7 @@ def _by_rate(points: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
     return np.array(list(distinct.items()))
 
 
-def _rising(points: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
+def _rising(points: Curve) -> NDArray[np.float64]:
     """Points by rate with quality strictly rising, finite; at least two of them."""
     curve = _by_rate(points)
     best_before = np.maximum.accumulate(np.concatenate([[-np.inf], curve[:-1, 1]]))

@@ -28,6 +28,7 @@ from magnetite.core.picture import Pixels, luma
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 MethodKind = Literal["degradation", "codec", "restoration", "metric", "gauge"]
+Mask = Literal["samples", "windows"] | None
 
 #: Modules whose import declares the built-in methods, one per family.
 FAMILIES = (
@@ -115,6 +116,11 @@ class Method:
     traits: MappingProxyType[str, Any]
 
     @property
+    def complete(self) -> bool:
+        """Whether it can be used without any setting."""
+        return not self.one_of and not any(p.required for p in self.parameters.values())
+
+    @property
     def formula(self) -> str:
         """What the function's docstring says before it comes to the parameters."""
         body = inspect.getdoc(self.function) or ""
@@ -183,17 +189,22 @@ def metric(
     identical: float | None,
     smallest: str = "1x1",
     tolerance: float | None = None,
+    mask: Mask = None,
 ) -> Callable[[Function], Function]:
     """Declare a metric: `function(reference, test, peak=1.0, *, settings) -> float`.
 
     `values` is the range of the score in words; `identical` the score of a picture against
     itself, None where that depends on the picture; `tolerance` is how close counts as reached
-    where a setting is solved for it (0.5 % where none is declared).
+    where a setting is solved for it (0.5 % where none is declared). `mask` says how it takes
+    a part of the picture of any shape: "samples" where it needs no neighbours and is given
+    the part's samples as one column; "windows" where its function has an argument `within`, an
+    array of bool, shape (h, w), and judges what lies wholly inside.
     """
     return _declare(
-        "metric", name, summary, colour, source, _on_pair,
+        "metric", name, summary, colour, source,
+        lambda function, policy: _on_pair(function, policy, name, mask),
         unit=unit, values=values, better=better, identical=identical, smallest=smallest,
-        tolerance=tolerance,
+        tolerance=tolerance, mask=mask,
     )  # fmt: skip
 
 
@@ -296,9 +307,13 @@ def _on_pixels(function: Callable[..., Any], colour: ColourPolicy) -> Callable[.
     return lifted
 
 
-def _on_pair(function: Callable[..., Any], colour: ColourPolicy) -> Callable[..., Any]:
+def _on_pair(
+    function: Callable[..., Any], colour: ColourPolicy, name: str, mask: Mask
+) -> Callable[..., Any]:
     @functools.wraps(function)
-    def lifted(reference: Any, test: Any, peak: float = 1.0, **settings: Any) -> float:
+    def lifted(
+        reference: Any, test: Any, peak: float = 1.0, within: Any = None, **settings: Any
+    ) -> float:
         reference, test = np.asarray(reference), np.asarray(test)
         if reference.shape != test.shape:
             raise PictureError(
@@ -307,14 +322,34 @@ def _on_pair(function: Callable[..., Any], colour: ColourPolicy) -> Callable[...
             )
         reference, test = _as_float(reference), _as_float(test)
         _check_rgb(function, reference, colour)
+        if colour is ColourPolicy.LUMA:
+            reference, test = luma(reference), luma(test)
+        if within is not None:
+            within = _check_mask(within, reference, name, mask)
+            if mask == "samples":
+                reference, test = reference[within][:, np.newaxis], test[within][:, np.newaxis]
+            else:
+                settings["within"] = within
         if colour is ColourPolicy.EACH and reference.ndim == 3:
             pairs = zip(_planes(reference), _planes(test), strict=True)
             return float(np.mean([function(r, t, peak, **settings) for r, t in pairs]))
-        if colour is ColourPolicy.LUMA:
-            reference, test = luma(reference), luma(test)
         return float(function(reference, test, peak, **settings))
 
     return lifted
+
+
+def _check_mask(within: Any, pixels: Pixels, name: str, mask: Mask) -> Any:
+    inside = np.asarray(within, bool)
+    if mask is None:
+        raise PictureError(f"{name} takes no mask: it needs a rectangle, as --region gives")
+    if inside.shape != pixels.shape[:2]:
+        raise PictureError(
+            f"the mask is {inside.shape[1]}x{inside.shape[0]}, "
+            f"the picture {pixels.shape[1]}x{pixels.shape[0]}: they must have one size"
+        )
+    if not inside.any():
+        raise PictureError("the mask leaves nothing: it is black everywhere")
+    return inside
 
 
 def _on_one(function: Callable[..., Any], colour: ColourPolicy) -> Callable[..., Any]:

@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from magnetite.core.chain import Step, parse_step
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.picture import Picture, Samples, as_picture
@@ -41,7 +43,7 @@ class Scores(Mapping[str, float]):
 def parse_metrics(text: str, kind: str) -> list[Step]:
     """Read a list such as `psnr,ssim window=7`, or `all`; `kind` is "metric" or "gauge"."""
     if text == ALL:
-        return [Step(method) for method in every(kind) if not method.one_of]
+        return [Step(method) for method in every(kind) if method.complete]
     steps = [parse_step(part, kind) for part in text.split(",")]
     labels = [str(step) for step in steps]
     for label in labels:
@@ -51,7 +53,11 @@ def parse_metrics(text: str, kind: str) -> list[Step]:
 
 
 def score(
-    reference: Picture | Samples, test: Picture | Samples, metrics: str = DEFAULT_METRICS
+    reference: Picture | Samples,
+    test: Picture | Samples,
+    metrics: str = DEFAULT_METRICS,
+    *,
+    mask: Samples | None = None,
 ) -> Scores:
     """Score a test picture against its reference.
 
@@ -62,6 +68,8 @@ def score(
     metrics : str
         Names with settings, separated by commas: `psnr,ssim window=7`; or `all`, which leaves
         out what does not apply to these pictures.
+    mask : array, shape (h, w), optional
+        Where to look: everything but 0 counts. Metrics of windows take those wholly inside.
 
     Returns
     -------
@@ -79,8 +87,12 @@ def score(
     one, two = as_picture(reference), as_picture(test)
     steps = parse_metrics(metrics, "metric")
     check_comparable(one, two)
-    values, left_out = _measured(steps, metrics, one, two)
-    return Scores(values, one.same_samples(two), left_out)
+    if mask is None:
+        values, left_out = _measured(steps, metrics, one, two)
+        return Scores(values, one.same_samples(two), left_out)
+    within = np.asarray(mask) != 0
+    values, left_out = _measured(steps, metrics, one, two, within=within)
+    return Scores(values, np.array_equal(one.samples[within], two.samples[within]), left_out)
 
 
 def gauge(source: Picture | Samples, gauges: str = DEFAULT_GAUGES) -> dict[str, float]:
@@ -97,7 +109,7 @@ def gauge(source: Picture | Samples, gauges: str = DEFAULT_GAUGES) -> dict[str, 
 
 
 def _measured(
-    steps: list[Step], text: str, *pictures: Picture
+    steps: list[Step], text: str, *pictures: Picture, **part: Any
 ) -> tuple[dict[str, float], dict[str, str]]:
     """Figures by label; of `all`, also why some do not apply."""
     samples = [picture.on_scale(COMMON_SCALE) for picture in pictures]
@@ -105,7 +117,9 @@ def _measured(
     for step in steps:
         arguments = step.arguments(pictures[0])
         try:
-            values[str(step)] = float(step.method.function(*samples, COMMON_SCALE, **arguments))
+            values[str(step)] = float(
+                step.method.function(*samples, COMMON_SCALE, **part, **arguments)
+            )
         except PictureError as error:
             if text != ALL:
                 raise

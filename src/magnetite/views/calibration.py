@@ -71,11 +71,11 @@ def edge_figure(edge: Edge, picture: Picture) -> Figure:
     profile.set(xlabel="distance from the edge (px)", ylabel="% of full scale")
     profile.set_title("edge profile, four samples a px", fontsize=10)
     profile.grid(True)
-    _draw_transfer(curve, edge)
+    draw_transfer(curve, edge)
     return figure
 
 
-def _draw_transfer(axes: Axes, edge: Edge) -> None:
+def draw_transfer(axes: Axes, edge: Edge) -> None:
     f = edge.frequency
     axes.axhline(0.5, color=QUIET, lw=1, ls=(0, (4, 3)))
     axes.axvline(0.5, color=QUIET, lw=1, ls=":")

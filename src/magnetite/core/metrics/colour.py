@@ -34,6 +34,7 @@ _WHITE = _TO_XYZ.sum(axis=1)
     values="0 and up",
     better="lower",
     identical=0.0,
+    mask="samples",
 )
 def delta_e(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """Mean over all pixels of CIEDE2000 with kL = kC = kH = 1.
@@ -68,6 +69,7 @@ def delta_e(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     values="0 and up",
     better="lower",
     identical=0.0,
+    mask="samples",
 )
 def delta_e_95(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """95th percentile over all pixels, linear between ranks; otherwise as `delta_e`."""
@@ -142,6 +144,7 @@ def _seventh(x: Array) -> Array:
     values="0 to 180",
     better="lower",
     identical=0.0,
+    mask="samples",
 )
 def sam(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """Mean over all pixels of the angle between `x` and `y`, vectors of a pixel's channels.
@@ -192,6 +195,7 @@ def _norm(vectors: Array) -> Array:
     values="0 to ∞",
     better="lower",
     identical=0.0,
+    mask="samples",
 )
 def ergas(
     reference: Pixels,

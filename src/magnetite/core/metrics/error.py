@@ -25,6 +25,7 @@ _SOURCE = "Wang and Bovik, IEEE Signal Processing Magazine 26(1), 2009, doi:10.1
     values="0 to 65025",
     better="lower",
     identical=0.0,
+    mask="samples",
 )
 def mse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """Mean over all samples of all channels of `(reference - test)²`.
@@ -59,6 +60,7 @@ def mse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     values="0 to 255",
     better="lower",
     identical=0.0,
+    mask="samples",
 )
 def rmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """Square root of `mse`, in the arrays' unit; arguments and errors as there."""
@@ -75,6 +77,7 @@ def rmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     better="higher",
     identical=math.inf,
     tolerance=0.01,
+    mask="samples",
 )
 def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`10 log10(peak² / mse)` in dB, the error taken over all samples of all channels.
@@ -108,6 +111,7 @@ def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     values="0 to ∞",
     better="lower",
     identical=0.0,
+    mask="samples",
 )
 def nrmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`√(Σ (x - y)² / Σ x²)`, over all samples of all channels.
@@ -135,6 +139,7 @@ def nrmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     values="0 to 255",
     better="lower",
     identical=0.0,
+    mask="samples",
 )
 def mae(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """Mean of `|x - y|` over all samples of all channels, in the arrays' unit."""
@@ -150,6 +155,7 @@ def mae(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     values="0 to 255",
     better="lower",
     identical=0.0,
+    mask="samples",
 )
 def max_error(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """Maximum of `|x - y|` over all samples of all channels, in the arrays' unit."""
@@ -166,6 +172,7 @@ def max_error(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     better="higher",
     identical=math.inf,
     tolerance=0.01,
+    mask="samples",
 )
 def snr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`10 log10(Σ x² / Σ (x - y)²)` in dB, over all samples of all channels.

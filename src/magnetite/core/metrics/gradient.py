@@ -8,7 +8,7 @@ from typing import Annotated
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.metrics.moments import halved
+from magnetite.core.metrics.moments import Mask, halved, windows_inside
 from magnetite.core.metrics.sizes import check_size
 from magnetite.core.parameters import Number
 from magnetite.core.picture import Pixels
@@ -26,11 +26,13 @@ from magnetite.core.registry import ColourPolicy, metric
     better="lower",
     identical=0.0,
     smallest="6x6",
+    mask="windows",
 )
 def gmsd(
     reference: Pixels,
     test: Pixels,
     peak: float = 1.0,
+    within: Mask = None,
     *,
     c: Annotated[float, Number(0.001, 10_000)] = 170.0,
 ) -> float:
@@ -44,6 +46,8 @@ def gmsd(
     reference, test : arrays of the same shape, (h, w) or (h, w, 3)
     peak : float
         Full scale of the arrays.
+    within : array of bool, shape (h, w), optional
+        Only places whose 6x6 samples are wholly inside count.
     c : float
         Stabilising constant on the scale of 8 bits (full scale 255).
 
@@ -57,7 +61,10 @@ def gmsd(
     PictureError
         If the picture is smaller than 6x6.
     """
-    return float(gmsd_map(reference, test, peak, c).std())
+    values = gmsd_map(reference, test, peak, c)
+    if within is not None:  # a value reads the 6x6 samples from twice its place on
+        values = values[windows_inside(within, 6)[::2, ::2]]
+    return float(values.std())
 
 
 def gmsd_map(

@@ -85,6 +85,7 @@ def vif(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     values="0 to 8",
     better="higher",
     identical=None,
+    mask="samples",
 )
 def mutual_information(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`Σ p(a, b) log2(p(a, b) / (p(a) p(b)))` over the joint histogram of luma.

@@ -11,6 +11,8 @@ from magnetite.core.errors import PictureError
 from magnetite.core.picture import Pixels
 
 Array = NDArray[np.float64]
+#: Where to look: True inside, shape (h, w); None for everywhere.
+Mask = NDArray[np.bool_] | None
 
 #: Pictures of fewer samples are not worth the time that the compiled loop takes to load.
 WORTH_COMPILING = 2**17
@@ -82,6 +84,30 @@ def halved(plane: Pixels) -> Pixels:
 def fraction(above: Array, below: Array) -> Array:
     """`above / below`, 1 where nothing is below: there both windows agree."""
     return np.divide(above, below, out=np.ones_like(above), where=below > 0)
+
+
+def mean_within(values: Array, within: Mask, window: int) -> float:
+    """Mean of a map with one value for each window, of those that lie wholly inside a mask."""
+    return float(values.mean() if within is None else values[windows_inside(within, window)].mean())
+
+
+def windows_inside(within: NDArray[np.bool_], window: int) -> NDArray[np.bool_]:
+    """Which windows that fit into the picture lie wholly inside a mask; at least one does.
+
+    Raises
+    ------
+    PictureError
+        If none does.
+    """
+    inside = (
+        window_mean(within.astype(np.float64), np.full(window, 1 / window)) > 1 - 0.5 / window**2
+    )
+    if not inside.any():
+        raise PictureError(
+            f"no window of {window}x{window} lies wholly inside the mask: widen the mask, "
+            "or take metrics of single samples, such as mse"
+        )
+    return inside
 
 
 def check_window(name: str, plane: Pixels, window: int) -> None:

@@ -13,10 +13,12 @@ from magnetite.core.errors import PictureError
 from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.metrics.moments import (
     WORTH_COMPILING,
+    Mask,
     Moments,
     check_window,
     fraction,
     halved,
+    mean_within,
     window_moments,
 )
 from magnetite.core.parameters import Count, Length, Number
@@ -45,11 +47,13 @@ SMALLEST_MS_SSIM = 11 * 2 ** (len(SCALE_WEIGHTS) - 1)
     identical=1.0,
     tolerance=0.0005,
     smallest="the window, 11x11",
+    mask="windows",
 )
 def ssim(
     reference: Pixels,
     test: Pixels,
     peak: float = 1.0,
+    within: Mask = None,
     *,
     window: Annotated[int, Count(3, 99, odd=True)] = 11,
     window_sd: Annotated[float, Length(0.1, 100)] = 1.5,
@@ -68,6 +72,8 @@ def ssim(
     reference, test : arrays of the same shape, (h, w) or (h, w, n)
     peak : float
         Full scale of the arrays.
+    within : array of bool, shape (h, w), optional
+        Only windows wholly inside count.
     window : int
         Side of the window in px, odd, 3 to 99.
     window_sd : float
@@ -96,7 +102,7 @@ def ssim(
         x, y = np.asarray(reference, np.float64), np.asarray(test, np.float64)
         return mean_similarity(x, y, weights, c1, c2)
     luminance, contrast_structure = similarity(reference, test, weights, c1, c2)
-    return float((luminance * contrast_structure).mean())
+    return mean_within(luminance * contrast_structure, within, window)
 
 
 def _part_of_ssim(which: Literal["luminance", "contrast", "structure"]) -> Callable[..., float]:
@@ -104,6 +110,7 @@ def _part_of_ssim(which: Literal["luminance", "contrast", "structure"]) -> Calla
         reference: Pixels,
         test: Pixels,
         peak: float = 1.0,
+        within: Mask = None,
         *,
         window: Annotated[int, Count(3, 99, odd=True)] = 11,
         window_sd: Annotated[float, Length(0.1, 100)] = 1.5,
@@ -114,13 +121,14 @@ def _part_of_ssim(which: Literal["luminance", "contrast", "structure"]) -> Calla
         weights = gaussian_kernel(window_sd, radius=window // 2)
         c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
         if which == "luminance":
-            return float(similarity(reference, test, weights, c1, c2)[0].mean())
+            return mean_within(similarity(reference, test, weights, c1, c2)[0], within, window)
         moments = window_moments(reference, test, weights)
         roots = np.sqrt(moments.variance_x * moments.variance_y)
         if which == "contrast":
             spread = moments.variance_x + moments.variance_y
-            return float(fraction(2 * roots + c2, spread + c2).mean())
-        return float(fraction(moments.covariance + c2 / 2, roots + c2 / 2).mean())
+            return mean_within(fraction(2 * roots + c2, spread + c2), within, window)
+        structure = fraction(moments.covariance + c2 / 2, roots + c2 / 2)
+        return mean_within(structure, within, window)
 
     part.__name__ = f"ssim_{which}"
     part.__doc__ = f"""{_PARTS[which]}, mean over the windows that fit and over the channels.
@@ -148,6 +156,7 @@ ssim_luminance, ssim_contrast, ssim_structure = (
         identical=1.0,
         tolerance=0.0005,
         smallest="the window, 11x11",
+        mask="windows",
     )(_part_of_ssim(which))
     for which in ("luminance", "contrast", "structure")
 )
@@ -217,11 +226,13 @@ def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     identical=1.0,
     tolerance=0.0005,
     smallest="the window, 8x8",
+    mask="windows",
 )
 def uqi(
     reference: Pixels,
     test: Pixels,
     peak: float = 1.0,
+    within: Mask = None,
     *,
     window: Annotated[int, Count(2, 99)] = 8,
 ) -> float:
@@ -259,7 +270,7 @@ def uqi(
     spread = np.where(spread > tiny, spread, 0.0)
     mx, my = moments.mean_x, moments.mean_y
     quality = fraction(2 * covariance, spread) * fraction(2 * mx * my, mx * mx + my * my)
-    return float(quality.mean())
+    return mean_within(quality, within, window)
 
 
 Maps = tuple[NDArray[np.float64], NDArray[np.float64]]

@@ -1,0 +1,62 @@
+"""Which test belongs to which reference: named one by one, or folders matched by name."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from magnetite.cli.options import note
+from magnetite.core.errors import InputError
+
+#: Endings of files that can be pictures, as far as names tell.
+_ENDINGS = {
+    ".png", ".tif", ".tiff", ".jpg", ".jpeg", ".bmp", ".pgm", ".ppm", ".webp", ".jp2", ".npy",
+    ".mgt",
+}  # fmt: skip
+
+
+def pairs_of(reference: Path, tests: list[Path]) -> list[tuple[Path, Path]]:
+    """Pairs of a reference and a test, by the reference's name.
+
+    Of folders, `a/tile.png` goes with `b/tile.tif`; what finds no partner is said.
+
+    Raises
+    ------
+    InputError
+        If folders and pictures are mixed, two pictures of a folder have one name, or none match.
+    """
+    folders = [path.is_dir() for path in (reference, *tests)]
+    if not any(folders):
+        return [(reference, test) for test in tests]
+    if not all(folders):
+        odd = (reference, *tests)[folders.index(not folders[0])]
+        raise InputError(
+            f"{odd} is {'a folder' if odd.is_dir() else 'no folder'}, unlike the first: score a "
+            "picture against pictures, or a folder against folders"
+        )
+    references = _by_name(reference)
+    pairs = []
+    for folder in tests:
+        found = _by_name(folder)
+        common = [name for name in references if name in found]
+        if not common:
+            raise InputError(
+                f"no picture in {folder} has the name of one in {reference}; names are compared "
+                "without their endings"
+            )
+        pairs += [(references[name], found[name]) for name in common]
+        for name in sorted(references.keys() ^ found.keys()):
+            note(f"{references.get(name) or found[name]} has no partner and is left out")
+    return sorted(pairs, key=lambda pair: pair[0])
+
+
+def _by_name(folder: Path) -> dict[str, Path]:
+    pictures: dict[str, Path] = {}
+    for path in sorted(folder.iterdir()):
+        if path.suffix.lower() not in _ENDINGS or not path.is_file():
+            continue
+        if path.stem in pictures:
+            raise InputError(
+                f"{pictures[path.stem]} and {path} have one name; which is meant is not clear"
+            )
+        pictures[path.stem] = path
+    return pictures

@@ -1,0 +1,191 @@
+"""Scores as a table, JSON or CSV."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from magnetite.cli.options import OutputFormat, note
+from magnetite.cli.output import Cell, figure, print_csv, print_json, print_table
+
+if TYPE_CHECKING:
+    from magnetite.core.alignment import Shift
+    from magnetite.core.chain import Step
+    from magnetite.core.picture import Picture
+    from magnetite.core.region import Region
+    from magnetite.core.registry import Method
+    from magnetite.core.repeats import Summary
+    from magnetite.core.scoring import Scores
+
+#: Tables of more metrics than this are turned on their side.
+MOST_COLUMNS = 6
+
+Summaries = Mapping[Path, Mapping[str, "Summary"]]
+
+
+@dataclass(frozen=True)
+class Row:
+    """One test and its scores."""
+
+    reference: Path
+    picture: Picture
+    test: Path
+    scores: Scores
+    shift: Shift | None
+    part: Region
+
+
+def print_rows(rows: list[Row], metrics: str, summaries: Summaries, format: OutputFormat) -> None:
+    """All rows, then what repeats say together."""
+    from magnetite.core.scoring import parse_metrics
+
+    steps = [step for step in parse_metrics(metrics, "metric") if str(step) in rows[0].scores]
+    if format is OutputFormat.json:
+        print_json(_as_json(rows, summaries))
+    elif format is OutputFormat.csv:
+        _print_csv(rows, [str(step) for step in steps], summaries)
+    else:
+        _print_scores(rows, steps, mark=not summaries)
+        for reference, summary in summaries.items():
+            _print_summary(reference, steps, summary)
+
+
+def _as_json(rows: list[Row], summaries: Summaries) -> dict[str, Any]:
+    content: dict[str, Any] = {
+        "rows": [
+            {
+                "reference": str(row.reference),
+                "test": str(row.test),
+                "identical": row.scores.identical,
+                "peak": row.picture.full_scale,
+                **({"shift": row.shift._asdict()} if row.shift else {}),
+                "scores": dict(row.scores),
+            }
+            for row in rows
+        ]
+    }
+    if summaries:
+        content["repeats"] = [
+            {"reference": str(path), "scores": {k: asdict(v) for k, v in summary.items()}}
+            for path, summary in summaries.items()
+        ]
+    return content
+
+
+def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None:
+    """A line for each test; of repeats a line for each metric instead."""
+    if summaries:
+        titles = ["reference", "metric", "number", "mean", "sd", "low", "high"]
+        lines: list[list[Cell]] = [
+            [str(path), label, *asdict(summary).values()]
+            for path, by_label in summaries.items()
+            for label, summary in by_label.items()
+        ]
+    else:
+        shifted = any(row.shift for row in rows)
+        titles = ["reference", "test", *labels, "identical"]
+        titles += ["right", "down"] * shifted
+        lines = [
+            [
+                str(row.reference), str(row.test), *(row.scores.get(label) for label in labels),
+                str(row.scores.identical).lower(), *(row.shift or ()),
+            ]
+            for row in rows
+        ]  # fmt: skip
+    print_csv(titles, lines)
+
+
+def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
+    """A row for each test; where the metrics are many, a row for each of them instead."""
+    titles = [heading(step.method, str(step)) for step in steps]
+    references = list(dict.fromkeys(row.reference for row in rows))
+    cells = [
+        [
+            cell
+            for reference in references
+            for cell in _marked(
+                step,
+                [row.scores.get(str(step)) for row in rows if row.reference == reference],
+                mark=mark,
+            )
+        ]
+        for step in steps
+    ]
+    caption = _caption(rows) + ("; * the best" if mark and len(rows) > len(references) else "")
+    if len(steps) <= MOST_COLUMNS:
+        marks = [["identical" if row.scores.identical else "" for row in rows]]
+        columns = zip(*cells, *marks, strict=True)
+        lines = [[str(row.test), *line] for row, line in zip(rows, columns, strict=True)]
+        print_table(["test", *titles, ""], lines, caption)
+    else:
+        lines = [[title, *line] for title, line in zip(titles, cells, strict=True)]
+        print_table(["metric", *(str(row.test) for row in rows)], lines, caption)
+
+
+def _caption(rows: list[Row]) -> str:
+    from magnetite.core.region import Region
+
+    first = rows[0]
+    words = f"reference {first.reference} ({first.picture.describe()}"
+    if len({row.reference for row in rows}) > 1:
+        words = f"references of the same names in {first.reference.parent} (the first "
+        words += first.picture.describe()
+    if first.part != Region.inside(first.picture, 0):
+        words += f", region {first.part}"
+    return (
+        f"{words}); peak {first.picture.full_scale:g}; dn are those of 8 bits; "
+        "↑ more is better, ↓ less"
+    )
+
+
+def _marked(step: Step, values: list[float | None], *, mark: bool) -> list[str]:
+    """Figures as text; if asked, the best of several with a star."""
+    known = [value for value in values if value is not None]
+    higher = step.method.traits["better"] == "higher"
+    best = (max if higher else min)(known, default=None)
+    tells = mark and len(known) > 1 and any(value != best for value in known)
+    return [f"{figure(v)}{'*' if v == best else ' '}" if tells else figure(v) for v in values]
+
+
+def _print_summary(reference: Path, steps: list[Step], summary: Mapping[str, Summary]) -> None:
+    lines: list[list[Cell]] = [
+        [heading(step.method, str(step)), one.mean, one.sd, one.low, one.high]
+        for step in steps
+        for one in [summary[str(step)]]
+    ]
+    number = next(iter(summary.values())).number
+    print()
+    print_table(
+        ["repeats", "mean", "sd", "95 % from", "to"], lines,
+        f"{number} repeats of {reference}; the interval is that of the mean (Student)",
+    )  # fmt: skip
+
+
+def say_left_out(left_out: Mapping[str, str]) -> None:
+    """Say why metrics or gauges of `all` do not apply."""
+    for label, reason in left_out.items():
+        note(f"{label} left out: {reason}")
+
+
+def heading(method: Method, label: str | None = None) -> str:
+    """Column title of a metric: label, unit, and which way is better."""
+    unit = f" {method.traits['unit']}" if method.traits["unit"] else ""
+    arrow = {"higher": " ↑", "lower": " ↓", None: ""}[method.traits.get("better")]
+    return f"{label or method.name}{unit}{arrow}"
+
+
+def score_words(reference: Picture, test: Picture) -> str:
+    """PSNR, and SSIM where its window fits, in words: `PSNR 34.21 dB, SSIM 0.9312`."""
+    from magnetite.core.errors import PictureError
+    from magnetite.core.scoring import score
+
+    scores = score(reference, test, "psnr")
+    if scores.identical:
+        return "identical"
+    words = f"PSNR {figure(scores['psnr'])} dB"
+    try:
+        return f"{words}, SSIM {figure(score(reference, test, 'ssim')['ssim'])}"
+    except PictureError:
+        return words
