@@ -37,6 +37,7 @@ bench: $(READY)
 docs: $(READY)
 	$(BIN)/magnetite methods --format markdown > docs/methods.md
 	$(BIN)/python docs/make_degradations.py docs
+	$(BIN)/python docs/make_metrics.py docs
 
 screenshots: $(READY)
 	$(BIN)/python docs/make_screenshots.py docs/screenshots

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import resource
 import time
 from collections.abc import Callable
 
@@ -14,6 +15,7 @@ from magnetite.core.chain import parse_step
 from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.metrics.structure import ssim
 from magnetite.core.picture import Picture, as_picture
+from magnetite.core.scoring import DEFAULT_METRICS
 
 HEIGHT, WIDTH = 3000, 4000
 ROUNDS = 5
@@ -89,6 +91,23 @@ def similarity(pixels: np.ndarray) -> None:
     print(f"ratio {ours / filters:.3f}  (at most 0.06)")
 
 
+def panel() -> None:
+    """All metrics and the default ones of a 12-megapixel colour pair, in seconds, and memory."""
+    rng = np.random.default_rng(4)
+    y, x = np.mgrid[:HEIGHT, :WIDTH]
+    tone = 110 + 60 * np.sin(x / 300) * np.cos(y / 170) + rng.normal(0, 10, x.shape)
+    clean = np.stack([tone, 0.9 * tone, 0.8 * tone], axis=-1).clip(0, 255).astype(np.uint8)
+    worn = (clean + rng.normal(0, 8, clean.shape)).clip(0, 255).astype(np.uint8)
+    print(f"\n{'score of a 12-megapixel colour pair':42} {'s':>7}")
+    for metrics, limit in ((DEFAULT_METRICS, 3), ("all", 60)):
+        magnetite.score(clean[:400, :400], worn[:400, :400], metrics)
+        start = time.perf_counter()
+        magnetite.score(clean, worn, metrics)
+        print(f"{metrics:42} {time.perf_counter() - start:7.2f}  (at most {limit})")
+    used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20
+    print(f"{'most memory of this process until now':42} {used:7.2f} GiB  (at most 4)")
+
+
 def calibration(picture: Picture) -> None:
     """Photon transfer of a 12-megapixel pair, in seconds."""
     step = "sensor-noise full-well=9000e read=15e"
@@ -111,6 +130,7 @@ def main() -> None:
     noise(pixels)
     blur(pixels)
     similarity(pixels)
+    panel()
     calibration(picture)
     whole(picture)
 

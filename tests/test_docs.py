@@ -54,3 +54,9 @@ def test_every_link_leads_somewhere() -> None:
     for page in [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").glob("*.md")]:
         for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
             assert os.path.exists(page.parent / target), f"{page.name} links to {target}"
+
+
+def test_the_page_of_metrics_is_made_from_the_declarations(tmp_path: Path) -> None:
+    subprocess.run([sys.executable, ROOT / "docs" / "make_metrics.py", tmp_path], check=True)
+    made = (tmp_path / "metrics.md").read_text()
+    assert (ROOT / "docs" / "metrics.md").read_text() == made, "run make docs"

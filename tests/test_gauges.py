@@ -6,15 +6,22 @@ import csv
 import io
 import json
 import math
+import re
+from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.special import gamma, ndtr
 
 import magnetite
 from conftest import Run, texture
 from magnetite.core.errors import PictureError
+from magnetite.core.metrics.naturalness import asymmetric_gaussian
+from magnetite.core.metrics.noise_level import noise_curve
 from magnetite.core.registry import every
 from magnetite.scenes.catalogue import SCENES
+
+GAUGES = [method for method in every("gauge") if method.complete]
 
 
 def gauged(name: str, samples: object) -> float:
@@ -53,6 +60,120 @@ def test_noise_is_estimated_within_three_percent(name: str, sd: float) -> None:
     smooth = (0.3 + 0.4 * x * y).astype(np.float64)
     noisy = magnetite.degrade(smooth, f"gaussian-noise sd={100 * sd / 255:.6f}%", seed=sd)
     assert gauged(name, noisy.picture) == pytest.approx(sd, rel=0.03)
+    rounded = np.rint(noisy.picture.samples.clip(0, 1) * 255).astype(np.uint8)
+    assert gauged(name, rounded) == pytest.approx(sd, rel=0.03)
+
+
+def test_noise_curve_follows_the_camera() -> None:
+    step = "sensor-noise full-well=9000e read=15e"
+    noisy = magnetite.degrade(SCENES[2].picture(640, 448, 0), step).picture
+    curve = noise_curve(noisy.on_scale(255), 255.0)
+    expected = np.sqrt(curve.signal / 255 * 9000 + 15**2) / 9000 * 255
+    assert len(curve.sd) > 10
+    assert np.median(np.abs(curve.sd / expected - 1)) < 0.03
+
+
+@pytest.mark.parametrize("sigma", [1.0, 2.0, 3.5])
+def test_edge_width_of_blurred_edges(sigma: float) -> None:
+    y, x = np.mgrid[:240, :240].astype(float)
+    for tilt in (0.0, 0.1, 0.4, 1.5):
+        distance = (x - 120 + np.tan(tilt) * (120 - y)) * np.cos(tilt)
+        edge = 0.2 + 0.6 * ndtr(distance / sigma)
+        # From 10 % to 90 % a normal distribution takes 2 x 1.2816 sd.
+        assert gauged("edge-width", edge) == pytest.approx(2.5631 * sigma, rel=0.03), tilt
+    noisy = edge + np.random.default_rng(0).normal(0, 0.01, edge.shape)
+    assert gauged("edge-width", noisy) == pytest.approx(2.5631 * sigma, rel=0.15)
+    assert gauged("edge-width", (x > 100) * 0.5) == pytest.approx(0.71, abs=0.01)
+
+
+@pytest.mark.parametrize(("size", "offset"), [((8, 8), (0, 0)), ((10, 12), (3, 5))])
+def test_blocks_are_found_with_their_grid(size: tuple[int, int], offset: tuple[int, int]) -> None:
+    clean = SCENES[0].picture(400, 352, 0)
+    coded = magnetite.compress(clean, f"dct step=16% block={size[0]}x{size[1]}").picture
+    cut = coded.samples[offset[0] :, offset[1] :]
+    figures = magnetite.gauge(cut, "blockiness,block-height,block-width,block-top,block-left")
+    begins = [(size[i] - offset[i]) % size[i] for i in (0, 1)]
+    assert list(figures.values())[1:] == [*size, *begins]
+    assert figures["blockiness"] > 1
+    assert gauged("blockiness", clean) == 0
+
+
+def test_ringing_and_false_contours_are_told_from_blur_and_ramps() -> None:
+    clean = SCENES[2].picture(400, 300, 0)
+    ringing = {
+        step: gauged("ringing", make(clean, step).picture)
+        for make, step in (
+            (magnetite.compress, "dct step=12%"), (magnetite.degrade, "gaussian-blur sigma=1.5"),
+            (magnetite.degrade, "gaussian-noise sd=3%"),
+        )
+    }  # fmt: skip
+    assert ringing["dct step=12%"] > 0.5
+    assert max(list(ringing.values())[1:]) < 0.3 * ringing["dct step=12%"]
+    ramp = np.tile(np.linspace(0, 1, 640), (200, 1))
+    steps = magnetite.degrade(ramp, "quantize bits=4").picture
+    # 15 contours of 17 dn in every row, over all pairs along rows and columns.
+    pairs = 639 * 200 + 640 * 199
+    assert gauged("banding", steps) == pytest.approx(15 * 17 * 200 / pairs, rel=1e-6)
+    assert gauged("banding", ramp) == 0
+    assert gauged("banding", magnetite.degrade(steps, "gaussian-noise sd=1%").picture) == 0
+
+
+def test_activity_and_dynamic_range_of_known_pictures() -> None:
+    ramp = np.tile(np.arange(0, 120, 3, dtype=np.uint8), (20, 1))
+    assert gauged("activity", ramp) == pytest.approx(3 * 39 / 40)
+    y = np.linspace(20, 220, 1000)[:, np.newaxis].repeat(400, axis=1)
+    noisy = y + np.random.default_rng(1).normal(0, 2, y.shape)
+    picture = magnetite.Picture(np.rint(noisy).astype(np.uint8), 8, "gray")
+    spread = np.percentile(noisy, [0.1, 99.9]) @ [-1, 1]
+    assert gauged("dynamic-range", picture) == pytest.approx(20 * math.log10(spread / 2), abs=0.3)
+    assert gauged("dynamic-range", np.full((9, 9), 3, np.uint8)) == 0
+    assert gauged("dynamic-range", ramp) == math.inf
+
+
+@pytest.mark.parametrize("shape", [0.6, 1.0, 2.0, 4.0])
+def test_generalised_gaussians_are_recognised(shape: float) -> None:
+    rng = np.random.default_rng(7)
+    size = rng.gamma(1 / shape, 1, 400_000) ** (1 / shape)
+    left = rng.random(size.size) < 0.4  # widths 2 and 3 give the sides 2 / 5 and 3 / 5
+    samples = np.where(left, -2 * size, 3 * size)
+    found = np.array(asymmetric_gaussian(samples[np.newaxis]))[:, 0]
+    mean = gamma(2 / shape) / gamma(1 / shape)
+    assert found == pytest.approx([shape, 2, 3, mean], rel=0.03)
+
+
+def test_naturalness_grows_as_pictures_get_worse(run: Run, tmp_path: Path) -> None:
+    for seed in ("1", "2", "3"):
+        run("scenes", f"good{seed}", "--size", "400x300", "--seed", seed)
+    good = [f"good{seed}/{rock}.png" for seed in (1, 2, 3)
+            for rock in ("veined-breccia", "speckled-granite", "banded-ironstone")]  # fmt: skip
+    done = run("calibrate", "naturalness", *good, "--out", "model.json")
+    gauge = done.stdout.splitlines()[-1]
+    assert gauge == "naturalness model=model.json"
+    record = json.loads((tmp_path / "model.json").read_text())
+    assert np.shape(record["covariance"]) == (36, 36)
+    run("scenes", "trays", "--size", "400x300")
+    for chain in ("gaussian-blur sigma=1", "gaussian-noise sd=8%", "quantize bits=3"):
+        run("degrade", "trays/veined-breccia.png", "worse.png", *chain.split())
+        gauged = run("gauge", "trays/veined-breccia.png", "worse.png", "--metrics", gauge,
+                     "--format", "json").stdout  # fmt: skip
+        clean, worse = (next(iter(row["gauges"].values())) for row in json.loads(gauged)["rows"])
+        assert worse > 1.5 * clean, chain
+    (tmp_path / "model.json").write_text('{"kind": "something"}')
+    refused = run("gauge", "worse.png", "--metrics", gauge, status=2)
+    assert "calibrate naturalness` writes one" in refused.stderr
+
+
+def test_curves_of_a_picture_are_written(run: Run, tmp_path: Path) -> None:
+    run("scenes", "trays")
+    run("degrade", "trays/chart-plate.png", "soft.png", "gaussian-blur", "sigma=1")
+    run("gauge", "soft.png", "--curves", "curves")
+    mtf = np.loadtxt(tmp_path / "curves/soft-mtf.csv", delimiter=",", skiprows=1)
+    f, expected = mtf[:60, 0], np.exp(-2 * (np.pi * mtf[:60, 0]) ** 2)
+    # The edge is as sharp as a px lets it be before the blur.
+    np.testing.assert_allclose(mtf[:60, 1], expected * np.sinc(f), atol=0.02)
+    assert (tmp_path / "curves/soft-curves.png").stat().st_size > 10_000
+    half = run("gauge", "soft.png", "--region", "0,0,64x48", "--format", "csv").stdout
+    assert half != run("gauge", "soft.png", "--format", "csv").stdout
 
 
 def test_impulses_are_counted() -> None:
@@ -79,23 +200,23 @@ def test_depths_agree_up_to_their_rounding() -> None:
     picture = SCENES[4].picture(160, 112, 0)
     coarse = magnetite.Picture((picture.samples / 257).round().astype(np.uint8), 8, "gray")
     floats = picture.pixels().astype(np.float64)
-    for method in every("gauge"):
-        if method.name in ("mtf50", "noise-wavelet", "noise-mask", "laplacian-variance"):
+    for method in GAUGES:
+        if method.name in ("mtf50", "mtf10", "noise-wavelet", "noise-mask", "laplacian-variance"):
             continue  # rounding to 8 bits is itself noise, and this scene is smooth
         figures = [gauged(method.name, p) for p in (coarse, picture, floats)]
         assert figures[1] == pytest.approx(figures[2], rel=1e-3), method.name
-        assert figures[0] == pytest.approx(figures[2], rel=0.03, abs=0.003), method.name
+        assert figures[0] == pytest.approx(figures[2], rel=0.05, abs=0.01), method.name
 
 
 def test_tiny_and_flat_pictures_are_answered_or_refused() -> None:
     for shape in ((1, 1), (2, 5), (3, 3)):
         for value in (0, 128, 255):
             flat = np.full(shape, value, np.uint8)
-            for method in every("gauge"):
+            for method in GAUGES:
                 try:
                     assert math.isfinite(gauged(method.name, flat)), method.name
                 except PictureError as error:
-                    assert "needs at least" in str(error) or "no straight edge" in str(error)
+                    assert re.search("needs at least|no straight edge|no edge", str(error))
 
 
 def test_all_is_everything_that_applies(run: Run, tmp_path: object) -> None:

@@ -127,6 +127,8 @@ def find_shift(reference: Array, test: Array) -> Shift:
             raise PictureError("the pictures have too little in common to find their shift")
         here = reference[max(0, -i) :, max(0, -j) :][:height, :width]
         there = test[max(0, i) :, max(0, j) :][:height, :width]
+        if min(float(here.std()), float(there.std())) < 1e-9:
+            raise PictureError("no common shift was found: one of the pictures is flat")
         rest = _peak(here, there)
         down, across = i + rest[0], j + rest[1]
     return Shift(round(across, 4) + 0.0, round(down, 4) + 0.0)
@@ -148,9 +150,7 @@ def _peak(reference: Array, test: Array) -> tuple[float, float]:
     i, j = np.unravel_index(int(correlation.argmax()), correlation.shape)
     top = float(correlation[i, j])
     if top < _LEAST_PEAK * 2 * math.pi * _BANDWIDTH**2:
-        raise PictureError(
-            "no common shift was found: the pictures do not show the same, or are flat"
-        )
+        raise PictureError("no common shift was found: the pictures do not show the same")
     around = correlation[np.ix_((i + _STEPS) % height, (j + _STEPS) % width)]
     down, across = _top(around)
     return (

@@ -11,6 +11,7 @@ from __future__ import annotations
 import functools
 import importlib
 import inspect
+import re
 import typing
 import warnings
 from collections.abc import Callable
@@ -122,9 +123,9 @@ class Method:
 
     @property
     def formula(self) -> str:
-        """What the function's docstring says before it comes to the parameters."""
+        """What the function's docstring says before its first section."""
         body = inspect.getdoc(self.function) or ""
-        return body.split("\nParameters\n")[0].strip()
+        return re.split(r"\n\w+\n---", body)[0].strip()
 
     @property
     def example(self) -> str:

@@ -23,6 +23,8 @@ _SHARMA = (
 #: Linear sRGB to XYZ (IEC 61966-2-1), and the white point D65 of its Y = 1 scale.
 _TO_XYZ = np.array([[0.4124, 0.3576, 0.1805], [0.2126, 0.7152, 0.0722], [0.0193, 0.1192, 0.9505]])
 _WHITE = _TO_XYZ.sum(axis=1)
+_COSINES = {angle: math.cos(math.radians(angle)) for angle in (6, 30, 63)}
+_SINES = {angle: math.sin(math.radians(angle)) for angle in (6, 30, 63)}
 
 
 @metric(
@@ -96,43 +98,55 @@ def ciede2000(one: Array, two: Array) -> Array:
     """CIEDE2000 of CIELAB colours, last axis (L, a, b), by the steps of Sharma, Wu and Dalal."""
     l1, a1, b1 = one[..., 0], one[..., 1], one[..., 2]
     l2, a2, b2 = two[..., 0], two[..., 1], two[..., 2]
-    mean7 = _seventh((np.hypot(a1, b1) + np.hypot(a2, b2)) / 2)
-    g = 0.5 * (1 - np.sqrt(mean7 / (mean7 + 25.0**7)))
-    a1, a2 = a1 * (1 + g), a2 * (1 + g)
-    c1, c2 = np.hypot(a1, b1), np.hypot(a2, b2)
-    h1, h2 = np.degrees(np.arctan2(b1, a1)) % 360, np.degrees(np.arctan2(b2, a2)) % 360
+    stretch = 1.5 - 0.5 * _far_from_gray((_length(a1, b1) + _length(a2, b2)) / 2)
+    a1, a2 = a1 * stretch, a2 * stretch
+    c1, c2 = _length(a1, b1), _length(a2, b2)
+    h1, h2 = _hue(a1, b1), _hue(a2, b2)
     gray = c1 * c2 == 0
-    turn = h2 - h1
-    turn = np.where(turn > 180, turn - 360, np.where(turn < -180, turn + 360, turn))
-    turn = np.where(gray, 0, turn)
-    dl, dc = l2 - l1, c2 - c1
-    dh = 2 * np.sqrt(c1 * c2) * np.sin(np.radians(turn / 2))
+    turn, hue = h2 - h1, (h1 + h2) / 2
+    far = np.abs(turn) > np.pi
+    hue = np.where(far, np.where(hue < np.pi, hue + np.pi, hue - np.pi), hue)
+    turn = np.where(far, np.where(turn > 0, turn - 2 * np.pi, turn + 2 * np.pi), turn)
+    hue, turn = np.where(gray, h1 + h2, hue), np.where(gray, 0, turn)
     light, chroma = (l1 + l2) / 2, (c1 + c2) / 2
-    total = h1 + h2
-    far = np.abs(h1 - h2) > 180
-    hue = np.where(far, np.where(total < 360, total + 360, total - 360), total) / 2
-    hue = np.where(gray, total, hue)
-    t = (
-        1
-        - 0.17 * np.cos(np.radians(hue - 30))
-        + 0.24 * np.cos(np.radians(2 * hue))
-        + 0.32 * np.cos(np.radians(3 * hue + 6))
-        - 0.20 * np.cos(np.radians(4 * hue - 63))
-    )
-    rotation = 30 * np.exp(-(((hue - 275) / 25) ** 2))
-    chroma7 = _seventh(chroma)
-    rc = 2 * np.sqrt(chroma7 / (chroma7 + 25.0**7))
-    sl = 1 + 0.015 * (light - 50) ** 2 / np.sqrt(20 + (light - 50) ** 2)
-    sc, sh = 1 + 0.045 * chroma, 1 + 0.015 * chroma * t
-    rt = -np.sin(np.radians(2 * rotation)) * rc
-    l, c, h = dl / sl, dc / sc, dh / sh  # noqa: E741 (as in the source)
-    return np.asarray(np.sqrt(np.maximum(l * l + c * c + h * h + rt * c * h, 0)))
+    far_from_50 = (light - 50) ** 2
+    dl = (l2 - l1) / (1 + 0.015 * far_from_50 / np.sqrt(20 + far_from_50))
+    dc = (c2 - c1) / (1 + 0.045 * chroma)
+    dh = 2 * np.sqrt(c1 * c2) * np.sin(turn / 2) / (1 + 0.015 * chroma * _hue_weight(hue))
+    rotation = np.radians(60) * np.exp(-(((np.degrees(hue) - 275) / 25) ** 2))
+    rotated = -2 * np.sin(rotation) * _far_from_gray(chroma)
+    return np.asarray(np.sqrt(np.maximum(dl * dl + dc * dc + dh * dh + rotated * dc * dh, 0)))
 
 
-def _seventh(x: Array) -> Array:
-    """`x**7` by products: the general power is many times slower."""
-    square = x * x
-    return square * square * square * x
+def _length(a: Array, b: Array) -> Array:
+    return np.asarray(np.sqrt(a * a + b * b))
+
+
+def _hue(a: Array, b: Array) -> Array:
+    """Angle of (a, b), 0 to 2 pi."""
+    angle = np.arctan2(b, a)
+    return np.where(angle < 0, angle + 2 * np.pi, angle)
+
+
+def _hue_weight(hue: Array) -> Array:
+    """`1 - 0.17 cos(h - 30°) + 0.24 cos 2h + 0.32 cos(3h + 6°) - 0.2 cos(4h - 63°)`.
+
+    Multiples of the angle by the theorems of addition, which cost less than cosines.
+    """
+    c, s = np.cos(hue), np.sin(hue)
+    weight = 1 - 0.17 * (c * _COSINES[30] + s * _SINES[30])
+    c2, s2 = c * c - s * s, 2 * s * c
+    weight += 0.24 * c2
+    weight += 0.32 * ((c2 * c - s2 * s) * _COSINES[6] - (s2 * c + c2 * s) * _SINES[6])
+    weight -= 0.20 * ((c2 * c2 - s2 * s2) * _COSINES[63] + 2 * s2 * c2 * _SINES[63])
+    return weight
+
+
+def _far_from_gray(chroma: Array) -> Array:
+    """`√(c⁷ / (c⁷ + 25⁷))`; powers by products, as the general one is many times slower."""
+    square = chroma * chroma
+    seventh = square * square * square * chroma
+    return np.asarray(np.sqrt(seventh / (seventh + 25.0**7)))
 
 
 @metric(

@@ -72,13 +72,26 @@ def _steepest(row: Array, first: int, last: int) -> float:
 
 @_compiled
 def _crossing(row: Array, start: int, way: int, level: float, sign: float) -> float:
-    """Where the row first reaches a level on its way, between samples; the start lies before.
+    """Where the row first reaches a level on its way, between samples.
 
-    The level may also lie between the start and the sample behind it.
+    It may lie behind the start, before the sample that the start was reached from. Between the
+    samples runs the cubic of Catmull and Rom, which four of them give.
     """
     at = start
     while sign * (row[at] - level) < 0:
         at += way
-    behind = at - way
-    place: float = at - way * (row[at] - level) / (row[at] - row[behind])
-    return place
+    last = row.size - 1
+    p0 = row[min(last, max(0, at - 2 * way))]
+    p1, p2 = row[at - way], row[at]
+    p3 = row[min(last, max(0, at + way))]
+    low, high = 0.0, 1.0
+    for _ in range(20):
+        t = (low + high) / 2
+        value = p1 + 0.5 * t * (
+            (p2 - p0) + t * (2 * p0 - 5 * p1 + 4 * p2 - p3 + t * (3 * (p1 - p2) + p3 - p0))
+        )
+        if sign * (value - level) < 0:
+            low = t
+        else:
+            high = t
+    return at - way + way * (low + high) / 2

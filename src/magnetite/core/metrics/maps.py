@@ -12,8 +12,8 @@ from magnetite.core.errors import PictureError
 from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.metrics.colour import delta_e_map
 from magnetite.core.metrics.gradient import gmsd_map
-from magnetite.core.metrics.moments import check_window
-from magnetite.core.metrics.structure import similarity
+from magnetite.core.metrics.moments import check_window, window_moments
+from magnetite.core.metrics.ssim_terms import similarity, term_map
 from magnetite.core.picture import Picture, luma
 from magnetite.core.scoring import COMMON_SCALE, check_comparable
 
@@ -64,7 +64,7 @@ def _ssim(x: Array, y: Array) -> Array:
     weights = gaussian_kernel(1.5, radius=5)
     c1, c2 = (0.01 * COMMON_SCALE) ** 2, (0.03 * COMMON_SCALE) ** 2
     planes = [(x, y)] if x.ndim == 2 else [(x[..., c], y[..., c]) for c in range(x.shape[2])]
-    maps = [np.prod(similarity(a, b, weights, c1, c2), axis=0) for a, b in planes]
+    maps = [term_map(similarity, window_moments(a, b, weights), c1, c2) for a, b in planes]
     return np.asarray(np.mean(maps, axis=0))
 
 

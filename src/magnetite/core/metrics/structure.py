@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Annotated, Literal
+from typing import Annotated
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,10 +16,18 @@ from magnetite.core.metrics.moments import (
     Mask,
     Moments,
     check_window,
-    fraction,
     halved,
     mean_within,
     window_moments,
+)
+from magnetite.core.metrics.ssim_terms import (
+    Term,
+    contrast,
+    contrast_structure,
+    luminance,
+    similarity,
+    structure,
+    term_map,
 )
 from magnetite.core.parameters import Count, Length, Number
 from magnetite.core.picture import Pixels
@@ -96,16 +104,17 @@ def ssim(
         return 1.0
     weights = gaussian_kernel(window_sd, radius=window // 2)
     c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
-    if reference.size >= WORTH_COMPILING and window == 11 and min(c1, c2) > 0:
+    compiled = within is None and window == 11 and min(c1, c2) > 0
+    if compiled and reference.size >= WORTH_COMPILING:
         from magnetite.core.metrics.ssim_kernel import mean_similarity
 
         x, y = np.asarray(reference, np.float64), np.asarray(test, np.float64)
         return mean_similarity(x, y, weights, c1, c2)
-    luminance, contrast_structure = similarity(reference, test, weights, c1, c2)
-    return mean_within(luminance * contrast_structure, within, window)
+    moments = window_moments(reference, test, weights)
+    return mean_within(term_map(similarity, moments, c1, c2), within, window)
 
 
-def _part_of_ssim(which: Literal["luminance", "contrast", "structure"]) -> Callable[..., float]:
+def _part_of_ssim(term: Term) -> Callable[..., float]:
     def part(
         reference: Pixels,
         test: Pixels,
@@ -118,20 +127,13 @@ def _part_of_ssim(which: Literal["luminance", "contrast", "structure"]) -> Calla
         k2: Annotated[float, Number(0, 1)] = 0.03,
     ) -> float:
         check_window("ssim", reference, window)
-        weights = gaussian_kernel(window_sd, radius=window // 2)
-        c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
-        if which == "luminance":
-            return mean_within(similarity(reference, test, weights, c1, c2)[0], within, window)
-        moments = window_moments(reference, test, weights)
-        roots = np.sqrt(moments.variance_x * moments.variance_y)
-        if which == "contrast":
-            spread = moments.variance_x + moments.variance_y
-            return mean_within(fraction(2 * roots + c2, spread + c2), within, window)
-        structure = fraction(moments.covariance + c2 / 2, roots + c2 / 2)
-        return mean_within(structure, within, window)
+        moments = window_moments(reference, test, gaussian_kernel(window_sd, radius=window // 2))
+        values = term_map(term, moments, (k1 * peak) ** 2, (k2 * peak) ** 2)
+        return mean_within(values, within, window)
 
-    part.__name__ = f"ssim_{which}"
-    part.__doc__ = f"""{_PARTS[which]}, mean over the windows that fit and over the channels.
+    part.__name__ = f"ssim_{term.__name__}"
+    formula = (term.__doc__ or "").rstrip(".")
+    part.__doc__ = f"""{formula}, mean over the windows that fit and over the channels.
 
     Equations 6, 9 and 10 of the source, with C3 = C2 / 2; the product of the three terms of a
     window is its SSIM. Parameters, range and errors as in `ssim`.
@@ -139,26 +141,21 @@ def _part_of_ssim(which: Literal["luminance", "contrast", "structure"]) -> Calla
     return part
 
 
-_PARTS = {
-    "luminance": "`(2 mx my + C1) / (mx² + my² + C1)`",
-    "contrast": "`(2 sx sy + C2) / (sx² + sy² + C2)`",
-    "structure": "`(sxy + C3) / (sx sy + C3)`",
-}
 ssim_luminance, ssim_contrast, ssim_structure = (
     metric(
-        f"ssim-{which}",
-        summary=f"The {which} term of SSIM, mean over all windows that fit.",
+        f"ssim-{term.__name__}",
+        summary=f"The {term.__name__} term of SSIM, mean over all windows that fit.",
         colour=ColourPolicy.EACH,
         source=_WANG_2004,
         unit="",
-        values="−1 to 1" if which == "structure" else "0 to 1",
+        values="−1 to 1" if term is structure else "0 to 1",
         better="higher",
         identical=1.0,
         tolerance=0.0005,
         smallest="the window, 11x11",
         mask="windows",
-    )(_part_of_ssim(which))
-    for which in ("luminance", "contrast", "structure")
+    )(_part_of_ssim(term))
+    for term in (luminance, contrast, structure)
 )
 
 
@@ -210,9 +207,11 @@ def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     for scale, power in enumerate(SCALE_WEIGHTS):
         if scale:
             reference, test = halved(reference), halved(test)
-        luminance, contrast_structure = similarity(reference, test, weights, c1, c2)
-        result *= math.pow(max(0.0, float(contrast_structure.mean())), power)
-    return result * math.pow(max(0.0, float(luminance.mean())), SCALE_WEIGHTS[-1])
+        moments = window_moments(reference, test, weights)
+        mean = float(term_map(contrast_structure, moments, c1, c2).mean())
+        result *= math.pow(max(0.0, mean), power)
+    lightness = float(term_map(luminance, moments, c1, c2).mean())
+    return result * math.pow(max(0.0, lightness), SCALE_WEIGHTS[-1])
 
 
 @metric(
@@ -263,34 +262,16 @@ def uqi(
     check_window("uqi", reference, window)
     if np.array_equal(reference, test):
         return 1.0
-    moments = window_moments(reference, test, np.full(window, 1 / window))
     tiny = 1e-12 * peak**2
-    spread = moments.variance_x + moments.variance_y
-    covariance = np.where(spread > tiny, moments.covariance, 0.0)
-    spread = np.where(spread > tiny, spread, 0.0)
-    mx, my = moments.mean_x, moments.mean_y
-    quality = fraction(2 * covariance, spread) * fraction(2 * mx * my, mx * mx + my * my)
-    return mean_within(quality, within, window)
 
+    def quality(m: Moments, c1: float, c2: float) -> NDArray[np.float64]:
+        varies = m.variance_x + m.variance_y > tiny
+        held = m._replace(
+            variance_x=m.variance_x * varies,
+            variance_y=m.variance_y * varies,
+            covariance=m.covariance * varies,
+        )
+        return similarity(held, c1, c2)
 
-Maps = tuple[NDArray[np.float64], NDArray[np.float64]]
-
-
-def similarity(
-    reference: Pixels, test: Pixels, weights: NDArray[np.float64], c1: float, c2: float
-) -> Maps:
-    """Luminance term, and product of contrast and structure terms, of every window that fits.
-
-    `(2 mx my + C1) / (mx² + my² + C1)` and `(2 sxy + C2) / (sx² + sy² + C2)`; where both
-    sides of a fraction are 0, the windows agree and it is 1.
-    """
-    return terms(window_moments(reference, test, weights), c1, c2)
-
-
-def terms(m: Moments, c1: float, c2: float) -> Maps:
-    """SSIM's luminance term, and the product of the other two, from moments of windows."""
-    mx, my = m.mean_x, m.mean_y
-    return (
-        fraction(2 * mx * my + c1, mx * mx + my * my + c1),
-        fraction(2 * m.covariance + c2, m.variance_x + m.variance_y + c2),
-    )
+    moments = window_moments(reference, test, np.full(window, 1 / window))
+    return mean_within(term_map(quality, moments, 0.0, 0.0), within, window)

@@ -12,7 +12,8 @@ from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.metrics.bands import WORKERS, by_bands
 from magnetite.core.metrics.moments import Moments, window_moments
 from magnetite.core.metrics.sizes import check_size
-from magnetite.core.metrics.structure import SCALE_WEIGHTS, SMALLEST_MS_SSIM, terms
+from magnetite.core.metrics.ssim_terms import contrast_structure, similarity, term_map
+from magnetite.core.metrics.structure import SCALE_WEIGHTS, SMALLEST_MS_SSIM
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
 
@@ -70,18 +71,18 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     with ThreadPoolExecutor(WORKERS) as pool:
         one, two = pool.map(lambda plane: laplacian_pyramid(plane, scales), on_255)
     window = gaussian_kernel(1.5, radius=5)
+    c1, c2 = (0.01 * 255) ** 2, (0.03 * 255) ** 2
     result = 1.0
     for j, power in enumerate(SCALE_WEIGHTS):
-        luminance, similarity = terms(
-            window_moments(one[j], two[j], window), (0.01 * 255) ** 2, (0.03 * 255) ** 2
-        )
+        moments = window_moments(one[j], two[j], window)
         if j == scales - 1:
-            mean = float((luminance * similarity).mean())
+            mean = float(term_map(similarity, moments, c1, c2).mean())
         else:
             below = one[j + 1] if j < scales - 2 else None
             weights = information(one[j], two[j], below)[4:-4, 4:-4]
+            values = term_map(contrast_structure, moments, c1, c2)
             total = float(weights.sum())
-            mean = float(np.vdot(weights, similarity)) / total if total else similarity.mean()
+            mean = float(np.vdot(weights, values)) / total if total else float(values.mean())
         result *= math.pow(max(0.0, mean), power)
     return result
 

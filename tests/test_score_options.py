@@ -1,0 +1,137 @@
+"""What `score` compares: shifted pictures, parts of them, folders and repeats."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy import ndimage
+
+import magnetite
+from conftest import Run
+from magnetite.core.alignment import aligned, find_shift
+from magnetite.core.errors import InputError, PictureError
+from magnetite.core.repeats import summarise
+from magnetite.scenes.catalogue import SCENES
+
+
+def moved(plane: np.ndarray, right: float, down: float) -> np.ndarray:
+    """The plane shifted through its Fourier transform, as if it went on for ever."""
+    return np.fft.ifft2(ndimage.fourier_shift(np.fft.fft2(plane), (down, right))).real
+
+
+@pytest.mark.parametrize("scene", SCENES, ids=lambda scene: scene.name)
+@pytest.mark.parametrize("shift", [(0.0, 0.0), (3.0, -5.0), (0.5, 0.5), (-1.7, 0.25)])
+def test_shifts_are_found_in_blurred_and_noisy_pictures(
+    scene: object, shift: tuple[float, float]
+) -> None:
+    plane = scene.picture(320, 224, 0).luma().on_scale(1.0)
+    test = ndimage.gaussian_filter(moved(plane, *shift), 0.8)
+    assert find_shift(plane, test) == pytest.approx(shift, abs=0.03)
+    rng = np.random.default_rng(3)
+    noisy = test + rng.normal(0, 0.02, plane.shape)
+    assert find_shift(plane, noisy) == pytest.approx(shift, abs=0.1)
+
+
+def test_whole_shifts_crop_and_others_interpolate() -> None:
+    scene = SCENES[1].picture(330, 240, 0)
+    reference, test = (
+        magnetite.Picture(scene.samples[a : a + 200, b : b + 300], 8, "rgb")
+        for a, b in ((10, 20), (13, 8))
+    )
+    match = aligned(reference, test)
+    assert match.shift == pytest.approx((12, -3), abs=0.01)
+    assert str(match.region) == "0,3,288x197"
+    assert match.reference.same_samples(match.test)
+    half = moved(SCENES[1].picture(330, 240, 0).luma().on_scale(255.0), 0.5, 0.0)
+    gray = SCENES[1].picture(330, 240, 0).luma()
+    shifted = magnetite.Picture(np.rint(half).clip(0, 255).astype(np.uint8), 8, "gray")
+    match = aligned(gray, shifted)
+    before = magnetite.score(gray, shifted, "psnr")["psnr"]
+    after = magnetite.score(match.reference, match.test, "psnr")["psnr"]
+    assert after > before + 12, "half a px of shift ruins every score"
+    with pytest.raises(PictureError, match="no common shift was found"):
+        aligned(gray, magnetite.Picture(np.full((240, 330), 9, np.uint8), 8, "gray"))
+
+
+def test_alignment_and_masks_at_the_command_line(run: Run, tmp_path: Path) -> None:
+    run("scenes", "trays", "--size", "330x240")
+    scene = magnetite.read(tmp_path / "trays/veined-breccia.png")
+    for name, left in (("a.png", 0), ("b.png", 7)):
+        magnetite.write(
+            magnetite.Picture(scene.samples[:, left : left + 320], 8, "rgb"), tmp_path / name
+        )
+    done = run("score", "a.png", "b.png", "--align", "--format", "json")
+    (row,) = json.loads(done.stdout)["rows"]
+    assert row["identical"]
+    assert row["shift"] == pytest.approx({"right": -7, "down": 0}, abs=0.01)
+    assert "b.png lies 7.00 px left, 0.00 px down of a.png; undone, 313x240 px" in done.stderr
+    line = run("score", "a.png", "b.png", "--align", "--format", "csv").stdout.splitlines()[0]
+    assert line.endswith("identical,right,down")
+    mask = np.zeros((240, 320), np.uint8)
+    mask[50:150, 100:200] = 255
+    magnetite.write(magnetite.Picture(mask, 8, "gray"), tmp_path / "mask.png")
+    masked = run("score", "a.png", "b.png", "--mask", "mask.png", "--format", "csv").stdout
+    region = run("score", "a.png", "b.png", "--region", "100,50,100x100", "--format", "csv").stdout
+    one, two = (next(csv.DictReader(io.StringIO(text))) for text in (masked, region))
+    for metric in ("mse", "psnr", "ssim"):
+        assert float(one[metric]) == pytest.approx(float(two[metric]), rel=1e-9)
+    refused = run("score", "a.png", "b.png", "--mask", "mask.png", "--metrics", "fsim", status=2)
+    assert "fsim takes no mask" in refused.stderr
+    magnetite.write(magnetite.Picture(mask * 0, 8, "gray"), tmp_path / "black.png")
+    assert (
+        "leaves nothing" in run("score", "a.png", "b.png", "--mask", "black.png", status=2).stderr
+    )
+    small = run("score", "a.png", "b.png", "--mask", "trays/clay-core.png", status=2).stderr
+    assert "they must have one size" in small
+
+
+def test_folders_are_matched_by_name_and_repeats_summed_up(run: Run, tmp_path: Path) -> None:
+    run("scenes", "trays", "--size", "200x150")
+    (tmp_path / "trays/notes.txt").write_text("not a picture")
+    for seed in ("1", "2", "3"):
+        (tmp_path / seed).mkdir()
+        for scene in ("veined-breccia", "chart-plate"):
+            out = f"{seed}/{scene}.tif"
+            run("degrade", f"trays/{scene}.png", out, "gaussian-noise", "sd=9dn", "--seed", seed)
+    words = ("score", "trays", "1", "2", "3", "--repeats")
+    done = run(*words, "--format", "json")
+    content = json.loads(done.stdout)
+    names = [(row["reference"], row["test"]) for row in content["rows"]]
+    assert names[0] == ("trays/chart-plate.png", "1/chart-plate.tif")
+    assert len(names) == 6
+    assert "trays/clay-core.png has no partner and is left out" in done.stderr
+    first = content["repeats"][0]
+    values = [row["scores"]["psnr"] for row in content["rows"][:3]]
+    assert first["reference"] == "trays/chart-plate.png"
+    assert first["scores"]["psnr"]["mean"] == pytest.approx(np.mean(values))
+    # t of 2 degrees of freedom is 4.303 at 97.5 %.
+    reach = 4.30265 * np.std(values, ddof=1) / math.sqrt(3)
+    assert first["scores"]["psnr"]["high"] == pytest.approx(np.mean(values) + reach, rel=1e-5)
+    assert "3 repeats of trays/chart-plate.png" in run(*words).stdout
+    assert "*" not in run(*words).stdout
+    lines = run(*words, "--format", "csv").stdout.splitlines()
+    assert lines[0] == "reference,metric,number,mean,sd,low,high"
+    assert len(lines) == 1 + 2 * 3
+    assert "repeats are at least two" in run("score", "trays", "1", "--repeats", status=2).stderr
+    mixed = run("score", "trays", "1/chart-plate.tif", status=2).stderr
+    assert "1/chart-plate.tif is no folder, unlike the first" in mixed
+    (tmp_path / "1/chart-plate.png").write_bytes((tmp_path / "trays/chart-plate.png").read_bytes())
+    assert "have one name" in run("score", "trays", "1", status=2).stderr
+
+
+@given(st.lists(st.floats(-1e3, 1e3), min_size=2, max_size=9))
+def test_summaries_are_those_of_their_definition(values: list[float]) -> None:
+    summary = summarise([{"mae": value} for value in values])["mae"]
+    assert summary.mean == pytest.approx(np.mean(values), abs=1e-9)
+    assert summary.low <= summary.mean <= summary.high
+    assert summarise([{"psnr": math.inf}, {"psnr": 30.0}])["psnr"].sd is None
+    with pytest.raises(InputError, match="at least two"):
+        summarise([{"mae": values[0]}])
