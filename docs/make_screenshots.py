@@ -145,8 +145,8 @@ def main(target: Path) -> None:
             shutil.copy(folder / f"{name}.png", target / f"{name}.png")
         tests = ["worn.png", "mended.png", "tile.mgt"]
         shot("panel", ["score", reference, *tests, "--metrics", "all"])
-        camera = ["gaussian-blur", "sigma=0.7", "+", "sensor-noise", "full-well=9000e", "read=15e"]
-        run_in_terminal(["degrade", "trays/chart-plate.png", "camera.png", *camera], folder)
+        blurred = ["gaussian-blur", "sigma=0.7", "+", *camera]
+        run_in_terminal(["degrade", chart, "camera.png", *blurred], folder)
         run_in_terminal(["gauge", "camera.png", "--curves", "gauged"], folder)
         shutil.copy(folder / "gauged/camera-curves.png", target / "gauge-curves.png")
         run_in_terminal(["score", reference, "tile.mgt", "--maps", "maps"], folder)
