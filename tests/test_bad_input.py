@@ -196,7 +196,7 @@ def test_interruption_ends_with_130(folder: Path) -> None:
         [PROGRAM, "demo", "told"], cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE
     )
     guide: Callable[[], bool] = (folder / "told" / "WALKTHROUGH.txt").exists
-    for _ in range(200):
+    for _ in range(1200):
         if guide():
             break
         time.sleep(0.05)

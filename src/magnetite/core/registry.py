@@ -42,6 +42,8 @@ FAMILIES = (
     "magnetite.core.degrade.levels",
     "magnetite.core.degrade.tone",
     "magnetite.core.codecs.dct",
+    "magnetite.core.codecs.wavelet",
+    "magnetite.core.codecs.predictive",
     "magnetite.core.restore.smoothing",
     "magnetite.core.metrics.error",
     "magnetite.core.metrics.structure",

@@ -1,24 +1,24 @@
-"""Lossless layer: stacks of whole numbers to sections of bytes.
+"""Lossless layer: whole numbers to bytes.
 
-A back end packs one stack at a time; the layer around it is the same for all of them. To
+A back end packs the coefficients of one plane; the layer around it is the same for all of them. To
 add one, write `pack` and `unpack` and enter it in `BACK_ENDS`.
 """
 
 from __future__ import annotations
 
 import zlib
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.codecs.layers import Section
 from magnetite.core.errors import StreamError
 
+#: Quantized coefficients, shape (rows, columns, height, width): blocks, and places in a block.
 Numbers = NDArray[np.int32]
-BackEndName = Literal["zlib", "raw"]
+Shape = tuple[int, int, int, int]
+BackEndName = Literal["range", "zlib", "raw"]
 
 #: Numbers from -127 to 127 take one byte, `number + 127`; this byte announces four more.
 _ESCAPE = 255
@@ -30,28 +30,56 @@ class BackEnd(Protocol):
 
     def pack(self, numbers: Numbers) -> bytes: ...
 
-    def unpack(self, data: bytes, count: int) -> Numbers:
-        """Exactly `count` numbers, shape (count,); raises `StreamError` for anything else."""
+    def unpack(self, data: bytes, shape: Shape) -> Numbers:
+        """Exactly the numbers of that shape; raises `StreamError` for anything else."""
         ...
 
 
-class Raw:
-    """Numbers as bytes: one each where small, five where not."""
+class Range:
+    """Adaptive range coding, each number in the context of those around it."""
 
     def pack(self, numbers: Numbers) -> bytes:
-        flat = numbers.ravel()
+        from magnetite.core.codecs.entropy import blocks_model, stripes
+
+        return stripes.encode(blocks_model.run, np.ascontiguousarray(numbers))
+
+    def unpack(self, data: bytes, shape: Shape) -> Numbers:
+        from magnetite.core.codecs.entropy import blocks_model, stripes
+
+        return stripes.decode(blocks_model.run, data, shape)
+
+
+class Raw:
+    """Numbers as bytes: one each where small, five where not.
+
+    They come by frequency, lowest first, and within a frequency by block in raster order, so
+    that the many zeros of the high frequencies stand together. The lowest frequency is coded
+    as the difference from the block before.
+    """
+
+    def pack(self, numbers: Numbers) -> bytes:
+        by_block = numbers.reshape(-1, numbers.shape[2] * numbers.shape[3])
+        flat = np.ascontiguousarray(by_block.T[_frequency_order(*numbers.shape[2:])])
+        flat[0] = np.diff(flat[0], prepend=np.int32(0))
+        flat = flat.ravel()
         large = np.abs(flat) > _SMALL
         symbols = np.where(large, _ESCAPE, flat + _SMALL).astype(np.uint8)
         return symbols.tobytes() + flat[large].astype("<i4").tobytes()
 
-    def unpack(self, data: bytes, count: int) -> Numbers:
+    def unpack(self, data: bytes, shape: Shape) -> Numbers:
+        rows, columns, height, width = shape
+        count = rows * columns * height * width
         symbols = np.frombuffer(data[:count], np.uint8)
         large = symbols == _ESCAPE
         if symbols.size != count or len(data) != count + 4 * int(large.sum()):
             raise StreamError("the compressed data do not hold the number of coefficients declared")
-        numbers = symbols.astype(np.int32) - _SMALL
-        numbers[large] = np.frombuffer(data[count:], "<i4")
-        return numbers
+        flat = symbols.astype(np.int32) - _SMALL
+        flat[large] = np.frombuffer(data[count:], "<i4")
+        by_frequency = flat.reshape(height * width, rows * columns)
+        by_frequency[0] = np.cumsum(by_frequency[0], dtype=np.int32)
+        numbers = np.empty_like(by_frequency)
+        numbers[_frequency_order(height, width)] = by_frequency
+        return np.ascontiguousarray(numbers.T).reshape(shape)
 
 
 class Deflate:
@@ -63,8 +91,9 @@ class Deflate:
         deflater = zlib.compressobj(level=9, strategy=zlib.Z_RLE)
         return deflater.compress(Raw().pack(numbers)) + deflater.flush()
 
-    def unpack(self, data: bytes, count: int) -> Numbers:
+    def unpack(self, data: bytes, shape: Shape) -> Numbers:
         inflater = zlib.decompressobj()
+        count = int(np.prod(shape, dtype=np.int64))
         try:
             # No stream of `count` numbers is longer than this, so nothing more is allocated.
             plain = inflater.decompress(data, 5 * count + 1)
@@ -72,52 +101,28 @@ class Deflate:
             raise StreamError(f"the compressed data are damaged ({error})") from None
         if not inflater.eof or inflater.unused_data:
             raise StreamError("the compressed data end early or run on")
-        return Raw().unpack(plain, count)
+        return Raw().unpack(plain, shape)
 
 
-BACK_ENDS: dict[str, BackEnd] = {"zlib": Deflate(), "raw": Raw()}
+BACK_ENDS: dict[str, BackEnd] = {"range": Range(), "zlib": Deflate(), "raw": Raw()}
 
 
 @dataclass(frozen=True)
 class Lossless:
-    """Orders each stack for its back end and packs it into a section of its own.
+    """Packs the numbers of one plane, of a known shape."""
 
-    The order is by frequency, lowest first, and within a frequency by block in raster order;
-    so the many zeros of the high frequencies stand together. The lowest frequency is coded
-    as the difference from the block before.
-    """
-
-    names: Sequence[str]
-    blocks: int
-    size: tuple[int, int]
+    shape: Shape
     back_end: BackEndName
 
-    def forward(self, stacks: list[Numbers]) -> list[Section]:
-        order = _frequency_order(self.size)
-        sections = []
-        for name, stack in zip(self.names, stacks, strict=True):
-            ordered = np.ascontiguousarray(stack.reshape(self.blocks, -1).T[order])
-            ordered[0] = np.diff(ordered[0], prepend=np.int32(0))
-            sections.append(Section(name, BACK_ENDS[self.back_end].pack(ordered)))
-        return sections
+    def forward(self, numbers: Numbers) -> bytes:
+        return BACK_ENDS[self.back_end].pack(numbers.reshape(self.shape))
 
-    def backward(self, sections: Sequence[bytes]) -> list[Numbers]:
-        if len(sections) != len(self.names):
-            raise StreamError(f"{len(self.names)} sections are expected, {len(sections)} are there")
-        order = _frequency_order(self.size)
-        stacks = []
-        for data in sections:
-            numbers = BACK_ENDS[self.back_end].unpack(data, self.blocks * order.size)
-            ordered = numbers.reshape(order.size, self.blocks)
-            ordered[0] = np.cumsum(ordered[0], dtype=np.int32)
-            stack = np.empty_like(ordered)
-            stack[order] = ordered
-            stacks.append(stack.T.reshape(self.blocks, *self.size))
-        return stacks
+    def backward(self, data: bytes) -> Numbers:
+        return BACK_ENDS[self.back_end].unpack(data, self.shape)
 
 
-def _frequency_order(size: tuple[int, int]) -> NDArray[np.intp]:
+def _frequency_order(height: int, width: int) -> NDArray[np.intp]:
     """Places of a block's coefficients by rising frequency, (row/height)² + (column/width)²."""
-    row, column = np.indices(size)
-    frequency = (row / size[0]) ** 2 + (column / size[1]) ** 2
+    row, column = np.indices((height, width))
+    frequency = (row / height) ** 2 + (column / width) ** 2
     return np.argsort(frequency.ravel(), kind="stable")

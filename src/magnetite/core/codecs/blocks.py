@@ -1,4 +1,4 @@
-"""Block layer: planes to stacks of blocks, padded where the block does not divide the plane."""
+"""Block layer: a plane to blocks, padded where the block does not divide it."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ Array = NDArray[np.float32]
 
 @dataclass(frozen=True)
 class Blocks:
-    """Cuts planes into blocks in raster order; pads below and to the right, crops it off again.
+    """Cuts a plane into blocks in raster order; pads below and to the right, crops it off again.
 
     The padding repeats the last row and column. A block larger than the plane is cut down to
     the plane's own size.
@@ -33,21 +33,14 @@ class Blocks:
         rows, columns = self.size
         return -(-self.height // rows), -(-self.width // columns)
 
-    def forward(self, planes: list[Array]) -> list[Array]:
+    def forward(self, plane: Array) -> Array:
+        """Blocks, shape (rows, columns, height, width)."""
         (rows, columns), (down, across) = self.size, self.grid
         pad = ((0, down * rows - self.height), (0, across * columns - self.width))
-        stacks = []
-        for plane in planes:
-            padded = np.pad(plane, pad, mode="edge")
-            grid = padded.reshape(down, rows, across, columns).swapaxes(1, 2)
-            stacks.append(grid.reshape(-1, rows, columns))
-        return stacks
+        padded = np.pad(plane, pad, mode="edge")
+        grid = padded.reshape(down, rows, across, columns).swapaxes(1, 2)
+        return np.ascontiguousarray(grid)
 
-    def backward(self, stacks: list[Array]) -> list[Array]:
-        (rows, columns), (down, across) = self.size, self.grid
-        planes = []
-        for stack in stacks:
-            grid = stack.reshape(down, across, rows, columns).swapaxes(1, 2)
-            padded = grid.reshape(down * rows, across * columns)
-            planes.append(padded[: self.height, : self.width])
-        return planes
+    def backward(self, blocks: Array) -> Array:
+        padded = blocks.swapaxes(1, 2).reshape(self.grid[0] * self.size[0], -1)
+        return padded[: self.height, : self.width]

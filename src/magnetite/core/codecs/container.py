@@ -2,7 +2,7 @@
 
 offset  bytes   what
 0       4       0x89 "MGT"
-4       1       version, 1
+4       1       version, 2
 5       1       bit depth, 1 to 16; 0 for float
 6       1       colour: 0 gray, 1 RGB, 2 planes
 7       varint  height        (varints: unsigned LEB128)
@@ -12,8 +12,9 @@ offset  bytes   what
         n       step text, UTF-8: the codec with its settings, in canonical spelling
         varint  number of sections
         varint  length of each section
-        n       the sections, one after the other
+        4       CRC-32 of all sections, little-endian
         4       CRC-32 of all bytes before, little-endian
+        n       the sections, one after the other
 """
 
 from __future__ import annotations
@@ -28,7 +29,7 @@ from magnetite.core.errors import StreamError
 from magnetite.core.picture import Colour
 
 MAGIC = b"\x89MGT"
-VERSION = 1
+VERSION = 2
 #: A reader refuses to allocate for more samples than this unless told otherwise.
 MAX_SAMPLES = 2**28
 _COLOURS: tuple[Colour, ...] = get_args(Colour)
@@ -40,20 +41,25 @@ class Stream:
     """What a container holds."""
 
     frame: Frame
-    bits: int | None
     step: str
     sections: Sequence[bytes]
+    #: Bytes that are missing at the end; what is left of the sections cannot be checked then.
+    missing: int = 0
 
     def pack(self) -> bytes:
         """The container's bytes."""
         frame, text = self.frame, self.step.encode()
-        head = bytes([VERSION, self.bits or 0, _COLOURS.index(frame.colour)])
+        head = bytes([VERSION, frame.bits or 0, _COLOURS.index(frame.colour)])
         numbers = [frame.height, frame.width, frame.channels, len(text)]
         lengths = [len(self.sections), *map(len, self.sections)]
-        body = b"".join(
-            [MAGIC, head, *map(_varint, numbers), text, *map(_varint, lengths), *self.sections]
-        )
-        return body + zlib.crc32(body).to_bytes(4, "little")
+        payload = b"".join(self.sections)
+        header = b"".join([MAGIC, head, *map(_varint, numbers), text, *map(_varint, lengths)])
+        header += _checksum(payload)
+        return header + _checksum(header) + payload
+
+
+def _checksum(data: bytes) -> bytes:
+    return zlib.crc32(data).to_bytes(4, "little")
 
 
 def unpack(data: bytes, max_samples: int = MAX_SAMPLES) -> Stream:
@@ -63,30 +69,35 @@ def unpack(data: bytes, max_samples: int = MAX_SAMPLES) -> Stream:
     ------
     StreamError
         If the bytes are no container, of another version, damaged, or declare more than
-        `max_samples` samples.
+        `max_samples` samples. One that ends early is read, and says how much is missing.
     """
     if data[:4] != MAGIC:
         raise StreamError("this is no .mgt stream: it does not begin with its mark")
     if len(data) > 4 and data[4] != VERSION:
         raise StreamError(f"this is .mgt version {data[4]}; version {VERSION} is read here")
-    if len(data) < 16 or zlib.crc32(data[:-4]) != int.from_bytes(data[-4:], "little"):
-        raise StreamError("the stream is truncated or altered: its checksum does not match")
-    reader = _Reader(data[:-4], 5)
+    reader = _Reader(data, 5)
     bits, colour = reader.byte(), reader.byte()
-    if bits > 16 or colour >= len(_COLOURS):
-        raise StreamError(f"the header declares {bits} bits and colour {colour}")
-    frame = Frame(reader.varint(), reader.varint(), reader.varint(), _COLOURS[colour])
-    _check_frame(frame, max_samples)
+    height, width, channels = (reader.varint() for _ in range(3))
     step = reader.take(reader.varint())
     count = reader.varint()
     if count > _MAX_SECTIONS:
         raise StreamError(f"the header declares {count} sections; at most {_MAX_SECTIONS} are read")
     lengths = [reader.varint() for _ in range(count)]
-    sections = [reader.take(length) for length in lengths]
-    if not reader.at_end:
+    payload_checksum = reader.take(4)
+    if reader.before != reader.take(4):
+        raise StreamError("the header is altered: its checksum does not match")
+    if bits > 16 or colour >= len(_COLOURS):
+        raise StreamError(f"the header declares {bits} bits and colour {colour}")
+    frame = Frame(height, width, channels, _COLOURS[colour], bits or None)
+    _check_frame(frame, max_samples)
+    missing = sum(lengths) - reader.left
+    if missing < 0:
         raise StreamError("bytes follow the last section")
+    if missing == 0 and payload_checksum != _checksum(reader.rest):
+        raise StreamError("the stream is altered: its checksum does not match")
+    sections = [reader.take(min(length, reader.left)) for length in lengths]
     try:
-        return Stream(frame, bits or None, step.decode(), sections)
+        return Stream(frame, step.decode(), sections, missing)
     except UnicodeDecodeError:
         raise StreamError("the step text is not UTF-8") from None
 
@@ -121,12 +132,23 @@ class _Reader:
         self._place = place
 
     @property
-    def at_end(self) -> bool:
-        return self._place == len(self._data)
+    def left(self) -> int:
+        """Number of bytes not read yet."""
+        return len(self._data) - self._place
+
+    @property
+    def rest(self) -> bytes:
+        """All bytes not read yet."""
+        return self._data[self._place :]
+
+    @property
+    def before(self) -> bytes:
+        """Checksum of all bytes read so far."""
+        return _checksum(self._data[: self._place])
 
     def take(self, count: int) -> bytes:
-        if count > len(self._data) - self._place:
-            raise StreamError("the stream ends before its last section")
+        if count > self.left:
+            raise StreamError("the stream ends within its header")
         self._place += count
         return self._data[self._place - count : self._place]
 

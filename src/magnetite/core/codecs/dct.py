@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-import math
 from typing import Annotated, Literal
 
 from magnetite.core.amplitudes import Amplitude
 from magnetite.core.codecs.backend import BackEndName, Lossless
 from magnetite.core.codecs.blocks import Blocks
 from magnetite.core.codecs.colour import ColourPlanes
-from magnetite.core.codecs.layers import Frame, Pipeline
-from magnetite.core.codecs.quantizer import UniformQuantizer
+from magnetite.core.codecs.deblock import Deblocking
+from magnetite.core.codecs.layers import EachPlane, Frame, Layer, Pipeline
+from magnetite.core.codecs.quantizer import Quantizer, Selection
 from magnetite.core.codecs.transform import CosineTransform
-from magnetite.core.parameters import BlockSize
+from magnetite.core.parameters import BlockSize, Number, Share
 from magnetite.core.registry import ColourPolicy, codec
 
 
 @codec(
     "dct",
-    summary="Cosine transform of blocks, uniform quantizer, lossless packing.",
+    summary="Cosine transform of blocks, optimised quantizer, contexts and range coding.",
     colour=ColourPolicy.JOINT,
     source=(
         "Ahmed, Natarajan and Rao, IEEE Trans. Computers C-23(1), 1974, doi:10.1109/T-C.1974.223784"
@@ -31,8 +31,14 @@ def dct(
     *,
     step: Annotated[float, Amplitude(low=1e-5, high=4.0)],
     block: Annotated[tuple[int, int], BlockSize()] = (8, 8),
-    colour: Literal["luma-chroma", "none"] = "luma-chroma",
-    backend: BackEndName = "zlib",
+    weights: Literal["flat", "t81"] = "flat",
+    zone: Annotated[float, Number(0, 1.5)] = 1.5,
+    threshold: Annotated[float, Amplitude(high=100)] = 0.0,
+    keep: Annotated[float, Share()] = 1.0,
+    optimise: Literal["on", "off"] = "on",
+    deblock: Literal["on", "off"] = "on",
+    colour: Literal["luma-chroma", "half-chroma", "none"] = "luma-chroma",
+    backend: BackEndName = "range",
 ) -> Pipeline:
     """Block transform codec: colour, blocks, cosine transform, quantizer, lossless back end.
 
@@ -46,9 +52,22 @@ def dct(
         coefficients are coded, and less than that where most are zero.
     block : (int, int)
         Height and width of the blocks, any size; cut down to the picture's own.
-    colour : "luma-chroma" or "none"
-        Whether RGB is coded as luma and chroma (ITU-T T.871) or as it is.
-    backend : "zlib" or "raw"
+    weights : "flat" or "t81"
+        One step for all frequencies, or `step` times the luminance table of ITU-T T.81 over
+        its first entry, interpolated to the block's size.
+    zone : float
+        Only frequencies √((row / height)² + (column / width)²) up to this are coded.
+    threshold : float
+        Coefficients of a smaller magnitude are left out, share of full scale.
+    keep : float
+        Share of all coefficients of a plane that may be kept, the largest.
+    optimise : "on" or "off"
+        Lower numbers where that saves more rate than it costs in error (see `rdo`).
+    deblock : "on" or "off"
+        Smooth small steps at the borders of blocks on decoding.
+    colour : "luma-chroma", "half-chroma" or "none"
+        RGB as luma and chroma (ITU-T T.871), the same with chroma at half size, or as it is.
+    backend : "range", "zlib" or "raw"
         Lossless packing of the quantized coefficients.
 
     Returns
@@ -56,7 +75,13 @@ def dct(
     Pipeline
         float32 throughout.
     """
-    planes = ColourPlanes(frame, luma_chroma=frame.colour == "rgb" and colour == "luma-chroma")
-    blocks = Blocks(frame.height, frame.width, block)
-    lossless = Lossless(planes.names, math.prod(blocks.grid), blocks.size, backend)
-    return Pipeline([planes, blocks, CosineTransform(), UniformQuantizer(step), lossless])
+    planes = ColourPlanes(frame, colour)
+    selection = Selection(zone, threshold, keep)
+    stages: list[list[Layer]] = []
+    for height, width in planes.shapes:
+        blocks = Blocks(height, width, block)
+        quantizer = Quantizer(step, weights == "t81", optimise == "on", selection)
+        stage: list[Layer] = [Deblocking(step, blocks.size)] if deblock == "on" else []
+        lossless = Lossless((*blocks.grid, *blocks.size), backend)
+        stages.append([*stage, blocks, CosineTransform(), quantizer, lossless])
+    return Pipeline([planes, EachPlane(planes.names, stages)])

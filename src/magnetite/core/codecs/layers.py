@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
 
+from magnetite.core.errors import StreamError
 from magnetite.core.picture import Colour, Pixels
 
 
@@ -17,6 +18,8 @@ class Frame:
     width: int
     channels: int
     colour: Colour
+    #: Bit depth; None for float.
+    bits: int | None = None
 
     @property
     def shape(self) -> tuple[int, ...]:
@@ -41,10 +44,40 @@ class Layer(Protocol):
 
 
 @dataclass(frozen=True)
+class EachPlane:
+    """The last layer of a codec of planes: each goes through layers of its own to one section."""
+
+    names: Sequence[str]
+    layers: Sequence[Sequence[Layer]]
+
+    def forward(self, planes: Sequence[Any]) -> list[Section]:
+        sections = []
+        for name, layers, plane in zip(self.names, self.layers, planes, strict=True):
+            data = plane
+            for layer in layers:
+                data = layer.forward(data)
+            sections.append(Section(name, data))
+        return sections
+
+    def backward(self, sections: Sequence[bytes]) -> list[Any]:
+        if len(sections) != len(self.names):
+            raise StreamError(f"{len(self.names)} sections are expected, {len(sections)} are there")
+        planes = []
+        for layers, section in zip(self.layers, sections, strict=True):
+            data: Any = section
+            for layer in reversed(layers):
+                data = layer.backward(data)
+            planes.append(data)
+        return planes
+
+
+@dataclass(frozen=True)
 class Pipeline:
     """Layers in forward order: the first takes samples, the last gives sections of bytes."""
 
     layers: Sequence[Layer]
+    #: Whether a stream that was cut short still decodes, to a lower quality.
+    embedded: bool = False
 
     def forward(self, pixels: Pixels) -> list[Section]:
         """Code samples on full-scale units, shape `Frame.shape`."""

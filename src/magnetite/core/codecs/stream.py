@@ -80,10 +80,14 @@ def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
     """
     stream = unpack(data, max_samples)
     frame = stream.frame
-    dtype = np.float32 if stream.bits is None else np.uint8 if stream.bits <= 8 else np.uint16
-    blank = Picture(np.zeros(frame.shape, dtype), stream.bits, frame.colour, "expanded stream")
+    dtype = np.float32 if frame.bits is None else np.uint8 if frame.bits <= 8 else np.uint16
+    blank = Picture(np.zeros(frame.shape, dtype), frame.bits, frame.colour, "expanded stream")
     try:
         pipeline = _pipeline(parse_step(stream.step, "codec"), blank, frame)
+        if stream.missing and not pipeline.embedded:
+            raise StreamError(
+                f"the stream is truncated: {stream.missing} bytes are missing at its end"
+            )
         pixels = pipeline.backward(stream.sections)
     except StreamError:
         raise
@@ -106,7 +110,7 @@ def through(step: Step, picture: Picture, pixels: Pixels) -> tuple[Pixels, int]:
 def _encode(step: Step, picture: Picture, pixels: Pixels) -> tuple[bytes, list[Section]]:
     frame = _frame(picture, pixels)
     sections = _pipeline(step, picture, frame).forward(pixels)
-    stream = Stream(frame, picture.bits, str(step), [s.data for s in sections])
+    stream = Stream(frame, str(step), [s.data for s in sections])
     return stream.pack(), sections
 
 
@@ -117,4 +121,5 @@ def _pipeline(step: Step, picture: Picture, frame: Frame) -> Pipeline:
 
 def _frame(picture: Picture, pixels: Pixels) -> Frame:
     """The pixels' own size (a step before may have changed it), the picture's colour."""
-    return Frame(pixels.shape[0], pixels.shape[1], picture.channels, picture.colour)
+    height, width = pixels.shape[:2]
+    return Frame(height, width, picture.channels, picture.colour, picture.bits)

@@ -15,12 +15,12 @@ class CosineTransform:
     samples (Parseval).
     """
 
-    def forward(self, stacks: list[Array]) -> list[Array]:
+    def forward(self, blocks: Array) -> Array:
         from scipy.fft import dctn
 
-        return [dctn(stack, axes=(1, 2), norm="ortho", workers=2) for stack in stacks]
+        return np.asarray(dctn(blocks, axes=(2, 3), norm="ortho", workers=2))
 
-    def backward(self, stacks: list[Array]) -> list[Array]:
+    def backward(self, blocks: Array) -> Array:
         from scipy.fft import idctn
 
-        return [idctn(stack, axes=(1, 2), norm="ortho", workers=2) for stack in stacks]
+        return np.asarray(idctn(blocks, axes=(2, 3), norm="ortho", workers=2))

@@ -1,0 +1,243 @@
+"""Embedded layer: bands of wavelets to one section that can be cut anywhere, and back.
+
+Bit planes come most significant first; within each the planes of the picture, and of each the
+bands from coarse to fine. A large picture is coded in two halves, upper and lower, each with a
+coder of its own, on two threads; their bytes take turns, bit plane by bit plane.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.codecs.layers import Section
+from magnetite.core.codecs.lifting import band_shapes
+from magnetite.core.errors import StreamError
+
+Map = NDArray[np.int32]
+#: Bands of one plane, from coarse to fine: [[LL], [HL, LH, HH], …].
+Bands = list[list[Map]]
+#: The same, with for each number the bit plane down to which it is known.
+Known = list[list[tuple[Map, Map]]]
+
+#: From this many pixels on the picture is coded in two halves.
+WORTH_HALVING = 2**20
+_ENDLESS = 2**62
+
+
+@dataclass(frozen=True)
+class Embedded:
+    """Whole numbers of wavelet bands, coded bit plane by bit plane.
+
+    `shapes` are height and width of each plane, `levels` how often they were halved.
+    """
+
+    shapes: Sequence[tuple[int, int]]
+    levels: int
+
+    def forward(self, planes: list[Bands]) -> list[Section]:
+        """One section: the number of bit planes, the lengths of all turns, and the turns.
+
+        A picture in one part takes a single turn.
+        """
+        parts = self._parts([[list(level) for level in bands] for bands in planes])
+        top = max(_top(part) for part in parts)
+        with ThreadPoolExecutor(2) as pool:
+            coded = list(pool.map(lambda part: _encoded(part, top), parts))
+        turns = [
+            data[a:b]
+            for pairs in zip(
+                *([(data, a, b) for a, b in ends] for data, ends in coded), strict=True
+            )
+            for data, a, b in pairs
+        ]
+        if len(parts) == 1:
+            turns = [b"".join(turns)]
+        lengths = b"".join(len(turn).to_bytes(4, "little") for turn in turns)
+        return [Section("bit planes", bytes([top]) + lengths + b"".join(turns))]
+
+    def backward(self, sections: Sequence[bytes]) -> list[Known]:
+        """Numbers as far as the bytes reach; those of a cut section are known less exactly."""
+        if len(sections) != 1:
+            raise StreamError(f"1 section is expected, {len(sections)} are there")
+        data = sections[0]
+        empty: list[Bands] = [
+            [
+                [np.zeros(shape, np.int32) for shape in level]
+                for level in band_shapes(*s, self.levels)
+            ]
+            for s in self.shapes
+        ]
+        parts = self._parts(empty)
+        if not data or data[0] > 30:
+            raise StreamError("the compressed data do not begin with a number of bit planes")
+        top, rest = data[0], data[1:]
+        streams = _taken_turns(rest, len(parts), top if len(parts) > 1 else 1)
+        with ThreadPoolExecutor(2) as pool:
+            jobs = zip(parts, streams, strict=True)
+            known = list(pool.map(lambda job: _decoded(job[0], job[1][0], job[1][1], top), jobs))
+        return [_joined([part[i] for part in known]) for i in range(len(self.shapes))]
+
+    def _parts(self, planes: list[Bands]) -> list[list[Bands]]:
+        """The picture's bands, or those of its upper and lower half."""
+        height, width = self.shapes[0]
+        unit = 2 ** (self.levels + 1)
+        if height * width < WORTH_HALVING or height < 4 * unit:
+            return [planes]
+        halves: list[list[Bands]] = [[], []]
+        for bands, (rows, _) in zip(planes, self.shapes, strict=True):
+            cut = rows // (2 * unit) * unit
+            for half, upper in zip(halves, (True, False), strict=True):
+                split: Bands = []
+                for number, level in enumerate(bands):
+                    at = cut >> (self.levels - max(0, number - 1))
+                    split.append([band[:at] if upper else band[at:] for band in level])
+                half.append(split)
+        return halves
+
+
+def _taken_turns(data: bytes, count: int, turns: int) -> list[tuple[bytes, bool]]:
+    """The streams that took turns, and whether each is whole; of a cut section what there is."""
+    head = 4 * count * turns
+    if len(data) < head:
+        return [(b"", False)] * count
+    lengths = np.frombuffer(data[:head], "<u4").astype(np.int64)
+    ends = (np.concatenate([[0], np.cumsum(lengths)]) + head).tolist()
+    if len(data) > ends[-1]:
+        raise StreamError("the compressed data run on")
+    pieces = [data[a:b] for a, b in pairwise(ends)]
+    streams = [b"".join(pieces[k::count]) for k in range(count)]
+    return [(streams[k], len(streams[k]) == int(lengths[k::count].sum())) for k in range(count)]
+
+
+def _top(planes: list[Bands]) -> int:
+    largest = max(int(np.abs(b).max(initial=0)) for p in planes for level in p for b in level)
+    return largest.bit_length()
+
+
+def _encoded(planes: list[Bands], top: int) -> tuple[bytes, list[tuple[int, int]]]:
+    """Bytes of one part, and where in them each bit plane begins and ends."""
+    from magnetite.core.codecs.entropy.coder import NEXT, close_encoder, new_coder
+
+    size = sum(b.size for p in planes for level in p for b in level) + 4096
+    while True:
+        coder, data, ends = new_coder(False, size), np.empty(size, np.uint8), [0]
+        maps = _maps(planes)
+        models = [_model() for _ in planes]
+        for plane in range(top - 1, -1, -1):
+            for part, model in zip(maps, models, strict=True):
+                _code(coder, data, part, plane, _ENDLESS, model)
+            ends.append(int(coder[NEXT]))
+        length = close_encoder(coder, data)
+        if length <= size:
+            ends[-1] = length
+            return data[:length].tobytes(), list(pairwise(ends))
+        size = length + 16
+
+
+def _decoded(planes: list[Bands], data: bytes, whole: bool, top: int) -> list[Known]:
+    """Numbers of one part, as far as its bytes reach."""
+    from magnetite.core.codecs.entropy.coder import new_coder, open_decoder
+
+    coder, array = new_coder(True, len(data)), np.frombuffer(data, np.uint8).copy()
+    open_decoder(coder, array)
+    maps = _maps(planes)
+    models = [_model() for _ in planes]
+    # After the end of a whole stream the decoder takes in three zeros, of a cut one none.
+    stop = len(data) + 3 if whole else len(data)
+    for plane in range(top - 1, -1, -1):
+        for part, model in zip(maps, models, strict=True):
+            if not _code(coder, array, part, plane, stop, model):
+                return [_numbers(part) for part in maps]
+    return [_numbers(part) for part in maps]
+
+
+def _model() -> tuple[Any, Any]:
+    from magnetite.core.codecs.entropy import planes_model
+    from magnetite.core.codecs.entropy.coder import new_slots, new_weights
+
+    return (
+        new_slots(planes_model.SLOTS),
+        new_weights(planes_model.SETS, planes_model.INPUTS),
+    )
+
+
+def _maps(planes: list[Bands]) -> list[list[list[Any]]]:
+    from magnetite.core.codecs.entropy.planes_model import band_of
+
+    return [[[band_of(band) for band in level] for level in bands] for bands in planes]
+
+
+def _code(
+    coder: Any, data: Any, bands: list[list[Any]], plane: int, stop: int, model: tuple[Any, Any]
+) -> bool:
+    """One bit plane of one plane of the picture; whether the bytes sufficed."""
+    from magnetite.core.codecs.entropy.planes_model import code_plane
+
+    for number, level in enumerate(bands):
+        for orientation, band in enumerate(level):
+            parent = bands[number - 1][orientation].known if number > 1 else _nothing(band, 2)
+            sibling = _nothing(band, 1)
+            if orientation:
+                _copy_inner(level[orientation - 1].known, sibling)
+            kind = orientation if number else 3
+            if not code_plane(
+                coder,
+                data,
+                band,
+                parent,
+                sibling,
+                plane,
+                kind,
+                len(bands) - 1 - number,
+                stop,
+                *model,
+            ):
+                return False
+    return True
+
+
+def _nothing(band: Any, factor: int) -> Map:
+    """Zeros in place of a band of the same size, or of half of it."""
+    height, width = (side // factor + 4 for side in band.known.shape)
+    return np.zeros((height, width), np.int32)
+
+
+def _copy_inner(source: Map, target: Map) -> None:
+    """What both maps cover: bands of one level may differ by one row or column."""
+    rows = min(source.shape[0], target.shape[0]) - 2
+    columns = min(source.shape[1], target.shape[1]) - 2
+    target[2:rows, 2:columns] = source[2:rows, 2:columns]
+
+
+def _numbers(bands: list[list[Any]]) -> Known:
+    """Signed magnitudes in units of the bit plane down to which each is known, and that plane."""
+    found = []
+    for level in bands:
+        pairs = []
+        for band in level:
+            known, signs = band.known[2:-2, 2:-2], band.signs[2:-2, 2:-2]
+            reached = np.minimum(band.planes, 30).repeat(8, axis=0).repeat(8, axis=1)
+            reached = reached[: known.shape[0], : known.shape[1]]
+            pairs.append((known * signs, reached))
+        found.append(pairs)
+    return found
+
+
+def _joined(parts: list[Known]) -> Known:
+    """Upper and lower half put together."""
+    if len(parts) == 1:
+        return parts[0]
+    return [
+        [
+            (np.concatenate([a[0], b[0]]), np.concatenate([a[1], b[1]]))
+            for a, b in zip(upper, lower, strict=True)
+        ]
+        for upper, lower in zip(*parts, strict=True)
+    ]

@@ -1,0 +1,195 @@
+"""Model of quantized transform coefficients of blocks: what their neighbours tell of them."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.codecs.entropy.coder import (
+    Bytes,
+    Ints,
+    code_alone,
+    code_mixed,
+    compiled,
+    inlined,
+    new_slots,
+    new_weights,
+)
+
+#: Classes of sums of magnitudes: exact when small, coarser above.
+CLASSES = 16
+CLASS = np.array(
+    [0, 1, 2, 3, 4, 5, 6, 7, 7, 8, 8, 9, 9, 9, 10, 10, 10, 10, 11, 11, 11, 11, 11, 11]
+    + [12] * 12 + [13] * 24 + [14] * 60, np.int64,
+)  # fmt: skip
+_INPUTS = 6
+_FREQUENCIES = 64
+_LIMIT = 400
+
+
+@inlined
+def class_of(total: int) -> int:
+    return CLASS[total] if total < 120 else 15
+
+
+@compiled
+def code_blocks(
+    c: Ints, data: Bytes, q: NDArray[np.int32], scan: NDArray[np.int64],
+    slots: NDArray[np.uint32], weights: NDArray[np.int32],
+) -> None:  # fmt: skip
+    """Code or decode coefficients, shape (rows, columns, height, width), in place.
+
+    `scan` holds row, column and frequency class of each place of a block in coding order.
+    """
+    rows, columns, height, width = q.shape
+    at, room = np.empty(_INPUTS, np.int64), np.empty(_INPUTS, np.int64)
+    decoding = c[5] != 0
+    # Magnitudes of this row of blocks and of that above, in a margin of zeros.
+    m = np.zeros((2, columns + 2, height + 3, width + 3), np.int32)
+    for i in range(rows):
+        here_row, row_above = m[i & 1], m[1 - (i & 1)]
+        for j in range(columns):
+            here, west = here_row[j + 1], here_row[j]
+            north, north_west, north_east = row_above[j + 1], row_above[j], row_above[j + 2]
+            recent = 0
+            for k in range(scan.shape[0]):
+                u, v, f = scan[k, 0], scan[k, 1], scan[k, 2]
+                y, x = u + 2, v + 2
+                inner = (
+                    2 * (here[y - 1, x] + here[y, x - 1])
+                    + here[y - 1, x - 1]
+                    + here[y - 2, x]
+                    + here[y, x - 2]
+                )
+                outer = 2 * (north[y, x] + west[y, x]) + north_west[y, x] + north_east[y, x]
+                around = (
+                    north[y + 1, x]
+                    + north[y, x + 1]
+                    + west[y + 1, x]
+                    + west[y, x + 1]
+                    + north[y - 1, x]
+                    + north[y, x - 1]
+                    + west[y - 1, x]
+                    + west[y, x - 1]
+                )
+                a, b, d = class_of(inner), class_of(outer), class_of(around)
+                e = class_of(recent >> 2)
+                s = class_of((inner + outer + (around >> 1) + (recent >> 3)) >> 1)
+                if k == 0:
+                    predicted = _predicted(q, i, j)
+                    value = q[i, j, u, v] - predicted
+                else:
+                    predicted = 0
+                    value = q[i, j, u, v]
+                at[0] = (f * 16 + b) * 16 + min(a, 7)
+                at[1] = 16384 + f * 16 + a
+                at[2] = 32768 + (a * 16 + b) * 16 + d
+                at[3] = 49152 + (e * 16 + d) * 16 + min(15, a + b)
+                at[4] = 65536 + f * 16 + s
+                at[5] = 81920 + (f * 16 + e) * 8 + min(d, 7)
+                if a + b + d == 0:
+                    # Zeros all around: one opinion is as good as six, and several times faster.
+                    place = QUIET + (f * 16 + e) * 2 + int(k == 0)
+                    known = code_alone(c, data, int(value != 0), slots, place)
+                    at += SPAN
+                else:
+                    known = 2
+                magnitude = 0
+                if known:
+                    magnitude = _magnitude(
+                        c, data, abs(value), slots, at, weights, f, s, room, known & 1
+                    )
+                if magnitude != 0:
+                    signs = 3 * _sign(q, i - 1, j, u, v) + _sign(q, i, j - 1, u, v)
+                    place = SIGNS + (f if k else 64) * 9 + signs
+                    negative = code_alone(c, data, int(value < 0), slots, place)
+                    value = -magnitude if negative else magnitude
+                else:
+                    value = 0
+                if decoding:
+                    q[i, j, u, v] = value + predicted
+                here[y, x] = min(magnitude, 255)
+                recent += (min(magnitude, 255) * 16 - recent) >> 2
+
+
+#: Where the slots of each kind begin: three sorts of decisions on magnitudes, signs, the rest.
+SPAN = 98304
+SIGNS = 3 * SPAN
+LONG = SIGNS + 65 * 9
+QUIET = LONG + 64 * 64
+SLOTS = QUIET + 64 * 32
+SETS = 3 * 64
+
+
+@inlined
+def _sign(q: NDArray[np.int32], i: int, j: int, u: int, v: int) -> int:
+    """0 for a negative number, 1 for none, 2 for a positive one."""
+    if i < 0 or j < 0:
+        return 1
+    return 1 + int(q[i, j, u, v] > 0) - int(q[i, j, u, v] < 0)
+
+
+@inlined
+def _predicted(q: NDArray[np.int32], i: int, j: int) -> int:
+    """The lowest frequency from those of the blocks beside and above."""
+    if i > 0 and j > 0:
+        north, west, corner = q[i - 1, j, 0, 0], q[i, j - 1, 0, 0], q[i - 1, j - 1, 0, 0]
+        least, most = min(north, west), max(north, west)
+        if corner >= most:
+            return least
+        if corner <= least:
+            return most
+        return north + west - corner
+    if i > 0:
+        return q[i - 1, j, 0, 0]
+    if j > 0:
+        return q[i, j - 1, 0, 0]
+    return 0
+
+
+@compiled
+def _magnitude(
+    c: Ints, data: Bytes, magnitude: int, slots: NDArray[np.uint32], at: Ints,
+    weights: NDArray[np.int32], f: int, s: int, room: Ints, known: int,
+) -> int:  # fmt: skip
+    """Is it 0? 1? 2? Then the rest in Elias' gamma code, its length in contexts."""
+    for level in range(known, 3):
+        more = code_mixed(
+            c, data, int(magnitude > level), slots, at, weights[level * 64 + f], room, _LIMIT
+        )
+        if more == 0:
+            return level
+        at += SPAN
+    rest = code_gamma(c, data, magnitude - 3, slots, LONG + s * 64)
+    return 3 + rest
+
+
+@compiled
+def code_gamma(c: Ints, data: Bytes, number: int, slots: NDArray[np.uint32], first: int) -> int:
+    """A number of 0 or more: how many bits `number + 1` has, in unary, then the bits."""
+    target = number + 1
+    bits = 0
+    while bits < 31:
+        if code_alone(c, data, int((target >> (bits + 1)) != 0), slots, first + bits) == 0:
+            break
+        bits += 1
+    value = 1
+    for k in range(bits - 1, -1, -1):
+        place = first + 32 + min(bits, 15) if k == bits - 1 else first + 48 + min(bits, 15)
+        value = 2 * value + code_alone(c, data, (target >> k) & 1, slots, place)
+    return value - 1
+
+
+def scan_of(height: int, width: int) -> NDArray[np.int64]:
+    """Places of a block by rising frequency, each with one of 64 frequency classes."""
+    row, column = np.indices((height, width))
+    frequency = (row / height) ** 2 + (column / width) ** 2
+    order = np.argsort(frequency.ravel(), kind="stable")
+    classes = (8 * row // height) * 8 + 8 * column // width
+    return np.stack([row.ravel()[order], column.ravel()[order], classes.ravel()[order]], axis=1)
+
+
+def run(coder: Ints, data: Bytes, q: NDArray[np.int32]) -> None:
+    """Code or decode coefficients, shape (rows, columns, height, width), in place."""
+    scan = scan_of(*q.shape[2:])
+    code_blocks(coder, data, q, scan, new_slots(SLOTS), new_weights(SETS, _INPUTS))

@@ -1,0 +1,152 @@
+"""Adaptive binary range coder, probabilities that learn, and their mixing by logistic regression.
+
+All arithmetic is in whole numbers, so that every decoder makes the same decisions. One function
+codes a bit in both directions: given a bit it encodes, from bytes it decodes. So a model is
+written once.
+
+Sources: Martin, IERE Video and Data Recording Conf., 1979 (range coding, here without carries:
+bytes leave as soon as both ends of the range agree on them); Mattern, Data Compression Conf.,
+2012, doi:10.1109/DCC.2012.16 (mixing in the logistic domain).
+"""
+
+from __future__ import annotations
+
+import math
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+Bytes = NDArray[np.uint8]
+Ints = NDArray[np.int64]
+
+compiled = numba.njit(nogil=True, cache=True, error_model="numpy", boundscheck=False)
+inlined = numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")
+
+#: Places of a coder's state: both ends of the range, what is decoded, the next byte, the last
+#: byte there is, and whether it decodes.
+LOW, HIGH, VALUE, NEXT, END, DECODING = range(6)
+_TOP, _ALL = 0xFF000000, 0xFFFFFFFF
+
+#: ln(p / (1 - p)) in 256ths for p at the middle of each of 4096 steps, and back to 65536ths.
+_LARGEST = 3071
+STRETCH = np.array([round(256 * math.log((i + 0.5) / (4095.5 - i))) for i in range(4096)], np.int32)
+SQUASH = np.array(
+    [
+        min(65532, max(4, round(65536 / (1 + math.exp(-i / 256)))))
+        for i in range(-_LARGEST, _LARGEST + 1)
+    ],
+    np.int32,
+)
+#: How far a probability moves after n bits, in 65536ths: 1 / (n + 1.6).
+_PACE = np.array([round(65536 / (n + 1.6)) for n in range(1024)], np.int32)
+#: A slot holds a probability in 22 bits above a count in 10: one half, never used.
+FRESH = 1 << 31
+#: First weight of an input, in 65536ths.
+FIRST_WEIGHT = 22000
+
+
+def new_coder(decoding: bool, size: int) -> Ints:
+    """State of a coder over so many bytes; `open_decoder` takes in the first of them."""
+    return np.array([0, _ALL, 0, 0, size, int(decoding)], np.int64)
+
+
+def new_slots(count: int) -> NDArray[np.uint32]:
+    """Probabilities of so many contexts, all one half."""
+    return np.full(count, FRESH, np.uint32)
+
+
+def new_weights(sets: int, inputs: int) -> NDArray[np.int32]:
+    """Weights of so many mixers."""
+    return np.full((sets, inputs), FIRST_WEIGHT, np.int32)
+
+
+@compiled
+def open_decoder(c: Ints, data: Bytes) -> None:
+    """Take in the first four bytes; nothing follows the end but zeros."""
+    for _ in range(4):
+        c[VALUE] = (c[VALUE] << 8) | (data[c[NEXT]] if c[NEXT] < c[END] else 0)
+        c[NEXT] += 1
+
+
+@compiled
+def close_encoder(c: Ints, data: Bytes) -> int:
+    """Write what still distinguishes the range, one byte; the length of all."""
+    if c[NEXT] < c[END]:
+        data[c[NEXT]] = (c[LOW] >> 24) + 1
+    c[NEXT] += 1
+    length: int = c[NEXT]
+    return length
+
+
+@inlined
+def code(c: Ints, data: Bytes, bit: int, p: int) -> int:
+    """Code one bit that is 1 with a probability of p 65536ths; returns it."""
+    low, high = c[0], c[1]
+    reach = high - low
+    middle = low + (reach >> 16) * p + (((reach & 0xFFFF) * p) >> 16)
+    if c[5] != 0:
+        bit = 1 if c[2] <= middle else 0
+    if bit != 0:
+        high = middle
+    else:
+        low = middle + 1
+    while ((low ^ high) & _TOP) == 0:
+        place = c[3]
+        if c[5] != 0:
+            following = np.int64(data[place]) if place < c[4] else np.int64(0)
+            c[2] = ((c[2] << 8) & _ALL) | following
+        elif place < c[4]:
+            data[place] = high >> 24
+        c[3] = place + 1
+        low = (low << 8) & _ALL
+        high = ((high << 8) & _ALL) | 255
+    c[0], c[1] = low, high
+    return bit
+
+
+@inlined
+def learn(slots: NDArray[np.uint32], at: int, bit: int, limit: int) -> None:
+    """Move a slot's probability towards the bit, the less the more it has seen."""
+    slot = np.int64(slots[at])
+    p, n = slot >> 10, slot & 1023
+    if bit != 0:
+        p += ((4194303 - p) * _PACE[n]) >> 16
+    else:
+        p -= (p * _PACE[n]) >> 16
+    if n < limit:
+        n += 1
+    slots[at] = np.uint32((p << 10) | n)
+
+
+@compiled
+def code_alone(c: Ints, data: Bytes, bit: int, slots: NDArray[np.uint32], at: int) -> int:
+    """Code a bit by one slot."""
+    p = np.int64(slots[at]) >> 16
+    bit = code(c, data, bit, min(65500, max(36, p)))
+    learn(slots, at, bit, 255)
+    return bit
+
+
+@compiled
+def code_mixed(
+    c: Ints, data: Bytes, bit: int, slots: NDArray[np.uint32], at: Ints,
+    weights: NDArray[np.int32], stretched: Ints, limit: int,
+) -> int:  # fmt: skip
+    """Code a bit by the mixed opinion of several slots, and teach slots and weights.
+
+    `weights` is one mixer's row; `stretched` is room for as many numbers.
+    """
+    total = np.int64(0)
+    for i in range(at.size):
+        s = np.int64(STRETCH[slots[at[i]] >> 20])
+        stretched[i] = s
+        total += s * weights[i]
+    place = min(_LARGEST, max(-_LARGEST, total >> 16))
+    p = np.int64(SQUASH[place + _LARGEST])
+    bit = code(c, data, bit, p)
+    error = ((bit << 16) - p) * 10
+    for i in range(at.size):
+        weights[i] += (stretched[i] * error + (1 << 19)) >> 20
+        learn(slots, at[i], bit, limit)
+    return bit

@@ -1,0 +1,82 @@
+"""Arrays to bytes and back by a model, in two stripes on two threads where they are large."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.errors import StreamError
+
+Numbers = NDArray[np.int32]
+#: A model: it codes or decodes an array in place with a coder over bytes.
+Model = Callable[[Any, Any, Numbers], None]
+
+WORKERS = 2
+#: From this many numbers on, the first axis is cut in two: each half learns by itself.
+_WORTH = 2**19
+
+
+def encode(model: Model, numbers: Numbers) -> bytes:
+    """Bytes of an array; what a lossy model changes in it is what a decoder gets."""
+    with ThreadPoolExecutor(WORKERS) as pool:
+        parts = list(pool.map(lambda part: _encoded(model, part), _stripes(numbers)))
+    lengths = b"".join(len(part).to_bytes(4, "little") for part in parts[:-1])
+    return lengths + b"".join(parts)
+
+
+def decode(model: Model, data: bytes, shape: tuple[int, ...]) -> Numbers:
+    """The array of bytes that `encode` made.
+
+    Raises
+    ------
+    StreamError
+        If the bytes end before the array or go on after it.
+    """
+    numbers = np.zeros(shape, np.int32)
+    stripes = _stripes(numbers)
+    parts = [data]
+    if len(stripes) == 2:
+        length = int.from_bytes(data[:4], "little")
+        if len(data) < 4 or length > len(data) - 4:
+            raise StreamError("the compressed data end early")
+        parts = [data[4 : 4 + length], data[4 + length :]]
+    with ThreadPoolExecutor(WORKERS) as pool:
+        list(pool.map(lambda pair: _decode(model, *pair), zip(parts, stripes, strict=True)))
+    return numbers
+
+
+def _stripes(numbers: Numbers) -> list[Numbers]:
+    half = (numbers.shape[0] + 1) // 2
+    if numbers.size < _WORTH or half == numbers.shape[0]:
+        return [numbers]
+    return [numbers[:half], numbers[half:]]
+
+
+def _encoded(model: Model, numbers: Numbers) -> bytes:
+    from magnetite.core.codecs.entropy.coder import close_encoder, new_coder
+
+    size = numbers.size + 4096
+    while True:
+        kept = numbers.copy()
+        coder, data = new_coder(False, size), np.empty(size, np.uint8)
+        model(coder, data, kept)
+        length = close_encoder(coder, data)
+        if length <= size:
+            numbers[...] = kept
+            return data[:length].tobytes()
+        size = length + 16
+
+
+def _decode(model: Model, data: bytes, numbers: Numbers) -> None:
+    from magnetite.core.codecs.entropy.coder import NEXT, new_coder, open_decoder
+
+    coder, array = new_coder(True, len(data)), np.frombuffer(data, np.uint8).copy()
+    open_decoder(coder, array)
+    model(coder, array, numbers)
+    # The last byte is taken in up to four places ahead of the last bit.
+    if not 0 <= int(coder[NEXT]) - len(data) <= 3:
+        raise StreamError("the compressed data end early or run on")

@@ -1,0 +1,73 @@
+"""Predictive codec: lossless, or with a bound on the largest error."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.codecs.colour import DigitalPlanes
+from magnetite.core.codecs.layers import EachPlane, Frame, Pipeline
+from magnetite.core.parameters import Count
+from magnetite.core.registry import ColourPolicy, codec
+
+
+@codec(
+    "predictive",
+    summary="Blended predictors and contexts: lossless, or within a bound of every sample.",
+    colour=ColourPolicy.JOINT,
+    source="Wu and Memon, IEEE Trans. Communications 45(4), 1997, doi:10.1109/26.585919; Seemann "
+    "and Tischer, Data Compression Conf., 1997, doi:10.1109/DCC.1997.582062",
+    quality="bound",
+    points="0,1,2,3,5,8,12,20",
+)
+def predictive(frame: Frame, *, bound: Annotated[int, Count(0, 4095)] = 0) -> Pipeline:
+    """Code each sample as the error of a prediction from those before it.
+
+    Lossless RGB goes in as reversible luma and differences, with a bound as it is.
+
+    Parameters
+    ----------
+    frame : Frame
+        Shape and bit depth of what is coded.
+    bound : int
+        Largest error of any sample, dn; 0 loses nothing.
+
+    Raises
+    ------
+    PictureError
+        For float pictures, which have no digital numbers.
+    """
+    planes = DigitalPlanes(frame, "reversible" if bound == 0 else "none")
+    shape = (frame.height, frame.width)
+    stages = [[Predicted(shape, *span, bound)] for span in planes.spans]
+    return Pipeline([planes, EachPlane(planes.names, stages)])
+
+
+@dataclass(frozen=True)
+class Predicted:
+    """A plane of whole numbers from `low` to `high`, to bytes."""
+
+    shape: tuple[int, int]
+    low: int
+    high: int
+    bound: int
+
+    def forward(self, plane: NDArray[np.int32]) -> bytes:
+        from magnetite.core.codecs.entropy import stripes
+
+        return stripes.encode(self._model, plane.copy())
+
+    def backward(self, data: bytes) -> NDArray[np.int32]:
+        from magnetite.core.codecs.entropy import stripes
+
+        return stripes.decode(self._model, data, self.shape)
+
+    def _model(
+        self, coder: NDArray[np.int64], data: NDArray[np.uint8], x: NDArray[np.int32]
+    ) -> None:
+        from magnetite.core.codecs.entropy import samples_model
+
+        samples_model.run(coder, data, x, self.low, self.high, self.bound)
