@@ -178,7 +178,7 @@ def _as_dict(method: Method) -> dict[str, Any]:
         ],
         "one_of": list(method.one_of),
         "source": method.source,
-    } | {key: value for key, value in method.traits.items() if key != "certify"}
+    } | {key: value for key, value in method.traits.items() if key not in ("certify", "remark")}
 
 
 def _csv_rows(method: Method) -> list[list[str | None]]:

@@ -44,7 +44,8 @@ def sweep_steps(text: str) -> list[str]:
     """
     first = parse_sweep(text, "codec", complete=False)[0].steps[0]
     quality = first.method.traits["quality"]
-    if quality not in dict(first.settings):
+    given = dict(first.settings).keys()
+    if quality not in given and not given & set(first.method.one_of):
         text = f"{text} {quality}={first.method.traits['points']}"
     chains = parse_sweep(text, "codec")
     if len(chains[0].steps) > 1:

@@ -44,6 +44,10 @@ FAMILIES = (
     "magnetite.core.codecs.dct",
     "magnetite.core.codecs.wavelet",
     "magnetite.core.codecs.predictive",
+    "magnetite.core.codecs.pcm",
+    "magnetite.core.codecs.fourier",
+    "magnetite.core.codecs.lowrank",
+    "magnetite.core.codecs.yardsticks",
     "magnetite.core.restore.smoothing",
     "magnetite.core.metrics.error",
     "magnetite.core.metrics.structure",
@@ -167,16 +171,27 @@ def restoration(
 
 
 def codec(
-    name: str, *, summary: str, colour: ColourPolicy, source: str, quality: str, points: str
+    name: str,
+    *,
+    summary: str,
+    colour: ColourPolicy,
+    source: str,
+    quality: str,
+    points: str,
+    one_of: tuple[str, ...] = (),
+    yardstick: bool = False,
+    remark: Callable[..., list[str]] | None = None,
 ) -> Callable[[Function], Function]:
     """Declare a codec: `function(frame, *, settings) -> Pipeline` (see `codecs.layers`).
 
     `quality` names the setting that trades rate for quality; `points` is the sweep of it
-    that a curve uses when none is given.
+    that a curve uses when none is given. Of the settings `one_of`, exactly one must be given.
+    A yardstick is somebody else's codec. `remark(frame, sections)` gives what is to be said of
+    what was coded.
     """
     return _declare(
-        "codec", name, summary, colour, source, lambda function, _: function,
-        quality=quality, points=points,
+        "codec", name, summary, colour, source, lambda function, _: function, one_of,
+        quality=quality, points=points, yardstick=yardstick, remark=remark,
     )  # fmt: skip
 
 

@@ -8,12 +8,14 @@ from numpy.typing import NDArray
 from magnetite.core.codecs.entropy.coder import (
     Bytes,
     Ints,
+    Places,
     code_alone,
-    code_mixed,
+    code_mixed_6,
     compiled,
     inlined,
     new_slots,
     new_weights,
+    next_kind,
 )
 
 #: Classes of sums of magnitudes: exact when small, coarser above.
@@ -42,7 +44,7 @@ def code_blocks(
     `scan` holds row, column and frequency class of each place of a block in coding order.
     """
     rows, columns, height, width = q.shape
-    at, room = np.empty(_INPUTS, np.int64), np.empty(_INPUTS, np.int64)
+    at, room = np.empty(_INPUTS, np.uint64), np.empty(_INPUTS, np.int64)
     decoding = c[5] != 0
     # Magnitudes of this row of blocks and of that above, in a margin of zeros.
     m = np.zeros((2, columns + 2, height + 3, width + 3), np.int32)
@@ -91,7 +93,7 @@ def code_blocks(
                     # Zeros all around: one opinion is as good as six, and several times faster.
                     place = QUIET + (f * 16 + e) * 2 + int(k == 0)
                     known = code_alone(c, data, int(value != 0), slots, place)
-                    at += SPAN
+                    next_kind(at, SPAN)
                 else:
                     known = 2
                 magnitude = 0
@@ -149,17 +151,17 @@ def _predicted(q: NDArray[np.int32], i: int, j: int) -> int:
 
 @compiled
 def _magnitude(
-    c: Ints, data: Bytes, magnitude: int, slots: NDArray[np.uint32], at: Ints,
+    c: Ints, data: Bytes, magnitude: int, slots: NDArray[np.uint32], at: Places,
     weights: NDArray[np.int32], f: int, s: int, room: Ints, known: int,
 ) -> int:  # fmt: skip
     """Is it 0? 1? 2? Then the rest in Elias' gamma code, its length in contexts."""
     for level in range(known, 3):
-        more = code_mixed(
+        more = code_mixed_6(
             c, data, int(magnitude > level), slots, at, weights[level * 64 + f], room, _LIMIT
         )
         if more == 0:
             return level
-        at += SPAN
+        next_kind(at, SPAN)
     rest = code_gamma(c, data, magnitude - 3, slots, LONG + s * 64)
     return 3 + rest
 

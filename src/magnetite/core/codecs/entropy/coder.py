@@ -12,6 +12,7 @@ bytes leave as soon as both ends of the range agree on them); Mattern, Data Comp
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numba
 import numpy as np
@@ -19,6 +20,8 @@ from numpy.typing import NDArray
 
 Bytes = NDArray[np.uint8]
 Ints = NDArray[np.int64]
+#: Places of slots: unsigned, so that none is taken for one counted from the end.
+Places = NDArray[np.uint64]
 
 compiled = numba.njit(nogil=True, cache=True, error_model="numpy", boundscheck=False)
 inlined = numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")
@@ -114,9 +117,7 @@ def learn(slots: NDArray[np.uint32], at: int, bit: int, limit: int) -> None:
         p += ((4194303 - p) * _PACE[n]) >> 16
     else:
         p -= (p * _PACE[n]) >> 16
-    if n < limit:
-        n += 1
-    slots[at] = np.uint32((p << 10) | n)
+    slots[at] = np.uint32((p << 10) | (n + np.int64(n < limit)))
 
 
 @compiled
@@ -128,25 +129,35 @@ def code_alone(c: Ints, data: Bytes, bit: int, slots: NDArray[np.uint32], at: in
     return bit
 
 
-@compiled
-def code_mixed(
-    c: Ints, data: Bytes, bit: int, slots: NDArray[np.uint32], at: Ints,
-    weights: NDArray[np.int32], stretched: Ints, limit: int,
-) -> int:  # fmt: skip
-    """Code a bit by the mixed opinion of several slots, and teach slots and weights.
+@inlined
+def next_kind(at: Places, span: int) -> None:
+    """Move on to the slots of the next decision on a number, so many further."""
+    for i in range(at.size):
+        at[i] += np.uint64(span)
 
-    `weights` is one mixer's row; `stretched` is room for as many numbers.
-    """
-    total = np.int64(0)
-    for i in range(at.size):
-        s = np.int64(STRETCH[slots[at[i]] >> 20])
-        stretched[i] = s
-        total += s * weights[i]
-    place = min(_LARGEST, max(-_LARGEST, total >> 16))
-    p = np.int64(SQUASH[place + _LARGEST])
-    bit = code(c, data, bit, p)
-    error = ((bit << 16) - p) * 10
-    for i in range(at.size):
-        weights[i] += (stretched[i] * error + (1 << 19)) >> 20
-        learn(slots, at[i], bit, limit)
-    return bit
+
+def _mixing(inputs: int) -> Any:
+    """A compiled function for so many inputs: a loop of known length is unrolled."""
+
+    def code_mixed(
+        c: Ints, data: Bytes, bit: int, slots: NDArray[np.uint32], at: Places,
+        weights: NDArray[np.int32], stretched: Ints, limit: int,
+    ) -> int:  # fmt: skip
+        total = np.int64(0)
+        for i in range(inputs):
+            s = np.int64(STRETCH[slots[at[i]] >> 20])
+            stretched[i] = s
+            total += s * weights[i]
+        place = min(_LARGEST, max(-_LARGEST, total >> 16))
+        p = np.int64(SQUASH[place + _LARGEST])
+        bit = code(c, data, bit, p)
+        error = ((bit << 16) - p) * 10
+        for i in range(inputs):
+            weights[i] += (stretched[i] * error + (1 << 19)) >> 20
+            learn(slots, at[i], bit, limit)
+        return bit
+
+    return compiled(code_mixed)
+
+
+code_mixed_6, code_mixed_4, code_mixed_3 = _mixing(6), _mixing(4), _mixing(3)

@@ -19,8 +19,10 @@ from magnetite.core.codecs.entropy.coder import (
     NEXT,
     Bytes,
     Ints,
+    Places,
     code_alone,
-    code_mixed,
+    code_mixed_3,
+    code_mixed_6,
     compiled,
     inlined,
 )
@@ -106,7 +108,7 @@ def _plane(
 ) -> bool:  # fmt: skip
     known = band.known
     height, width = known.shape[0] - 2 * PAD, known.shape[1] - 2 * PAD
-    at, room = np.empty(INPUTS, np.int64), np.empty(INPUTS, np.int64)
+    at, room = np.empty(INPUTS, np.uint64), np.empty(INPUTS, np.int64)
     for y in range(PAD, height + PAD):
         for x in range(PAD, width + PAD):
             known[y, x] *= 2
@@ -170,7 +172,7 @@ def _above(parent: Map, i: int, j: int) -> int:
 def _first(
     c: Ints, data: Bytes, bit: int, known: Map, i: int, j: int, parent: Map, sibling: Map,
     plane: int, o: int, level: int, fresh: int,
-    slots: Slots, weights: Weights, at: Ints, room: Ints,
+    slots: Slots, weights: Weights, at: Places, room: Ints,
 ) -> int:  # fmt: skip
     """Whether a magnitude that is 0 so far begins here."""
     y, x = i + PAD, j + PAD
@@ -188,13 +190,13 @@ def _first(
     at[3] = 3 * 16384 + (n * 16 + class_of(beyond)) * 16 + p
     at[4] = 4 * 16384 + ((o * 16 + class_of(kin)) * 16 + n) * 4 + min(3, p)
     at[5] = 5 * 16384 + ((o * 8 + level) * 16 + s) * 16 + class_of(beyond + side)
-    return code_mixed(c, data, bit, slots, at, weights[o * 16 + s], room, _LIMIT)
+    return code_mixed_6(c, data, bit, slots, at, weights[o * 16 + s], room, _LIMIT)
 
 
 @compiled
 def _refine(
     c: Ints, data: Bytes, bit: int, known: Map, i: int, j: int, parent: Map,
-    plane: int, o: int, level: int, slots: Slots, weights: Weights, at: Ints, room: Ints,
+    plane: int, o: int, level: int, slots: Slots, weights: Weights, at: Places, room: Ints,
 ) -> int:  # fmt: skip
     """The next bit of a magnitude that has begun."""
     y, x = i + PAD, j + PAD
@@ -203,8 +205,8 @@ def _refine(
     at[0] = _REFINE + (m * 16 + n) * 16 + class_of(_above(parent, i, j) >> 1)
     at[1] = _REFINE + 4096 + (o * 8 + min(7, level)) * 64 + m * 16 + n
     at[2] = _REFINE + 2 * 4096 + (m * 16 + min(15, plane)) * 16 + n
-    mixer = weights[64 + m * 12 + min(11, n)][:3]
-    return code_mixed(c, data, bit, slots, at[:3], mixer, room, _LIMIT)
+    mixer = weights[64 + m * 12 + min(11, n)]
+    return code_mixed_3(c, data, bit, slots, at, mixer, room, _LIMIT)
 
 
 @compiled

@@ -14,12 +14,14 @@ from numpy.typing import NDArray
 from magnetite.core.codecs.entropy.coder import (
     Bytes,
     Ints,
+    Places,
     code_alone,
-    code_mixed,
+    code_mixed_4,
     compiled,
     inlined,
     new_slots,
     new_weights,
+    next_kind,
 )
 
 Samples = NDArray[np.int32]
@@ -57,7 +59,7 @@ def code_samples(
     missed = np.zeros((2, _PREDICTORS, width + _LEFT + _RIGHT), np.int64)
     guess = np.empty(_PREDICTORS, np.int64)
     bias, seen = np.zeros(_PATTERNS, np.int64), np.ones(_PATTERNS, np.int64)
-    at, room = np.empty(INPUTS, np.int64), np.empty(INPUTS, np.int64)
+    at, room = np.empty(INPUTS, np.uint64), np.empty(INPUTS, np.int64)
     step = 2 * bound + 1
     for i in range(height):
         here, north, north2 = s[i % 3], s[(i + 2) % 3], s[(i + 1) % 3]
@@ -181,21 +183,21 @@ def _pattern(p8: int, w: int, n: int, nw: int, ne: int, ww: int, nn: int, level:
 
 @compiled
 def _code_error(
-    c: Ints, data: Bytes, error: int, at: Ints, slots: NDArray[np.uint32],
+    c: Ints, data: Bytes, error: int, at: Places, slots: NDArray[np.uint32],
     weights: NDArray[np.int32], level: int, fine: int, lean: int, west: int, north: int, room: Ints,
 ) -> int:  # fmt: skip
     """Number of bits of the magnitude in unary, the sign, then the bits from the top."""
     magnitude = abs(error)
     length = 0
     while length < 17:
-        more = code_mixed(
+        more = code_mixed_4(
             c, data, int((magnitude >> length) != 0), slots, at, weights[length * 16 + level],
             room, _LIMIT,
         )  # fmt: skip
         if more == 0:
             break
         length += 1
-        at += 2048
+        next_kind(at, 2048)
     if length == 0:
         return 0
     signs = (1 + (west > 0) - (west < 0)) * 3 + 1 + (north > 0) - (north < 0)

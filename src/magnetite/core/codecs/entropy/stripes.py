@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,24 +11,28 @@ from numpy.typing import NDArray
 from magnetite.core.errors import StreamError
 
 Numbers = NDArray[np.int32]
-#: A model: it codes or decodes an array in place with a coder over bytes.
-Model = Callable[[Any, Any, Numbers], None]
+#: A model: it codes or decodes an array in place with a coder over bytes, by what is known beside.
+Model = Callable[..., None]
 
 WORKERS = 2
 #: From this many numbers on, the first axis is cut in two: each half learns by itself.
 _WORTH = 2**19
 
 
-def encode(model: Model, numbers: Numbers) -> bytes:
-    """Bytes of an array; what a lossy model changes in it is what a decoder gets."""
+def encode(model: Model, numbers: Numbers, *beside: Numbers) -> bytes:
+    """Bytes of an array; what a lossy model changes in it is what a decoder gets.
+
+    `beside` are arrays with as many rows that the decoder knows too.
+    """
+    jobs = zip(*(_stripes(array) for array in (numbers, *beside)), strict=True)
     with ThreadPoolExecutor(WORKERS) as pool:
-        parts = list(pool.map(lambda part: _encoded(model, part), _stripes(numbers)))
+        parts = list(pool.map(lambda job: _encoded(model, *job), jobs))
     lengths = b"".join(len(part).to_bytes(4, "little") for part in parts[:-1])
     return lengths + b"".join(parts)
 
 
-def decode(model: Model, data: bytes, shape: tuple[int, ...]) -> Numbers:
-    """The array of bytes that `encode` made.
+def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Numbers) -> Numbers:
+    """The array of bytes that `encode` made, beside the same arrays.
 
     Raises
     ------
@@ -44,8 +47,9 @@ def decode(model: Model, data: bytes, shape: tuple[int, ...]) -> Numbers:
         if len(data) < 4 or length > len(data) - 4:
             raise StreamError("the compressed data end early")
         parts = [data[4 : 4 + length], data[4 + length :]]
+    jobs = zip(parts, stripes, *(_stripes(array) for array in beside), strict=True)
     with ThreadPoolExecutor(WORKERS) as pool:
-        list(pool.map(lambda pair: _decode(model, *pair), zip(parts, stripes, strict=True)))
+        list(pool.map(lambda job: _decode(model, *job), jobs))
     return numbers
 
 
@@ -56,14 +60,14 @@ def _stripes(numbers: Numbers) -> list[Numbers]:
     return [numbers[:half], numbers[half:]]
 
 
-def _encoded(model: Model, numbers: Numbers) -> bytes:
+def _encoded(model: Model, numbers: Numbers, *beside: Numbers) -> bytes:
     from magnetite.core.codecs.entropy.coder import close_encoder, new_coder
 
     size = numbers.size + 4096
     while True:
         kept = numbers.copy()
         coder, data = new_coder(False, size), np.empty(size, np.uint8)
-        model(coder, data, kept)
+        model(coder, data, kept, *beside)
         length = close_encoder(coder, data)
         if length <= size:
             numbers[...] = kept
@@ -71,12 +75,12 @@ def _encoded(model: Model, numbers: Numbers) -> bytes:
         size = length + 16
 
 
-def _decode(model: Model, data: bytes, numbers: Numbers) -> None:
+def _decode(model: Model, data: bytes, numbers: Numbers, *beside: Numbers) -> None:
     from magnetite.core.codecs.entropy.coder import NEXT, new_coder, open_decoder
 
     coder, array = new_coder(True, len(data)), np.frombuffer(data, np.uint8).copy()
     open_decoder(coder, array)
-    model(coder, array, numbers)
-    # The last byte is taken in up to four places ahead of the last bit.
-    if not 0 <= int(coder[NEXT]) - len(data) <= 3:
+    model(coder, array, numbers, *beside)
+    # A decoder is three bytes ahead of its encoder, which ends with the last.
+    if int(coder[NEXT]) != len(data) + 3:
         raise StreamError("the compressed data end early or run on")

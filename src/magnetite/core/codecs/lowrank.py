@@ -1,0 +1,274 @@
+"""Codecs of few components: singular values of the picture, principal components of its rows."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.amplitudes import Amplitude
+from magnetite.core.codecs.backend import BACK_ENDS
+from magnetite.core.codecs.blocks import Blocks
+from magnetite.core.codecs.colour import ColourPlanes
+from magnetite.core.codecs.layers import Frame, Pipeline, Section
+from magnetite.core.errors import PictureError, StreamError
+from magnetite.core.parameters import BlockSize, Count, Share
+from magnetite.core.registry import ColourPolicy, codec
+
+Array = NDArray[np.float32]
+
+#: Matrices of more numbers than this take too long to decompose.
+_LARGEST = 2**23
+_HALF_PERCENT = 0.005
+
+
+def break_even(height: int, width: int) -> float:
+    """Rank from which on the factors hold more numbers than the matrix: h w / (h + w + 1)."""
+    return height * width / (height + width + 1)
+
+
+def _warn(frame: Frame, sections: Sequence[Section]) -> list[str]:
+    """Say which rank was coded, and when it does not pay."""
+    ranks = [len(s.data) // 4 for s in sections if s.name.endswith("values")]
+    limit = break_even(frame.height, frame.width)
+    words = f"rank {', '.join(map(str, ranks))}; from {limit:.1f} on the factors hold more numbers"
+    words += " than the picture"
+    if max(ranks) > limit:
+        words += ": this rank does, and only quantization and coding make up for it"
+    return [words]
+
+
+@codec(
+    "svd",
+    summary="The largest singular values of each plane, with their vectors, quantized and coded.",
+    colour=ColourPolicy.JOINT,
+    source="Andrews and Patterson, IEEE Trans. Communications 24(4), 1976, "
+    "doi:10.1109/TCOM.1976.1093309",
+    quality="rank",
+    points="1,2,4,8,16,32,64,100",
+    one_of=("rank", "energy", "error"),
+    remark=_warn,
+)
+def svd(
+    frame: Frame,
+    *,
+    rank: Annotated[int | None, Count(1, 4096)] = None,
+    energy: Annotated[float | None, Share()] = None,
+    error: Annotated[float | None, Amplitude()] = None,
+    step: Annotated[float, Amplitude(low=1e-5, high=4.0)] = _HALF_PERCENT,
+    colour: Literal["luma-chroma", "none"] = "luma-chroma",
+) -> Pipeline:
+    """Keep `k` terms of `A = Σ s_i u_i v_iᵀ`: the error is `√(Σ_{i>k} s_i²)` (Eckart and Young).
+
+    Parameters
+    ----------
+    frame : Frame
+        Shape of what is coded.
+    rank : int
+        Number of terms; or
+    energy : float
+        the fewest terms that hold this share of `Σ s_i²`; or
+    error : float
+        the fewest terms whose rms error, before quantization, is at most this share of full scale.
+    step : float
+        The factors are quantized so finely that their errors add up to step / √12 of full scale.
+    colour : "luma-chroma" or "none"
+        Whether RGB is coded as luma and chroma or as it is.
+
+    Raises
+    ------
+    PictureError
+        If the picture has more than 2^23 pixels.
+    """
+    planes = ColourPlanes(frame, colour)
+    shape = (frame.height, frame.width)
+    factors = Factors(planes.names, [shape] * frame.channels, rank, energy, error, step, False)
+    return Pipeline([planes, factors])
+
+
+@codec(
+    "pca",
+    summary="Principal components of rows or patches: mean, basis and scores, quantized and coded.",
+    colour=ColourPolicy.JOINT,
+    source="Jolliffe, Principal Component Analysis, 2nd ed. (2002), doi:10.1007/b98835",
+    quality="components",
+    points="1,2,4,8,16,32,48,64",
+    one_of=("components", "variance"),
+)
+def pca(
+    frame: Frame,
+    *,
+    components: Annotated[int | None, Count(1, 4096)] = None,
+    variance: Annotated[float | None, Share()] = None,
+    of: Literal["patches", "rows"] = "patches",
+    patch: Annotated[tuple[int, int], BlockSize(64)] = (8, 8),
+    step: Annotated[float, Amplitude(low=1e-5, high=4.0)] = _HALF_PERCENT,
+    colour: Literal["luma-chroma", "none"] = "luma-chroma",
+) -> Pipeline:
+    """Mean of all patches (or rows) plus `k` components: the directions of the largest variance.
+
+    Parameters
+    ----------
+    frame : Frame
+        Shape of what is coded.
+    components : int
+        Number of components; or
+    variance : float
+        the fewest that keep this share of the variance about the mean.
+    of : "patches" or "rows"
+        What the components are learned from, and made of.
+    patch : (int, int)
+        Height and width of a patch.
+    step : float
+        Basis and scores are quantized so finely that their errors add up to step / √12.
+    colour : "luma-chroma" or "none"
+        Whether RGB is coded as luma and chroma or as it is.
+
+    Raises
+    ------
+    PictureError
+        If the picture has more than 2^23 pixels and rows are asked for.
+    """
+    planes = ColourPlanes(frame, colour)
+    size = patch if of == "patches" else (1, frame.width)
+    blocks = Blocks(frame.height, frame.width, size)
+    shape = (math.prod(blocks.grid), math.prod(blocks.size))
+    factors = Factors(
+        planes.names, [shape] * frame.channels, components, variance, None, step, True
+    )
+    return Pipeline([planes, Rows(blocks), factors])
+
+
+@dataclass(frozen=True)
+class Rows:
+    """Planes to matrices with a row for each block."""
+
+    blocks: Blocks
+
+    def forward(self, planes: list[Array]) -> list[Array]:
+        return [
+            self.blocks.forward(plane).reshape(math.prod(self.blocks.grid), -1) for plane in planes
+        ]
+
+    def backward(self, matrices: list[Array]) -> list[Array]:
+        shape = (*self.blocks.grid, *self.blocks.size)
+        return [self.blocks.backward(matrix.reshape(shape)) for matrix in matrices]
+
+
+@dataclass(frozen=True)
+class Factors:
+    """Matrices to quantized factors of few terms, and their products back.
+
+    Three sections for each matrix, four with a mean: the singular values (single precision), the
+    left and the right factor. Column i of the left one is quantized with `c √(n / s_i)` and of the
+    right one with `c √(m / s_i)`, `c = step / √(2 k)`: each of the 2 k columns then adds c² / 12
+    to the mean squared error.
+    """
+
+    names: Sequence[str]
+    shapes: Sequence[tuple[int, int]]
+    rank: int | None
+    energy: float | None
+    error: float | None
+    step: float
+    centred: bool
+
+    def forward(self, matrices: list[Array]) -> list[Section]:
+        pairs = zip(self.names, matrices, strict=True)
+        return [section for name, matrix in pairs for section in self._sections(name, matrix)]
+
+    def _sections(self, name: str, matrix: Array) -> list[Section]:
+        sections = []
+        if self.centred:
+            mean = np.rint(matrix.mean(axis=0) / np.float32(self.step)).astype(np.int32)
+            sections.append(Section(f"{name} mean", _pack(mean[np.newaxis])))
+            matrix = matrix - mean * np.float32(self.step)
+        left, values, right = self._terms(matrix)
+        values = values.astype("<f4")
+        sections.append(Section(f"{name} values", values.tobytes()))
+        units = self._steps(values, matrix.shape)
+        for side, factor, unit in zip(("left", "right"), (left, right), units, strict=True):
+            numbers = np.rint(factor * np.sqrt(values) / unit).astype(np.int32)
+            sections.append(Section(f"{name} {side}", _pack(numbers)))
+        return sections
+
+    def backward(self, sections: Sequence[bytes]) -> list[Array]:
+        each = 4 if self.centred else 3
+        if len(sections) != each * len(self.names):
+            raise StreamError("the number of sections is not that of the planes' factors")
+        matrices = []
+        for i, (height, width) in enumerate(self.shapes):
+            *mean, values, left, right = sections[each * i : each * (i + 1)]
+            spectrum = np.frombuffer(values[: len(values) // 4 * 4], "<f4")
+            rank = spectrum.size
+            if rank > min(height, width) or not (np.isfinite(spectrum) & (spectrum > 0)).all():
+                raise StreamError("the singular values are none")
+            steps = self._steps(spectrum, (height, width))
+            factors = [
+                _unpack(data, (side, rank)) * unit
+                for data, side, unit in ((left, height, steps[0]), (right, width, steps[1]))
+            ]
+            matrix = np.asarray(factors[0] @ factors[1].T, np.float32)
+            if mean:
+                matrix += _unpack(mean[0], (1, width)) * np.float32(self.step)
+            matrices.append(matrix)
+        return matrices
+
+    def _steps(self, values: Array, shape: tuple[int, ...]) -> tuple[Array, Array]:
+        """Quantizer steps of the columns of both factors; none is too fine to be coded."""
+        unit = self.step / math.sqrt(2 * max(1, values.size))
+        scale = np.sqrt(values.astype(np.float64)).clip(1e-6, None)
+        left, right = (unit * math.sqrt(side) / scale for side in (shape[1], shape[0]))
+        return left.astype(np.float32), right.astype(np.float32)
+
+    def _terms(self, matrix: Array) -> tuple[Array, Array, Array]:
+        """Left vectors, singular values and right vectors of the terms that are kept."""
+        height, width = matrix.shape
+        if min(height, width) ** 2 * max(height, width) > _LARGEST**1.5:
+            raise PictureError(
+                f"a matrix of {height}x{width} takes too long to decompose; "
+                "take a smaller picture or region"
+            )
+        from scipy.linalg import eigh
+        from scipy.linalg import svd as decompose
+
+        if height > 4 * width:  # many rows of few numbers: from their covariance
+            squares, vectors = eigh(matrix.T.astype(np.float64) @ matrix)
+            values = np.sqrt(squares[::-1].clip(0, None))
+            right = vectors[:, ::-1]
+            left = matrix @ right / np.where(values > 0, values, 1)
+        else:
+            left, values, transposed = decompose(matrix.astype(np.float64), full_matrices=False)
+            right = transposed.T
+        kept = self._rank(values, matrix.size)
+        return left[:, :kept], values[:kept], right[:, :kept]
+
+    def _rank(self, values: NDArray[np.float64], size: int) -> int:
+        positive = int((values > 1e-6 * max(1e-12, float(values[0]))).sum())
+        if values[0] <= 1e-9:
+            return 0
+        if self.rank is not None:
+            return min(self.rank, positive)
+        tails = np.concatenate([np.cumsum((values**2)[::-1])[::-1], [0.0]])
+        if self.energy is not None:
+            allowed = (1 - self.energy) * tails[0]
+        else:
+            allowed = (self.error or 0.0) ** 2 * size
+        return min(positive, int((tails > allowed * (1 + 1e-9)).sum()))
+
+
+def _pack(numbers: NDArray[np.int32]) -> bytes:
+    """A matrix of whole numbers, row after row: each in the context of the row above."""
+    if numbers.size == 0:
+        return b""
+    return BACK_ENDS["range"].pack(numbers.reshape(numbers.shape[0], 1, 1, numbers.shape[1]))
+
+
+def _unpack(data: bytes, shape: tuple[int, int]) -> Any:
+    if 0 in shape:
+        return np.zeros(shape, np.float32)
+    return BACK_ENDS["range"].unpack(data, (shape[0], 1, 1, shape[1])).reshape(shape)

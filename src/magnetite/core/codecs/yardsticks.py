@@ -1,0 +1,198 @@
+"""Codecs of open standards, by the libraries that read and write their files: yardsticks."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.codecs.layers import Frame, Pipeline, Section
+from magnetite.core.errors import MagnetiteError, PictureError, StreamError
+from magnetite.core.parameters import Count, Decibels, Number
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, codec
+
+Samples = NDArray[Any]
+Coder = Callable[[Samples], bytes]
+Decoder = Callable[[bytes], Samples]
+
+
+@dataclass(frozen=True)
+class Foreign:
+    """Samples to one file of another format, and back."""
+
+    frame: Frame
+    name: str
+    deepest: int
+    encode: Coder
+    decode: Decoder
+
+    def forward(self, pixels: Pixels) -> list[Section]:
+        bits = self.frame.bits
+        if bits is None or bits > self.deepest or self.frame.colour == "planes":
+            raise PictureError(
+                f"{self.name} codes gray and RGB of up to {self.deepest} bits here, "
+                "not this picture"
+            )
+        whole = np.rint(pixels * pixels.dtype.type(2**bits - 1)).clip(0, 2**bits - 1)
+        samples = whole.astype(np.uint8 if bits <= 8 else np.uint16)
+        return [Section(self.name, bytes(self.encode(np.ascontiguousarray(samples))))]
+
+    def backward(self, sections: Sequence[bytes]) -> Pixels:
+        if len(sections) != 1:
+            raise StreamError(f"1 section is expected, {len(sections)} are there")
+        try:
+            samples = np.asarray(self.decode(sections[0]))
+        except MagnetiteError:
+            raise
+        except Exception as error:  # libraries raise whatever they like on damaged files
+            raise StreamError(f"the {self.name} file is damaged ({error})") from None
+        if self.frame.colour == "gray" and samples.ndim == 3:
+            samples = samples[..., 0]
+        if samples.shape != self.frame.shape:
+            raise StreamError(f"the {self.name} file holds a picture of another size")
+        full = np.float32(2 ** (self.frame.bits or 8) - 1)
+        return np.asarray(samples / full, np.float32)
+
+
+def _doubled(encode: Coder) -> Coder:
+    """For formats without gray: the plane as red, green and blue."""
+    return lambda samples: encode(samples if samples.ndim == 3 else np.dstack([samples] * 3))
+
+
+@codec(
+    "jpeg",
+    summary="Yardstick: baseline JPEG with optimised tables.",
+    colour=ColourPolicy.JOINT,
+    source="ITU-T T.81 (1992)",
+    quality="quality",
+    points="5,10,20,35,50,65,80,92",
+    yardstick=True,
+)
+def jpeg(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
+    """Block transform and Huffman codes; quality 1 to 100 scales the example tables of T.81."""
+    import imagecodecs
+
+    def encode(samples: Samples) -> bytes:
+        return bytes(imagecodecs.jpeg8_encode(samples, level=quality, optimize=True))
+
+    return Pipeline([Foreign(frame, "jpeg", 8, encode, imagecodecs.jpeg8_decode)])
+
+
+@codec(
+    "jpeg2000",
+    summary="Yardstick: JPEG 2000 with the 9/7 filter.",
+    colour=ColourPolicy.JOINT,
+    source="ISO/IEC 15444-1",
+    quality="psnr",
+    points="26dB,29dB,32dB,35dB,38dB,41dB,44dB,47dB",
+    yardstick=True,
+)
+def jpeg2000(frame: Frame, *, psnr: Annotated[float, Decibels(10, 100)]) -> Pipeline:
+    """Wavelets and bit planes, cut so that the picture has about this PSNR."""
+    import imagecodecs
+
+    def encode(samples: Samples) -> bytes:
+        return bytes(imagecodecs.jpeg2k_encode(samples, level=psnr, bitspersample=frame.bits))
+
+    return Pipeline([Foreign(frame, "jpeg2000", 16, encode, imagecodecs.jpeg2k_decode)])
+
+
+@codec(
+    "jpeg-xl",
+    summary="Yardstick: JPEG XL; distance 0 loses nothing.",
+    colour=ColourPolicy.JOINT,
+    source="ISO/IEC 18181-1",
+    quality="distance",
+    points="0.5,1,1.7,2.8,4.5,7,11,15",
+    yardstick=True,
+)
+def jpeg_xl(frame: Frame, *, distance: Annotated[float, Number(0, 15)]) -> Pipeline:
+    """Butteraugli distance 0 (lossless) to 15; effort 7."""
+    import imagecodecs
+
+    def encode(samples: Samples) -> bytes:
+        return bytes(
+            imagecodecs.jpegxl_encode(samples, distance=distance, lossless=distance == 0, effort=7)
+        )
+
+    return Pipeline([Foreign(frame, "jpeg-xl", 8, encode, imagecodecs.jpegxl_decode)])
+
+
+@codec(
+    "jpeg-ls",
+    summary="Yardstick: JPEG-LS, lossless or within a bound.",
+    colour=ColourPolicy.JOINT,
+    source="ITU-T T.87 (1998)",
+    quality="bound",
+    points="0,1,2,3,5,8,12,20",
+    yardstick=True,
+)
+def jpeg_ls(frame: Frame, *, bound: Annotated[int, Count(0, 127)] = 0) -> Pipeline:
+    """Prediction and Golomb codes; no sample is further than `bound` dn from its own."""
+    import imagecodecs
+
+    def encode(samples: Samples) -> bytes:
+        return bytes(imagecodecs.jpegls_encode(samples, level=bound))
+
+    return Pipeline([Foreign(frame, "jpeg-ls", 16, encode, imagecodecs.jpegls_decode)])
+
+
+@codec(
+    "webp",
+    summary="Yardstick: WebP, lossy.",
+    colour=ColourPolicy.JOINT,
+    source="RFC 9649",
+    quality="quality",
+    points="3,10,25,40,55,70,85,95",
+    yardstick=True,
+)
+def webp(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
+    """Predicted blocks and arithmetic codes; gray goes in as RGB."""
+    import imagecodecs
+
+    def encode(samples: Samples) -> bytes:
+        return bytes(imagecodecs.webp_encode(samples, level=quality, lossless=False, method=6))
+
+    return Pipeline([Foreign(frame, "webp", 8, _doubled(encode), imagecodecs.webp_decode)])
+
+
+@codec(
+    "avif",
+    summary="Yardstick: AVIF.",
+    colour=ColourPolicy.JOINT,
+    source="ISO/IEC 23000-22; AV1 Bitstream and Decoding Process Specification",
+    quality="quality",
+    points="10,20,32,45,58,70,82,94",
+    yardstick=True,
+)
+def avif(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
+    """One key frame of AV1, quality 1 to 100, speed 6."""
+    import imagecodecs
+
+    def encode(samples: Samples) -> bytes:
+        return bytes(imagecodecs.avif_encode(samples, level=quality, speed=6))
+
+    return Pipeline([Foreign(frame, "avif", 8, _doubled(encode), imagecodecs.avif_decode)])
+
+
+@codec(
+    "png",
+    summary="Yardstick: PNG, lossless.",
+    colour=ColourPolicy.JOINT,
+    source="ISO/IEC 15948",
+    quality="level",
+    points="1,6,9",
+    yardstick=True,
+)
+def png(frame: Frame, *, level: Annotated[int, Count(0, 9)] = 9) -> Pipeline:
+    """Prediction and DEFLATE; level 0 to 9 is how hard the latter tries."""
+    import imagecodecs
+
+    def encode(samples: Samples) -> bytes:
+        return bytes(imagecodecs.png_encode(samples, level=level))
+
+    return Pipeline([Foreign(frame, "png", 16, encode, imagecodecs.png_decode)])
