@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import math
 import time
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from magnetite.cli.options import FullScaleOption, ReferenceArgument, load, note, protect
 from magnetite.cli.output import print_table
 from magnetite.cli.score_output import score_words
+from magnetite.core.errors import InputError
+
+if TYPE_CHECKING:
+    from magnetite.core.codecs.stream import Compressed
+    from magnetite.core.picture import Picture
 
 
 def run(
@@ -19,6 +25,18 @@ def run(
     step: Annotated[
         list[str], typer.Argument(metavar="STEP…", help="Codec, as in: dct step=8dn block=16")
     ],
+    rate: Annotated[
+        str | None,
+        typer.Option(help="Find the setting for at most so many bits per pixel.", metavar="0.5bpp"),
+    ] = None,
+    ratio: Annotated[
+        float | None,
+        typer.Option(help="The same, for a file so many times smaller than the samples."),
+    ] = None,
+    aim: Annotated[
+        str | None,
+        typer.Option(help="Find the setting for a score, as in psnr=36.", metavar="METRIC=VALUE"),
+    ] = None,
     decoded: Annotated[
         Path | None,
         typer.Option(help="Also write the picture as a decoder gets it.", metavar="PICTURE"),
@@ -26,7 +44,6 @@ def run(
     full_scale: FullScaleOption = None,
 ) -> None:
     """Compress a picture into a file that decodes by itself; print its rate and scores."""
-    from magnetite.core.codecs.stream import compress
     from magnetite.core.errors import FileError
     from magnetite.files.atomic import check_writable, write_bytes
     from magnetite.files.writing import check_output, write
@@ -39,13 +56,14 @@ def run(
     if decoded:
         check_output(reference, decoded)
     start = time.perf_counter()
-    compressed = compress(reference, " ".join(step))
+    compressed = _compressed(reference, " ".join(step), rate, ratio, aim)
     coded = time.perf_counter()
     picture = compressed.picture
     end = time.perf_counter()
     write_bytes(out, compressed.data)
     messages = write(picture, decoded) if decoded else ()
 
+    verb = "coded" if rate is None and ratio is None and aim is None else "found and coded"
     size = len(compressed.data)
     parts = [[name, count, 100 * count / size] for name, count in compressed.parts.items()]
     print_table(["part", "bytes", "share %"], [*parts, ["whole file", size, 100.0]])
@@ -55,8 +73,43 @@ def run(
     )
     print(
         f"{score_words(reference, picture)} (peak {reference.full_scale:g}); "
-        f"coded in {coded - start:.2f} s, decoded in {end - coded:.2f} s"
+        f"{verb} in {coded - start:.2f} s, decoded in {end - coded:.2f} s"
     )
-    for message in messages:
+    for message in (*compressed.remarks, *messages):
         note(message)
     print(f"wrote {out}{f' and {decoded}' if decoded else ''}")
+
+
+def _compressed(
+    reference: Picture, text: str, rate: str | None, ratio: float | None, aim: str | None
+) -> Compressed:
+    """By the settings as given, or by what is asked of the file or of the picture."""
+    from magnetite.core.codecs.rate import compress_to_aim, compress_to_rate
+    from magnetite.core.codecs.stream import compress
+
+    asked = [name for name, value in (("--rate", rate), ("--ratio", ratio), ("--aim", aim))
+             if value is not None]  # fmt: skip
+    if len(asked) > 1:
+        raise InputError(f"{' and '.join(asked)} exclude each other: give one")
+    if aim is not None:
+        compressed, found = compress_to_aim(reference, text, aim)
+        note(f"{found.setting} gives {found.metric} {found.reached:.6g}, in {found.tries} tries")
+        return compressed
+    if rate is None and ratio is None:
+        return compress(reference, text)
+    bits = reference.bits or 8 * reference.samples.dtype.itemsize
+    bpp = _rate(rate) if rate is not None else bits * reference.channels / _positive(ratio)
+    return compress_to_rate(reference, text, bpp)
+
+
+def _rate(text: str) -> float:
+    try:
+        return _positive(float(text.removesuffix("bpp")))
+    except ValueError:
+        raise InputError(f"--rate {text} is no rate: write bits per pixel, as in 0.5bpp") from None
+
+
+def _positive(value: float | None) -> float:
+    if value is None or not 0 < value < math.inf:
+        raise InputError(f"{value} must be a number above 0")
+    return value

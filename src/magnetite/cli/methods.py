@@ -96,7 +96,10 @@ def _facts(method: Method) -> list[str]:
     if method.one_of:
         facts.insert(0, f"exactly one of {', '.join(f'{key}=' for key in method.one_of)}")
     if method.kind == "codec":
-        facts.append(f"quality by {traits['quality']}=, swept over {traits['points']}")
+        facts.append(
+            f"quality by {traits['quality']}=, {traits['finer']} is finer, "
+            f"swept over {traits['points']}"
+        )
     if "better" in traits:
         facts.append(f"{traits['better']} is better")
         identical = traits["identical"]

@@ -177,6 +177,7 @@ def codec(
     colour: ColourPolicy,
     source: str,
     quality: str,
+    finer: Literal["lower", "higher"],
     points: str,
     one_of: tuple[str, ...] = (),
     yardstick: bool = False,
@@ -184,14 +185,14 @@ def codec(
 ) -> Callable[[Function], Function]:
     """Declare a codec: `function(frame, *, settings) -> Pipeline` (see `codecs.layers`).
 
-    `quality` names the setting that trades rate for quality; `points` is the sweep of it
-    that a curve uses when none is given. Of the settings `one_of`, exactly one must be given.
-    A yardstick is somebody else's codec. `remark(frame, sections)` gives what is to be said of
-    what was coded.
+    `quality` names the setting that trades rate for quality, `finer` which way of it is finer;
+    `points` is the sweep of it that a curve uses when none is given. Of the settings `one_of`,
+    exactly one must be given. A yardstick is somebody else's codec. `remark(frame, sections)`
+    gives what is to be said of what was coded.
     """
     return _declare(
         "codec", name, summary, colour, source, lambda function, _: function, one_of,
-        quality=quality, points=points, yardstick=yardstick, remark=remark,
+        quality=quality, finer=finer, points=points, yardstick=yardstick, remark=remark,
     )  # fmt: skip
 
 

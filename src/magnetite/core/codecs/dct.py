@@ -24,6 +24,7 @@ from magnetite.core.registry import ColourPolicy, codec
         "Ahmed, Natarajan and Rao, IEEE Trans. Computers C-23(1), 1974, doi:10.1109/T-C.1974.223784"
     ),
     quality="step",
+    finer="lower",
     points="1%,1.6%,2.7%,4.5%,7.5%,12%,20%,33%",
 )
 def dct(

@@ -27,6 +27,7 @@ _FACTOR = 2 ** (1 / 8)
     colour=ColourPolicy.JOINT,
     source="Oppenheim and Lim, Proc. IEEE 69(5), 1981, doi:10.1109/PROC.1981.12022",
     quality="keep",
+    finer="higher",
     points="0.2%,0.5%,1%,2%,5%,10%,20%,40%",
 )
 def fourier(

@@ -49,6 +49,7 @@ def _warn(frame: Frame, sections: Sequence[Section]) -> list[str]:
     source="Andrews and Patterson, IEEE Trans. Communications 24(4), 1976, "
     "doi:10.1109/TCOM.1976.1093309",
     quality="rank",
+    finer="higher",
     points="1,2,4,8,16,32,64,100",
     one_of=("rank", "energy", "error"),
     remark=_warn,
@@ -96,6 +97,7 @@ def svd(
     colour=ColourPolicy.JOINT,
     source="Jolliffe, Principal Component Analysis, 2nd ed. (2002), doi:10.1007/b98835",
     quality="components",
+    finer="higher",
     points="1,2,4,8,16,32,48,64",
     one_of=("components", "variance"),
 )

@@ -26,6 +26,7 @@ Plane = NDArray[np.int32]
     colour=ColourPolicy.JOINT,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 2.4",
     quality="bits",
+    finer="higher",
     points="1,2,3,4,5,6,7,8",
 )
 def pcm(frame: Frame, *, bits: Annotated[int, Count(1, 16)]) -> Pipeline:
@@ -78,6 +79,7 @@ class Intervals:
     colour=ColourPolicy.JOINT,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 8.8; ITU-T T.82",
     quality="keep",
+    finer="higher",
     points="1,2,3,4,5,6,7,8",
 )
 def bit_planes(

@@ -21,6 +21,7 @@ from magnetite.core.registry import ColourPolicy, codec
     source="Wu and Memon, IEEE Trans. Communications 45(4), 1997, doi:10.1109/26.585919; Seemann "
     "and Tischer, Data Compression Conf., 1997, doi:10.1109/DCC.1997.582062",
     quality="bound",
+    finer="lower",
     points="0,1,2,3,5,8,12,20",
 )
 def predictive(frame: Frame, *, bound: Annotated[int, Count(0, 4095)] = 0) -> Pipeline:

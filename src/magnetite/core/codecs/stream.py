@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -27,6 +27,10 @@ class Compressed:
     #: Of the source: pixels, and bits of all its samples.
     pixels: int
     source_bits: int
+    #: What is to be said of it.
+    remarks: tuple[str, ...] = ()
+    #: Whether it may be cut anywhere and still decodes.
+    embedded: bool = False
 
     @property
     def bpp(self) -> float:
@@ -54,7 +58,10 @@ def compress(source: Picture | Samples, step: str) -> Compressed:
     """
     picture = as_picture(source)
     parsed = parse_step(step, "codec")
-    data, sections = _encode(parsed, picture, picture.pixels())
+    pixels = picture.pixels()
+    data, sections = _encode(parsed, picture, pixels)
+    frame = _frame(picture, pixels)
+    remark = parsed.method.traits["remark"]
     parts = {"header": len(data) - sum(len(s.data) for s in sections)}
     for section in sections:
         parts[section.name] = parts.get(section.name, 0) + len(section.data)
@@ -65,6 +72,8 @@ def compress(source: Picture | Samples, step: str) -> Compressed:
         parts,
         picture.height * picture.width,
         picture.samples.size * sample_bits,
+        tuple(remark(frame, sections)) if remark else (),
+        _pipeline(parsed, picture, frame).embedded,
     )
 
 
@@ -93,7 +102,11 @@ def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
         raise
     except MagnetiteError as error:
         raise StreamError(f"the stream's step {stream.step!r} cannot be used: {error}") from None
-    return blank.with_pixels(pixels)[0]
+    decoded = blank.with_pixels(pixels)[0]
+    if not stream.missing:
+        return decoded
+    words = f"the stream was cut: {stream.missing} bytes are missing, what is left is unchecked"
+    return replace(decoded, notes=(words,))
 
 
 def through(step: Step, picture: Picture, pixels: Pixels) -> tuple[Pixels, int]:

@@ -26,6 +26,7 @@ from magnetite.core.registry import ColourPolicy, codec
     "doi:10.1109/83.136597; Shapiro, IEEE Trans. Signal Processing 41(12), 1993, "
     "doi:10.1109/78.258085",
     quality="step",
+    finer="lower",
     points="0.6%,1.1%,1.9%,3.3%,5.5%,9.5%,16%,28%",
 )
 def wavelet(

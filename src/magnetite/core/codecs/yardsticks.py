@@ -69,6 +69,7 @@ def _doubled(encode: Coder) -> Coder:
     colour=ColourPolicy.JOINT,
     source="ITU-T T.81 (1992)",
     quality="quality",
+    finer="higher",
     points="5,10,20,35,50,65,80,92",
     yardstick=True,
 )
@@ -88,6 +89,7 @@ def jpeg(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
     colour=ColourPolicy.JOINT,
     source="ISO/IEC 15444-1",
     quality="psnr",
+    finer="higher",
     points="26dB,29dB,32dB,35dB,38dB,41dB,44dB,47dB",
     yardstick=True,
 )
@@ -96,7 +98,7 @@ def jpeg2000(frame: Frame, *, psnr: Annotated[float, Decibels(10, 100)]) -> Pipe
     import imagecodecs
 
     def encode(samples: Samples) -> bytes:
-        return bytes(imagecodecs.jpeg2k_encode(samples, level=psnr, bitspersample=frame.bits))
+        return bytes(imagecodecs.jpeg2k_encode(samples, level=psnr, bitspersample=frame.bits))  # type: ignore[arg-type]
 
     return Pipeline([Foreign(frame, "jpeg2000", 16, encode, imagecodecs.jpeg2k_decode)])
 
@@ -107,6 +109,7 @@ def jpeg2000(frame: Frame, *, psnr: Annotated[float, Decibels(10, 100)]) -> Pipe
     colour=ColourPolicy.JOINT,
     source="ISO/IEC 18181-1",
     quality="distance",
+    finer="lower",
     points="0.5,1,1.7,2.8,4.5,7,11,15",
     yardstick=True,
 )
@@ -128,6 +131,7 @@ def jpeg_xl(frame: Frame, *, distance: Annotated[float, Number(0, 15)]) -> Pipel
     colour=ColourPolicy.JOINT,
     source="ITU-T T.87 (1998)",
     quality="bound",
+    finer="lower",
     points="0,1,2,3,5,8,12,20",
     yardstick=True,
 )
@@ -147,6 +151,7 @@ def jpeg_ls(frame: Frame, *, bound: Annotated[int, Count(0, 127)] = 0) -> Pipeli
     colour=ColourPolicy.JOINT,
     source="RFC 9649",
     quality="quality",
+    finer="higher",
     points="3,10,25,40,55,70,85,95",
     yardstick=True,
 )
@@ -166,6 +171,7 @@ def webp(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
     colour=ColourPolicy.JOINT,
     source="ISO/IEC 23000-22; AV1 Bitstream and Decoding Process Specification",
     quality="quality",
+    finer="higher",
     points="10,20,32,45,58,70,82,94",
     yardstick=True,
 )
@@ -185,6 +191,7 @@ def avif(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
     colour=ColourPolicy.JOINT,
     source="ISO/IEC 15948",
     quality="level",
+    finer="higher",
     points="1,6,9",
     yardstick=True,
 )

@@ -22,7 +22,7 @@ from magnetite.core.codecs.entropy.coder import (
     Places,
     code_alone,
     code_mixed_3,
-    code_mixed_6,
+    code_mixed_4,
     compiled,
     inlined,
 )
@@ -34,11 +34,11 @@ Weights = NDArray[np.int32]
 BLOCK = 8
 #: Zeros around the maps, so that no place outside is asked for.
 PAD = 2
-INPUTS = 6
+INPUTS = 4
 _LIMIT = 500
 
 #: Where the slots of each kind begin.
-_REFINE = 6 * 16384
+_REFINE = 4 * 16384
 _SIGN = _REFINE + 3 * 4096
 _WAKE = _SIGN + 4 * 32
 SLOTS = _WAKE + 4 * 8 * 64
@@ -114,7 +114,6 @@ def _plane(
             known[y, x] *= 2
     for bi in range(band.planes.shape[0]):
         for bj in range(band.planes.shape[1]):
-            fresh = 0
             if band.alive[bi + 1, bj + 1] == 0:
                 waking = int(band.tops[bi, bj] > plane)
                 place = _WAKE + (orientation * 8 + min(7, level)) * 64
@@ -122,7 +121,7 @@ def _plane(
                 waking = code_alone(c, data, waking, slots, place)
                 if c[NEXT] > stop:
                     return False
-                band.alive[bi + 1, bj + 1] = fresh = waking
+                band.alive[bi + 1, bj + 1] = waking
             if band.alive[bi + 1, bj + 1] != 0:
                 for i in range(bi * BLOCK, min(height, bi * BLOCK + BLOCK)):
                     for j in range(bj * BLOCK, min(width, bj * BLOCK + BLOCK)):
@@ -134,8 +133,8 @@ def _plane(
                             )  # fmt: skip
                         else:
                             bit = _first(
-                                c, data, bit, known, i, j, parent, sibling, plane, orientation,
-                                level, fresh, slots, weights, at, room,
+                                c, data, bit, known, i, j, parent, sibling, orientation, level,
+                                slots, weights, at, room,
                             )  # fmt: skip
                             if bit != 0 and c[NEXT] <= stop:
                                 sign = int(band.values[i, j] < 0)
@@ -171,7 +170,7 @@ def _above(parent: Map, i: int, j: int) -> int:
 @compiled
 def _first(
     c: Ints, data: Bytes, bit: int, known: Map, i: int, j: int, parent: Map, sibling: Map,
-    plane: int, o: int, level: int, fresh: int,
+    o: int, level: int,
     slots: Slots, weights: Weights, at: Places, room: Ints,
 ) -> int:  # fmt: skip
     """Whether a magnitude that is 0 so far begins here."""
@@ -185,12 +184,10 @@ def _first(
     s = class_of((2 * near + above + beyond + kin) >> 2)
     ring = (min(7, class_of(side)) * 8 + min(7, class_of(post))) * 8 + min(7, class_of(corners))
     at[0] = o * 512 + ring
-    at[1] = 16384 + ((o * 16 + n) * 16 + p) * 2 + fresh
-    at[2] = 2 * 16384 + ((o * 8 + level) * 16 + s) * 16 + min(15, plane)
-    at[3] = 3 * 16384 + (n * 16 + class_of(beyond)) * 16 + p
-    at[4] = 4 * 16384 + ((o * 16 + class_of(kin)) * 16 + n) * 4 + min(3, p)
-    at[5] = 5 * 16384 + ((o * 8 + level) * 16 + s) * 16 + class_of(beyond + side)
-    return code_mixed_6(c, data, bit, slots, at, weights[o * 16 + s], room, _LIMIT)
+    at[1] = 16384 + (n * 16 + class_of(beyond)) * 16 + p
+    at[2] = 2 * 16384 + ((o * 16 + class_of(kin)) * 16 + n) * 4 + min(3, p)
+    at[3] = 3 * 16384 + ((o * 8 + level) * 16 + s) * 16 + class_of(beyond + side)
+    return code_mixed_4(c, data, bit, slots, at, weights[o * 16 + s], room, _LIMIT)
 
 
 @compiled

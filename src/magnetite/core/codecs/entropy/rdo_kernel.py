@@ -1,0 +1,96 @@
+"""The hot loops of optimised quantization."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.codecs.entropy.coder import compiled
+
+Array = NDArray[np.float32]
+Context = NDArray[np.int16]
+
+WORKERS = 2
+#: Magnitudes above this share of a step count as 1 in what is around; above 20 as 20.
+_AROUND, _MOST = np.float32(0.65), 20
+#: Class of the sum of what is around: exact up to 3, then two to each doubling.
+_CLASS = np.array(
+    [0, 1, 2, 3, *(min(11, 2 + int(2 * np.log2(n))) for n in range(4, 400))], np.int16
+)
+
+
+def contexts(scaled: Array) -> Context:
+    """Class of what is around each coefficient, times 64, plus its frequency's class."""
+    out = np.empty(scaled.shape, np.int16)
+    _by_rows(lambda a, b: _contexts(scaled, a, b, out), scaled.shape[0])
+    return out
+
+
+def choose(scaled: Array, context: Context, bits: Array, bit: float) -> NDArray[np.int32]:
+    """The number of least squared error plus `bit` times its bits, for each coefficient."""
+    out = np.empty(scaled.shape, np.int32)
+    _by_rows(lambda a, b: _choose(scaled[a:b], context[a:b], bits, bit, out[a:b]), scaled.shape[0])
+    return out
+
+
+def _by_rows(work: Any, rows: int) -> None:
+    middle = (rows + 1) // 2
+    with ThreadPoolExecutor(WORKERS) as pool:
+        list(pool.map(lambda ends: work(*ends), [(0, middle), (middle, rows)]))
+
+
+@compiled
+def _around(x: np.float32) -> int:
+    return min(_MOST, int(abs(x) + (np.float32(1) - _AROUND)))
+
+
+@compiled
+def _contexts(s: Array, first: int, last: int, out: Context) -> None:
+    rows, columns, height, width = s.shape
+    for i in range(first, last):
+        for j in range(columns):
+            for u in range(height):
+                for v in range(width):
+                    total = 0
+                    if i > 0:
+                        total += 2 * _around(s[i - 1, j, u, v])
+                    if i + 1 < rows:
+                        total += 2 * _around(s[i + 1, j, u, v])
+                    if j > 0:
+                        total += 2 * _around(s[i, j - 1, u, v])
+                    if j + 1 < columns:
+                        total += 2 * _around(s[i, j + 1, u, v])
+                    if u > 0:
+                        total += 2 * _around(s[i, j, u - 1, v])
+                    if u + 1 < height:
+                        total += _around(s[i, j, u + 1, v])
+                    if v > 0:
+                        total += 2 * _around(s[i, j, u, v - 1])
+                    if v + 1 < width:
+                        total += _around(s[i, j, u, v + 1])
+                    frequency = (8 * u // height) * 8 + 8 * v // width
+                    out[i, j, u, v] = _CLASS[total] * 64 + frequency
+
+
+@compiled
+def _choose(s: Array, context: Context, bits: Array, bit: float, out: NDArray[np.int32]) -> None:
+    rows, columns, height, width = s.shape
+    for i in range(rows):
+        for j in range(columns):
+            for u in range(height):
+                for v in range(width):
+                    size = abs(s[i, j, u, v])
+                    nearest = int(size + np.float32(0.5))
+                    best = nearest
+                    if nearest > 0 and u + v > 0:
+                        row = bits[context[i, j, u, v]]
+                        least = (size - nearest) ** 2 + bit * row[min(nearest, 15)]
+                        below = (size - nearest + 1) ** 2 + bit * row[min(nearest - 1, 15)]
+                        if below < least:
+                            best, least = nearest - 1, below
+                        if nearest == 2 and size * size + bit * row[0] < least:
+                            best = 0
+                    out[i, j, u, v] = best if s[i, j, u, v] >= 0 else -best
