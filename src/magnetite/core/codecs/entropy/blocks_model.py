@@ -10,7 +10,7 @@ from magnetite.core.codecs.entropy.coder import (
     Ints,
     Places,
     code_alone,
-    code_mixed_6,
+    code_mixed_4,
     compiled,
     inlined,
     new_slots,
@@ -24,7 +24,7 @@ CLASS = np.array(
     [0, 1, 2, 3, 4, 5, 6, 7, 7, 8, 8, 9, 9, 9, 10, 10, 10, 10, 11, 11, 11, 11, 11, 11]
     + [12] * 12 + [13] * 24 + [14] * 60, np.int64,
 )  # fmt: skip
-_INPUTS = 6
+_INPUTS = 4
 _FREQUENCIES = 64
 _LIMIT = 400
 
@@ -85,10 +85,8 @@ def code_blocks(
                     value = q[i, j, u, v]
                 at[0] = (f * 16 + b) * 16 + min(a, 7)
                 at[1] = 16384 + f * 16 + a
-                at[2] = 32768 + (a * 16 + b) * 16 + d
-                at[3] = 49152 + (e * 16 + d) * 16 + min(15, a + b)
-                at[4] = 65536 + f * 16 + s
-                at[5] = 81920 + (f * 16 + e) * 8 + min(d, 7)
+                at[2] = 32768 + f * 16 + s
+                at[3] = 49152 + (f * 16 + e) * 8 + min(d, 7)
                 if a + b + d == 0:
                     # Zeros all around: one opinion is as good as six, and several times faster.
                     place = QUIET + (f * 16 + e) * 2 + int(k == 0)
@@ -115,7 +113,7 @@ def code_blocks(
 
 
 #: Where the slots of each kind begin: three sorts of decisions on magnitudes, signs, the rest.
-SPAN = 98304
+SPAN = 65536
 SIGNS = 3 * SPAN
 LONG = SIGNS + 65 * 9
 QUIET = LONG + 64 * 64
@@ -156,7 +154,7 @@ def _magnitude(
 ) -> int:  # fmt: skip
     """Is it 0? 1? 2? Then the rest in Elias' gamma code, its length in contexts."""
     for level in range(known, 3):
-        more = code_mixed_6(
+        more = code_mixed_4(
             c, data, int(magnitude > level), slots, at, weights[level * 64 + f], room, _LIMIT
         )
         if more == 0:

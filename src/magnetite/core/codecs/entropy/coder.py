@@ -45,8 +45,8 @@ SQUASH = np.array(
 _PACE = np.array([round(65536 / (n + 1.6)) for n in range(1024)], np.int32)
 #: A slot holds a probability in 22 bits above a count in 10: one half, never used.
 FRESH = 1 << 31
-#: First weight of an input, in 65536ths.
-FIRST_WEIGHT = 22000
+#: Sum of the first weights of all inputs, in 65536ths: together they know more than one.
+_FIRST_WEIGHTS = 70000
 
 
 def new_coder(decoding: bool, size: int) -> Ints:
@@ -61,7 +61,7 @@ def new_slots(count: int) -> NDArray[np.uint32]:
 
 def new_weights(sets: int, inputs: int) -> NDArray[np.int32]:
     """Weights of so many mixers."""
-    return np.full((sets, inputs), FIRST_WEIGHT, np.int32)
+    return np.full((sets, inputs), _FIRST_WEIGHTS // inputs, np.int32)
 
 
 @compiled
@@ -151,7 +151,7 @@ def _mixing(inputs: int) -> Any:
         place = min(_LARGEST, max(-_LARGEST, total >> 16))
         p = np.int64(SQUASH[place + _LARGEST])
         bit = code(c, data, bit, p)
-        error = ((bit << 16) - p) * 10
+        error = ((bit << 16) - p) * 14
         for i in range(inputs):
             weights[i] += (stretched[i] * error + (1 << 19)) >> 20
             learn(slots, at[i], bit, limit)
@@ -160,4 +160,4 @@ def _mixing(inputs: int) -> Any:
     return compiled(code_mixed)
 
 
-code_mixed_6, code_mixed_4, code_mixed_3 = _mixing(6), _mixing(4), _mixing(3)
+code_mixed_4, code_mixed_3 = _mixing(4), _mixing(3)
