@@ -75,9 +75,9 @@ class Embedded:
             for s in self.shapes
         ]
         parts = self._parts(empty)
-        if not data or data[0] > 30:
-            raise StreamError("the compressed data do not begin with a number of bit planes")
-        top, rest = data[0], data[1:]
+        top, rest = (data[0], data[1:]) if data else (0, b"")
+        if top > 30:
+            raise StreamError(f"the compressed data declare {top} bit planes, at most 30 are read")
         streams = _taken_turns(rest, len(parts), top if len(parts) > 1 else 1)
         with ThreadPoolExecutor(2) as pool:
             jobs = zip(parts, streams, strict=True)

@@ -114,7 +114,7 @@ def jpeg2000(frame: Frame, *, psnr: Annotated[float, Decibels(10, 100)]) -> Pipe
     yardstick=True,
 )
 def jpeg_xl(frame: Frame, *, distance: Annotated[float, Number(0, 15)]) -> Pipeline:
-    """Butteraugli distance 0 (lossless) to 15; effort 7."""
+    """Block transform and predicted modes; Butteraugli distance 0 (lossless) to 15, effort 7."""
     import imagecodecs
 
     def encode(samples: Samples) -> bytes:
@@ -156,7 +156,7 @@ def jpeg_ls(frame: Frame, *, bound: Annotated[int, Count(0, 127)] = 0) -> Pipeli
     yardstick=True,
 )
 def webp(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
-    """Predicted blocks and arithmetic codes; gray goes in as RGB."""
+    """Predicted blocks and arithmetic codes, quality 1 to 100; gray goes in as RGB."""
     import imagecodecs
 
     def encode(samples: Samples) -> bytes:
@@ -176,7 +176,7 @@ def webp(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
     yardstick=True,
 )
 def avif(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
-    """One key frame of AV1, quality 1 to 100, speed 6."""
+    """One key frame of AV1, quality 1 to 100, speed 6; gray goes in as RGB."""
     import imagecodecs
 
     def encode(samples: Samples) -> bytes:
