@@ -88,7 +88,7 @@ def code_blocks(
                 at[2] = 32768 + f * 16 + s
                 at[3] = 49152 + (f * 16 + e) * 8 + min(d, 7)
                 if a + b + d == 0:
-                    # Zeros all around: one opinion is as good as six, and several times faster.
+                    # Zeros all around: one opinion is as good as several, and faster.
                     place = QUIET + (f * 16 + e) * 2 + int(k == 0)
                     known = code_alone(c, data, int(value != 0), slots, place)
                     next_kind(at, SPAN)
