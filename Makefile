@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test test-long lint format bench screenshots docs clean
+.PHONY: demo test test-long lint format bench bench-codecs screenshots docs clean
 
 $(READY): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \
@@ -33,6 +33,9 @@ format: $(READY)
 
 bench: $(READY)
 	$(BIN)/python benchmarks/timings.py
+
+bench-codecs: $(READY)
+	$(BIN)/python benchmarks/codecs.py $(PHOTOS)
 
 docs: $(READY)
 	$(BIN)/magnetite methods --format markdown > docs/methods.md

@@ -124,6 +124,29 @@ def bd_quality(anchor: Curve, test: Curve, fit: Fit = "pchip") -> float:
     return _mean_gap(_by_log_rate(anchor), _by_log_rate(test), "rate", fit)
 
 
+@dataclass(frozen=True)
+class Comparison:
+    """One curve against another: None where they overlap too little to be compared."""
+
+    bd_rate: float | None
+    bd_quality: float | None
+    overlap: float
+
+
+def compare(anchor: Curve, test: Curve) -> Comparison:
+    """BD-rate, BD-quality and overlap in quality of two curves, as far as they have any."""
+    found: list[float | None] = []
+    for measure in (bd_rate, bd_quality):
+        try:
+            found.append(measure(anchor, test))
+        except InputError:
+            found.append(None)
+    try:
+        return Comparison(found[0], found[1], overlap(anchor, test))
+    except InputError:
+        return Comparison(found[0], found[1], 0.0)
+
+
 def overlap(anchor: Curve, test: Curve, over: Literal["quality", "rate"] = "quality") -> float:
     """Share of the smaller curve's range, of quality or of log rate, that both cover; 0 to 1.
 

@@ -1,0 +1,91 @@
+"""Codecs against baseline JPEG, and their times: make bench-codecs PHOTOS="a.png b.npy"."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+
+import magnetite
+from magnetite.core.picture import Picture
+from magnetite.scenes.catalogue import SCENES
+
+ANCHOR = "jpeg quality=5,8,12,18,25,35,50,65,78,88,93"
+CODECS = (
+    "dct",
+    "dct optimise=off deblock=off",
+    "dct backend=zlib",
+    "wavelet",
+    "jpeg2000",
+    "webp",
+    "avif",
+)
+LOSSLESS = ("predictive", "wavelet step=0.001% filter=5/3", "png", "jpeg-ls", "jpeg-xl distance=0")
+#: Rates of the curves that are compared, bpp.
+LOWEST, HIGHEST = 0.08, 2.3
+
+
+def points(picture: Picture, codec: str) -> list[tuple[float, float]]:
+    """Rate and PSNR within the range of rates."""
+    found = [(p.bpp, p.scores["psnr"]) for p in magnetite.curve(picture, codec, "psnr")]
+    return [(bpp, quality) for bpp, quality in found if LOWEST <= bpp <= HIGHEST]
+
+
+def pictures(names: list[str]) -> dict[str, Picture]:
+    """The luma of the files named, or of the demo's scenes at 8 bits."""
+    if names:
+        return {Path(name).stem: magnetite.read(name).luma() for name in names}
+    made = {scene.name: scene.picture(640, 448, 0).luma() for scene in SCENES}
+    return {
+        name: magnetite.Picture((picture.pixels() * 255).round().astype(np.uint8), 8, "gray")
+        for name, picture in made.items()
+    }
+
+
+def rates(chosen: dict[str, Picture]) -> None:
+    """BD-rate of PSNR against JPEG with optimised tables."""
+    anchors = {name: points(picture, ANCHOR) for name, picture in chosen.items()}
+    print(f"{'BD-rate % against JPEG':34}", *(f"{name[:10]:>10}" for name in chosen), "      mean")
+    for codec in CODECS:
+        shares = [
+            100 * magnetite.bd_rate(anchors[name], points(picture, codec))
+            for name, picture in chosen.items()
+        ]
+        print(f"{codec:34}", *(f"{s:10.1f}" for s in shares), f"{np.mean(shares):10.1f}")
+
+
+def lossless(chosen: dict[str, Picture]) -> None:
+    """Bits per pixel without loss."""
+    print(f"\n{'lossless, bpp':34}", *(f"{name[:10]:>10}" for name in chosen), "      mean")
+    for codec in LOSSLESS:
+        sizes = [magnetite.compress(picture, codec).bpp for picture in chosen.values()]
+        print(f"{codec:34}", *(f"{s:10.3f}" for s in sizes), f"{np.mean(sizes):10.3f}")
+
+
+def times(picture: Picture) -> None:
+    """Seconds both ways of a 12-megapixel gray picture tiled from one, the best of two."""
+    tile = np.concatenate([picture.samples, picture.samples[::-1]])
+    tile = np.concatenate([tile, tile[:, ::-1]], axis=1)
+    down, across = -(-3000 // tile.shape[0]), -(-4000 // tile.shape[1])
+    large = np.tile(tile, (down, across))[:3000, :4000]
+    print(f"\n{'12 megapixels, gray':34} {'bpp':>7} {'encode s':>9} {'decode s':>9}")
+    for codec in ("dct step=8dn", "wavelet step=6dn", "predictive"):
+        magnetite.expand(magnetite.compress(large[:900, :900], codec).data)  # compiles
+        spent = []
+        for _ in range(2):
+            start = time.perf_counter()
+            made = magnetite.compress(large, codec)
+            middle = time.perf_counter()
+            magnetite.expand(made.data)
+            spent.append((middle - start, time.perf_counter() - middle))
+        encode, decode = (min(each) for each in zip(*spent, strict=True))
+        print(f"{codec:34} {made.bpp:7.3f} {encode:9.2f} {decode:9.2f}")
+
+
+if __name__ == "__main__":
+    chosen = pictures(sys.argv[1:])
+    rates(chosen)
+    lossless(chosen)
+    times(next(iter(chosen.values())))
