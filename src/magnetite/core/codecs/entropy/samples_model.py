@@ -29,6 +29,7 @@ Samples = NDArray[np.int32]
 #: Margin around the samples: two rows above, two columns to the left, one more to the right.
 _TOP, _LEFT, _RIGHT = 2, 3, 3
 _PREDICTORS = 6
+_LEVEL = np.array([n.bit_length() for n in range(4096)], np.int64)
 INPUTS = 4
 _LIMIT = 255
 _PATTERNS = 256 * 8
@@ -148,12 +149,8 @@ def _weight(penalty: int) -> int:
 
 @inlined
 def _level(energy: int) -> int:
-    """Logarithm of the errors around, 0 to 15."""
-    level = 0
-    while energy > 0 and level < 15:
-        energy >>= 1
-        level += 1
-    return level
+    """Number of bits of the errors around, 0 to 15."""
+    return _LEVEL[energy] if energy < 4096 else min(15, 12 + _LEVEL[min(4095, energy >> 12)])
 
 
 @inlined
