@@ -101,7 +101,6 @@ def main(target: Path) -> None:
             printed = [(arguments, run_in_terminal(arguments, folder)) for arguments in commands]
             draw_terminal(printed, target / f"{name}.png")
 
-        shot("help", ["--help"])
         shot("methods", ["methods", "--brief"], ["methods", "sensor-noise"])
         shot("demo", ["demo", "tray"])
         reference = "tray/references/veined-breccia.png"
@@ -128,6 +127,7 @@ def main(target: Path) -> None:
         for words in (
             ["noise", reference, "noisy.png"],
             ["planes", reference],
+            ["approximation", reference],
             ["profile", chart, "soft.png", "frame1.png", "--line", "120,120,170,120"],
             ["surface", "tray/references/clay-core.png", "--region", "100,100,160x120"],
             ["spectrum", reference, "tray/references/clay-core.png", "noisy.png"],
@@ -136,6 +136,7 @@ def main(target: Path) -> None:
         for name in (
             "noise",
             "planes",
+            "approximation",
             "profile",
             "surface",
             "spectrum",
@@ -157,7 +158,9 @@ def main(target: Path) -> None:
             folder,
         )
         shutil.copy(folder / "sheet.png", target / "sheet.png")
-        shutil.copy(folder / "tray/curves/rate-distortion.png", target / "curve.png")
+        codecs = [w for name in ("wavelet", "dct", "jpeg2000", "jpeg") for w in ("--codec", name)]
+        run_in_terminal(["curve", reference, *codecs, "--out", "curves"], folder)
+        shutil.copy(folder / "curves/curve.png", target / "curve.png")
         shutil.copy(folder / "tray/curves/denoise-first.png", target / "denoise-first.png")
         shutil.copy(folder / "tray/sheets/references.png", target / "scenes.png")
 

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 import magnetite
 from conftest import Run, size_of, texture
+from magnetite.core.approximation import approximate
 from magnetite.core.degrade.findings import LAPLACE, NORMAL
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import as_picture
@@ -37,6 +38,8 @@ def test_views_are_drawn_of_every_sort_of_picture(run: Run, tmp_path: Path) -> N
     run("view", "noise", clay, "deep.png")
     assert size_of(tmp_path / "noise.png") == (1280, 560)
     run("view", "planes", breccia)
+    run("view", "approximation", breccia)
+    assert size_of(tmp_path / "approximation.png") == (1280, 800)
     run("view", "profile", clay, "deep.png", "--line", "10,20,90.5,70")
     run("view", "surface", "kept.tif", "--region", "30,20,90x60")
     run("view", "spectrum", breccia, clay, "kept.tif")
@@ -163,3 +166,26 @@ def test_labels_keep_their_distance_and_order(heights: list[float]) -> None:
     places = _spread(sorted(heights), 0.06, 0.0, 1.0)
     assert all(b - a >= 0.06 - 1e-9 for a, b in pairwise(places))
     assert max(places) <= 1.0
+
+
+def test_approximations_are_what_the_mathematics_says() -> None:
+    plane = texture(48, 56)
+    found = approximate(plane)
+    left, values, right = np.linalg.svd(plane - 0.5, full_matrices=False)
+    for rank in (0, 3, 20, 48):
+        best = (left[:, :rank] * values[:rank]) @ right[:rank]
+        error = np.sqrt(((best - plane + 0.5) ** 2).mean())
+        assert found.rank_error[rank] == pytest.approx(error, abs=1e-12)
+    assert found.break_even == pytest.approx(48 * 56 / 105)
+    patches = plane.reshape(6, 8, 7, 8).swapaxes(1, 2).reshape(42, 64)
+    centred = patches - patches.mean(axis=0)
+    basis = np.linalg.svd(centred)[2]
+    for count in (1, 5, 30):
+        kept = ((centred @ basis[:count].T) ** 2).sum() / (centred**2).sum()
+        assert found.variance[count] == pytest.approx(kept, rel=1e-9)
+    spectrum = np.fft.fft2(plane - 0.5)
+    least = np.sort(np.abs(spectrum).ravel())[::-1][round(found.shares[40] * plane.size) - 1]
+    spectrum[np.abs(spectrum) < least] = 0
+    error = np.sqrt((np.abs(np.fft.ifft2(spectrum) - plane + 0.5) ** 2).mean())
+    assert found.whole_error[40] == pytest.approx(error, rel=0.02)
+    assert found.block_error[-1] == 0

@@ -168,3 +168,19 @@ def spectrum_command(
     loaded = [load(path, full_scale) for path in pictures]
     save(spectrum_figure(loaded, [path.name for path in pictures]), out)
     print(f"wrote {out}")
+
+
+@app.command("approximation")
+def approximation_command(
+    picture: PictureArgument,
+    out: FigureOption = Path("approximation.png"),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Show how well few singular values, components or coefficients stand for the picture."""
+    from magnetite.views.approximation import approximation_figure
+    from magnetite.views.style import check_figure_path, save
+
+    protect([picture], [out])
+    check_figure_path(out)
+    save(approximation_figure(load(picture, full_scale), picture.name), out)
+    print(f"wrote {out}")

@@ -29,6 +29,7 @@ Samples = NDArray[np.int32]
 #: Margin around the samples: two rows above, two columns to the left, one more to the right.
 _TOP, _LEFT, _RIGHT = 2, 3, 3
 _PREDICTORS = 6
+_WEIGHT = np.array([2**36 // ((n + 1) ** 2 + 1) + 1 for n in range(4096)], np.int64)
 _LEVEL = np.array([n.bit_length() for n in range(4096)], np.int64)
 INPUTS = 4
 _LIMIT = 255
@@ -90,13 +91,14 @@ def code_samples(
                 total += weight * guess[k]
                 sum_of_weights += weight
             predicted8 = ((total << 3) + (sum_of_weights >> 1)) // sum_of_weights
+            spread = abs(w - nw) + abs(n - nw) + abs(n - ne)
             energy = (
                 2 * abs(errors[p - 1])
                 + 2 * abs(errors_n[p])
                 + abs(errors_n[p - 1])
                 + abs(errors_n[p + 1])
                 + abs(errors[p - 2])
-                + ((abs(w - nw) + abs(n - nw) + abs(n - ne)) // step)
+                + (spread if bound == 0 else spread // step)
             )
             level = _level(energy)
             pattern = _pattern(predicted8, w, n, nw, ne, ww, nn, level)
@@ -107,7 +109,9 @@ def code_samples(
             error = np.int64(0)
             if not decoding:
                 gap = x[i, j] - prediction
-                error = (gap + bound) // step if gap >= 0 else -((bound - gap) // step)
+                error = gap
+                if bound > 0:
+                    error = (gap + bound) // step if gap >= 0 else -((bound - gap) // step)
             fine = min(31, _fine(energy))
             slope = min(7, _level(abs(errors[p - 1]) * 4))
             rise = min(7, _level(abs(errors_n[p]) * 4))
@@ -142,6 +146,8 @@ def code_samples(
 @inlined
 def _weight(penalty: int) -> int:
     """Falls with the square of what a predictor missed by."""
+    if penalty < 4096:
+        return _WEIGHT[penalty]
     if penalty >= 1 << 17:
         return np.int64(1)
     return (np.int64(1) << 36) // ((penalty + 1) * (penalty + 1) + 1) + 1
