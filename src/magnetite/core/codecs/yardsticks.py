@@ -114,7 +114,7 @@ def jpeg2000(frame: Frame, *, psnr: Annotated[float, Decibels(10, 100)]) -> Pipe
     yardstick=True,
 )
 def jpeg_xl(frame: Frame, *, distance: Annotated[float, Number(0, 15)]) -> Pipeline:
-    """Block transform and predicted modes; Butteraugli distance 0 (lossless) to 15, effort 7."""
+    """Block transform and predicted modes; perceptual distance 0 (lossless) to 15, effort 7."""
     import imagecodecs
 
     def encode(samples: Samples) -> bytes:

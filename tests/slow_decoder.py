@@ -1,0 +1,262 @@
+"""A decoder written from docs/mgt-format.md alone, in plain Python: slow, and independent."""
+
+from __future__ import annotations
+
+import math
+import zlib
+
+import numpy as np
+from scipy.fft import idctn
+
+
+class Container:
+    """The header's fields and the sections."""
+
+    def __init__(self, data: bytes) -> None:
+        assert data[:5] == b"\x89MGT\x02"
+        self._data, self._place = data, 7
+        self.bits, self.colour = data[5], data[6]
+        self.height, self.width, self.channels = (self._varint() for _ in range(3))
+        self.step = self._take(self._varint()).decode()
+        lengths = [self._varint() for _ in range(self._varint())]
+        payload = self._take(4)
+        before = data[: self._place]
+        assert self._take(4) == zlib.crc32(before).to_bytes(4, "little")
+        assert payload == zlib.crc32(data[self._place :]).to_bytes(4, "little")
+        self.sections = [self._take(length) for length in lengths]
+        assert self._place == len(data)
+
+    def _take(self, count: int) -> bytes:
+        self._place += count
+        return self._data[self._place - count : self._place]
+
+    def _varint(self) -> int:
+        number = shift = 0
+        while True:
+            (byte,) = self._take(1)
+            number |= (byte & 127) << shift
+            shift += 7
+            if byte < 128:
+                return number
+
+
+class Decoder:
+    """The range coder with its slots and mixers."""
+
+    def __init__(self, data: bytes, inputs: int) -> None:
+        self._bytes = iter(data)
+        self._low, self._high, self._value = 0, 2**32 - 1, 0
+        for _ in range(4):
+            self._value = self._value << 8 | next(self._bytes, 0)
+        self._slots: dict[int, tuple[int, int]] = {}
+        self._weights: dict[tuple[int, int], list[int]] = {}
+        self._inputs = inputs
+
+    def _bit(self, p: int) -> int:
+        reach = self._high - self._low
+        middle = self._low + (reach >> 16) * p + (((reach & 0xFFFF) * p) >> 16)
+        bit = int(self._value <= middle)
+        if bit:
+            self._high = middle
+        else:
+            self._low = middle + 1
+        while self._low >> 24 == self._high >> 24:
+            self._low = (self._low << 8) & 0xFFFFFFFF
+            self._high = ((self._high << 8) & 0xFFFFFFFF) | 255
+            self._value = ((self._value << 8) & 0xFFFFFFFF) | next(self._bytes, 0)
+        return bit
+
+    def _probability(self, slot: int) -> int:
+        return self._slots.get(slot, (2**21, 0))[0]
+
+    def _learn(self, slot: int, bit: int, limit: int) -> None:
+        p, n = self._slots.get(slot, (2**21, 0))
+        pace = round(65536 / (n + 1.6))
+        p = p + (((2**22 - 1 - p) * pace) >> 16) if bit else p - ((p * pace) >> 16)
+        self._slots[slot] = p, min(n + 1, limit)
+
+    def alone(self, slot: int) -> int:
+        bit = self._bit(min(65500, max(36, self._probability(slot) >> 6)))
+        self._learn(slot, bit, 255)
+        return bit
+
+    def mixed(self, slots: list[int], row: int, limit: int, inputs: int = 0) -> int:
+        size = inputs or self._inputs
+        first = 70000 // self._inputs
+        weights = self._weights.setdefault((row, size), [first] * size)
+        stretched = []
+        for slot in slots:
+            i = self._probability(slot) >> 10
+            stretched.append(round(256 * math.log((i + 0.5) / (4095.5 - i))))
+        total = sum(s * w for s, w in zip(stretched, weights, strict=True)) >> 16
+        total = min(3071, max(-3071, total))
+        p = min(65532, max(4, round(65536 / (1 + math.exp(-total / 256)))))
+        bit = self._bit(p)
+        for i, slot in enumerate(slots):
+            weights[i] += (stretched[i] * (65536 * bit - p) * 14 + 2**19) >> 20
+            self._learn(slot, bit, limit)
+        return bit
+
+    def gamma(self, first: int) -> int:
+        bits = 0
+        while bits < 31 and self.alone(first + bits):
+            bits += 1
+        value = 1
+        for k in range(bits):
+            value = 2 * value + self.alone(first + (48 if k else 32) + min(bits, 15))
+        return value - 1
+
+
+def kind(total: int) -> int:
+    """The class of a sum."""
+    for last, number in ((7, total), (8, 7), (10, 8), (13, 9), (17, 10), (23, 11), (35, 12),
+                         (59, 13), (119, 14)):  # fmt: skip
+        if total <= last:
+            return number
+    return 15
+
+
+def blocks(data: bytes, shape: tuple[int, int, int, int]) -> np.ndarray:
+    """Numbers in blocks."""
+    rows, columns, h, w = shape
+    coder, q = Decoder(data, 4), np.zeros(shape, int)
+    m = np.zeros((rows + 1, columns + 2, h + 3, w + 3), int)
+    places = sorted(np.ndindex(h, w), key=lambda p: (p[0] / h) ** 2 + (p[1] / w) ** 2)
+    for i, j in np.ndindex(rows, columns):
+        here, recent = m[i + 1, j + 1], 0
+        n, west, nw, ne = m[i, j + 1], m[i + 1, j], m[i, j], m[i, j + 2]
+        for k, (u, v) in enumerate(places):
+            y, x, f = u + 2, v + 2, (8 * u // h) * 8 + 8 * v // w
+            inner = 2 * (here[y - 1, x] + here[y, x - 1]) + here[y - 1, x - 1]
+            inner += here[y - 2, x] + here[y, x - 2]
+            outer = 2 * (n[y, x] + west[y, x]) + nw[y, x] + ne[y, x]
+            around = sum(
+                z[y + a, x + b] for z in (n, west) for a, b in ((1, 0), (0, 1), (-1, 0), (0, -1))
+            )
+            a, b, d, e = (kind(int(t)) for t in (inner, outer, around, recent >> 2))
+            s = kind(int(inner + outer + (around >> 1) + (recent >> 3)) >> 1)
+            slots = [(16 * f + b) * 16 + min(a, 7), 16384 + 16 * f + a, 32768 + 16 * f + s,
+                     49152 + (16 * f + e) * 8 + min(d, 7)]  # fmt: skip
+            signs, long = 196608, 196608 + 585
+            magnitude = 0
+            while magnitude < 3:
+                if magnitude == 0 and a + b + d == 0:
+                    more = coder.alone(long + 4096 + (16 * f + e) * 2 + int(k == 0))
+                else:
+                    more = coder.mixed(
+                        [65536 * magnitude + t for t in slots], magnitude * 64 + f, 400
+                    )
+                if not more:
+                    break
+                magnitude += 1
+            if magnitude == 3:
+                magnitude += coder.gamma(long + 64 * s)
+            value = magnitude
+            if magnitude:
+                above, beside = (
+                    1 + int(np.sign(q[r, c, u, v])) if r >= 0 and c >= 0 else 1
+                    for r, c in ((i - 1, j), (i, j - 1))
+                )
+                if coder.alone(signs + 9 * (f if k else 64) + 3 * above + beside):
+                    value = -magnitude
+            q[i, j, u, v] = value + (predicted(q, i, j) if k == 0 else 0)
+            here[y, x] = min(magnitude, 255)
+            recent += (16 * min(magnitude, 255) - recent) >> 2
+    return q
+
+
+def predicted(q: np.ndarray, i: int, j: int) -> int:
+    if i == 0 or j == 0:
+        return int(q[i - 1, j, 0, 0] if i else q[i, j - 1, 0, 0] if j else 0)
+    n, w, nw = (int(q[r, c, 0, 0]) for r, c in ((i - 1, j), (i, j - 1), (i - 1, j - 1)))
+    if nw >= max(n, w):
+        return min(n, w)
+    return max(n, w) if nw <= min(n, w) else n + w - nw
+
+
+def dct(data: bytes, step: float, side: int) -> np.ndarray:
+    """A gray picture of `dct`, without deblocking; `step` in full scale."""
+    c = Container(data)
+    grid = -(-c.height // side), -(-c.width // side)
+    q = blocks(c.sections[0], (*grid, side, side))
+    plane = idctn(q * step, axes=(2, 3), norm="ortho").swapaxes(1, 2)
+    plane = plane.reshape(grid[0] * side, -1)[: c.height, : c.width] + 0.5
+    return np.rint(plane * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
+
+
+def predictive(data: bytes, bound: int) -> np.ndarray:
+    """A gray picture of `predictive`."""
+    c = Container(data)
+    coder, step = Decoder(c.sections[0], 4), 2 * bound + 1
+    low, high = -(2 ** (c.bits - 1)), 2 ** (c.bits - 1) - 1
+    x = np.zeros((c.height + 2, c.width + 6), int)
+    e, miss = np.zeros_like(x), np.zeros((6, *x.shape), int)
+    bias: dict[int, int] = {}
+    seen: dict[int, int] = {}
+
+    def bits(n: int) -> int:
+        return min(15, n.bit_length())
+
+    def fine(n: int) -> int:
+        length = bits(n)
+        return min(31, 2 * length + (n >> (length - 2) & 1 if length >= 2 else 0))
+
+    for i in range(2, c.height + 2):
+        x[i, :3] = x[i - 1, 3]
+        for j in range(3, c.width + 3):
+            w, ww, n, nw, ne, nn, nne = (
+                int(x[i - a, j + b])
+                for a, b in ((0, -1), (0, -2), (1, 0), (1, -1), (1, 1), (2, 0), (2, 1))
+            )
+            guesses = (w, n, w + n - nw, w + ((ne - nw) >> 1), n + ((ne - nne + n - nn) >> 1),
+                       w + ne - n)  # fmt: skip
+            weights = []
+            for k in range(6):
+                p = 2 * (miss[k, i, j - 1] + miss[k, i - 1, j]) + miss[k, i - 1, j - 1]
+                p = int(p + miss[k, i - 1, j + 1] + miss[k, i, j - 2])
+                weights.append(1 if p >= 2**17 else 2**36 // ((p + 1) ** 2 + 1) + 1)
+            total = sum(g * t for g, t in zip(guesses, weights, strict=True))
+            p8 = (8 * total + sum(weights) // 2) // sum(weights)
+            ew, en, enw, ene, eww = (
+                int(e[i - a, j + b]) for a, b in ((0, -1), (1, 0), (1, -1), (1, 1), (0, -2))
+            )
+            energy = 2 * abs(ew) + 2 * abs(en) + abs(enw) + abs(ene) + abs(eww)
+            energy += (abs(w - nw) + abs(n - nw) + abs(n - ne)) // step
+            below = (w, n, nw, ne, ww, nn, 2 * n - nn, 2 * w - ww)
+            pattern = 8 * sum((8 * t < p8) << k for k, t in enumerate(below))
+            pattern += min(7, bits(energy) >> 1)
+            corrected = p8 + bias.get(pattern, 0) // seen.get(pattern, 1)
+            prediction = min(high, max(low, (corrected + 4) >> 3))
+            g = [min(7, bits(4 * abs(t))) for t in (ew, en, ene)]
+            slots = [8 * fine(energy) + min(7, bits(abs(w - n))),
+                     40960 + (8 * g[0] + g[1]) * 8 + g[2], 81920 + pattern,
+                     122880 + 64 * bits(energy) + 8 * min(7, bits(abs(n - ne)))
+                     + min(7, bits(abs(w - nw)))]  # fmt: skip
+            length = 0
+            while length < 17 and coder.mixed(
+                [2048 * length + t for t in slots], 16 * length + bits(energy), 255
+            ):
+                length += 1
+            error = 0
+            if length:
+                lean = (corrected + 4) & 7
+                sign = 3 * (1 + int(np.sign(ew))) + 1 + int(np.sign(en))
+                negative = coder.alone(163840 + 9 * (8 * lean + min(7, length)) + sign)
+                error = 1
+                for depth in range(length - 1):
+                    q = error & 3 if depth < 2 else 4 + min(3, depth - 2)
+                    slot = 163840 + 576 + 8 * (32 * length + fine(energy)) + q
+                    error = 2 * error + coder.alone(slot)
+                error = -error if negative else error
+            value = min(high, max(low, prediction + error * step))
+            x[i, j], e[i, j] = value, error
+            bias[pattern] = bias.get(pattern, 0) + 8 * value - p8
+            seen[pattern] = seen.get(pattern, 1) + 1
+            if seen[pattern] >= 64:
+                bias[pattern] >>= 1
+                seen[pattern] >>= 1
+            for k in range(6):
+                miss[k, i, j] = abs(guesses[k] - value)
+        x[i, c.width + 3 :] = x[i, c.width + 2]
+        miss[:, i, c.width + 3 :] = miss[:, i, c.width + 2 : c.width + 3]
+    return x[2:, 3 : c.width + 3] + 2 ** (c.bits - 1)

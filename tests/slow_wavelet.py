@@ -1,0 +1,145 @@
+"""Bands of `wavelet` decoded as docs/mgt-format.md says, in plain Python."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from magnetite.core.codecs.lifting import synthesise
+from slow_decoder import Container, Decoder, kind
+
+REFINE = 65536
+SIGN = REFINE + 12288
+WAKE = SIGN + 128
+QUIET = WAKE + 2048
+Bands = list[list[np.ndarray]]
+
+
+class Band:
+    """One band: magnitudes with a margin of 2, signs, and which blocks hold something."""
+
+    def __init__(self, height: int, width: int) -> None:
+        self.size = height, width
+        self.known = np.zeros((height + 4, width + 4), int)
+        self.signs = np.zeros((height + 4, width + 4), int)
+        self.alive = np.zeros((-(-height // 8) + 2, -(-width // 8) + 2), int)
+
+
+def sizes(height: int, width: int, levels: int) -> list[list[tuple[int, int]]]:
+    found = []
+    for _ in range(levels):
+        r, c = (height + 1) // 2, (width + 1) // 2
+        found.append([(r, width - c), (height - r, c), (height - r, width - c)])
+        height, width = r, c
+    return [[(height, width)], *found[::-1]]
+
+
+def bit_plane(coder: Decoder, bands: list[list[Band]], plane: int) -> None:
+    for number, level in enumerate(bands):
+        finer = len(bands) - 1 - number
+        for orientation, band in enumerate(level):
+            parent = bands[number - 1][orientation].known if number > 1 else np.zeros((4, 4), int)
+            sibling = np.zeros_like(band.known)
+            if orientation:
+                other = level[orientation - 1].known[2:-2, 2:-2]
+                rows, columns = (min(a, b) for a, b in zip(other.shape, band.size, strict=True))
+                sibling[2 : rows + 2, 2 : columns + 2] = other[:rows, :columns]
+            band.known *= 2
+            o = orientation if number else 3
+            for bi, bj in np.ndindex(band.alive.shape[0] - 2, band.alive.shape[1] - 2):
+                if wakes(coder, band, parent, bi, bj, o, finer):
+                    block(coder, band, parent, sibling, bi, bj, plane, o, finer)
+
+
+def at(plane: np.ndarray, y: int, x: int) -> int:
+    """A magnitude, 0 outside the map."""
+    inside = 0 <= y < plane.shape[0] and 0 <= x < plane.shape[1]
+    return int(plane[y, x]) if inside else 0
+
+
+def wakes(
+    coder: Decoder, band: Band, parent: np.ndarray, bi: int, bj: int, o: int, finer: int
+) -> bool:
+    alive = band.alive
+    if not alive[bi + 1, bj + 1]:
+        beside = (
+            alive[bi, bj + 1] + alive[bi + 1, bj] + alive[bi + 2, bj + 1] + alive[bi + 1, bj + 2]
+        )
+        corners = alive[bi, bj] + alive[bi, bj + 2] + alive[bi + 2, bj] + alive[bi + 2, bj + 2]
+        total = sum(
+            min(4, at(parent[2:-2, 2:-2], 4 * bi + i, 4 * bj + j)) for i, j in np.ndindex(4, 4)
+        )
+        parents = 0 if total == 0 else 1 if total < 4 else 2 if total < 16 else 3
+        place = (3 * int(beside) + min(2, int(corners))) * 4 + parents
+        alive[bi + 1, bj + 1] = coder.alone(WAKE + (8 * o + min(7, finer)) * 64 + place)
+    return bool(alive[bi + 1, bj + 1])
+
+
+def block(
+    coder: Decoder, band: Band, parent: np.ndarray, sibling: np.ndarray,
+    bi: int, bj: int, plane: int, o: int, finer: int,
+) -> None:  # fmt: skip
+    height, width = band.size
+    k, deep = band.known, min(7, finer)
+    for i in range(8 * bi, min(height, 8 * bi + 8)):
+        for j in range(8 * bj, min(width, 8 * bj + 8)):
+            y, x = i + 2, j + 2
+            side, post = int(k[y, x - 1] + k[y, x + 1]), int(k[y - 1, x] + k[y + 1, x])
+            up, across = i // 2 + 2, j // 2 + 2
+            above = 2 * at(parent, up, across) + sum(
+                at(parent, up + a, across + b) for a, b in ((-1, 0), (1, 0), (0, -1), (0, 1))
+            )
+            if k[y, x]:
+                m, n = min(3, int(k[y, x]) >> 1), kind((side + post) >> 1)
+                slots = [REFINE + (16 * m + n) * 16 + kind(above >> 1),
+                         REFINE + 4096 + 64 * (8 * o + deep) + 16 * m + n,
+                         REFINE + 8192 + (16 * m + min(15, plane)) * 16 + n]  # fmt: skip
+                k[y, x] += coder.mixed(slots, 64 + 12 * m + min(11, n), 500, 3)
+                continue
+            corners = int(sum(k[y + a, x + b] for a in (-1, 1) for b in (-1, 1)))
+            beyond = int(k[y - 2, x] + k[y + 2, x] + k[y, x - 2] + k[y, x + 2])
+            near, kin = 2 * (side + post) + corners, int(sibling[y, x])
+            if near + above + beyond + kin == 0:
+                bit = coder.alone(QUIET + (8 * o + deep) * 16 + min(15, plane))
+            else:
+                s = kind((2 * near + above + beyond + kin) >> 2)
+                ring = (8 * min(7, kind(side)) + min(7, kind(post))) * 8 + min(7, kind(corners))
+                n, p = kind(near), kind(above)
+                slots = [512 * o + ring, 16384 + (16 * n + kind(beyond)) * 16 + p,
+                         32768 + ((16 * o + kind(kin)) * 16 + n) * 4 + min(3, p),
+                         49152 + ((8 * o + deep) * 16 + s) * 16 + kind(beyond + side)]  # fmt: skip
+                bit = coder.mixed(slots, 16 * o + s, 500)
+            if bit:
+                k[y, x] = 1
+                signs = band.signs
+                right = int(signs[y, x - 1] + signs[y, x + 1])
+                down = int(signs[y - 1, x] + signs[y + 1, x])
+                place = SIGN + 32 * o + 5 * (right + 2) + down + 2
+                signs[y, x] = 1 - 2 * coder.alone(place)
+
+
+def wavelet(data: bytes, step: float, levels: int) -> np.ndarray:
+    """A gray picture of `wavelet` with the 9/7 filter; `step` in full scale."""
+    c = Container(data)
+    (section,) = c.sections
+    planes, length = section[0], int.from_bytes(section[1:5], "little")
+    assert length == len(section) - 5
+    coder = Decoder(section[5:], 4)
+    levels = min(levels, min(c.height, c.width).bit_length() - 1)
+    bands = [[Band(*size) for size in level] for level in sizes(c.height, c.width, levels)]
+    for plane in range(planes - 1, -1, -1):
+        bit_plane(coder, bands, plane)
+    values = [
+        [
+            (b.signs * (b.known + np.where(b.known == 1, 0.42, 0.48)) * step)[2:-2, 2:-2]
+            for b in level
+        ]
+        for level in bands
+    ]
+    whole = synthesise(values, "9/7") + 0.5
+    return np.rint(whole * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
+
+
+def middle(band: Band) -> np.ndarray:
+    """What a number is taken for, in steps."""
+    within = np.where(band.known == 1, 0.42, 0.48)
+    return (band.signs * (band.known + within))[2:-2, 2:-2]

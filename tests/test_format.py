@@ -1,0 +1,56 @@
+"""Streams decoded by a decoder that was written from the page on the format alone."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import magnetite
+import slow_decoder
+import slow_wavelet
+from conftest import texture
+
+
+def picture(height: int, width: int, bits: int = 8) -> magnetite.Picture:
+    rng = np.random.default_rng(2)
+    values = texture(height, width) + rng.normal(0, 0.03, (height, width))
+    samples = np.rint(values.clip(0, 1) * (2**bits - 1))
+    return magnetite.Picture(samples.astype(np.uint8 if bits <= 8 else np.uint16), bits, "gray")
+
+
+@pytest.mark.parametrize(("step", "side"), [(0.01, 8), (0.08, 8), (0.04, 5)])
+def test_block_transform(step: float, side: int) -> None:
+    source = picture(37, 50)
+    made = magnetite.compress(source, f"dct step={100 * step:g}% block={side} deblock=off")
+    decoded = slow_decoder.dct(made.data, step, side)
+    # Single precision may round one sample in many to the other side.
+    assert np.abs(decoded - made.picture.samples).max() <= 1
+    assert (decoded != made.picture.samples).mean() < 0.002
+
+
+@pytest.mark.parametrize(("bits", "bound"), [(8, 0), (8, 3), (12, 0), (1, 0)])
+def test_prediction(bits: int, bound: int) -> None:
+    source = picture(41, 33, bits)
+    made = magnetite.compress(source, f"predictive bound={bound}")
+    np.testing.assert_array_equal(slow_decoder.predictive(made.data, bound), made.picture.samples)
+    assert np.abs(made.picture.samples.astype(int) - source.samples).max() <= bound
+
+
+@pytest.mark.parametrize(
+    ("height", "width", "step"), [(45, 62, 0.01), (33, 32, 0.06), (9, 70, 0.02)]
+)
+def test_wavelets(height: int, width: int, step: float) -> None:
+    source = picture(height, width)
+    made = magnetite.compress(source, f"wavelet step={100 * step:g}% levels=4")
+    decoded = slow_wavelet.wavelet(made.data, step, 4)
+    assert np.abs(decoded - made.picture.samples).max() <= 1
+    assert (decoded != made.picture.samples).mean() < 0.002
+
+
+def test_numbers_of_every_size() -> None:
+    rng = np.random.default_rng(4)
+    numbers = np.rint(rng.standard_cauchy((3, 4, 3, 4)) * 40).clip(-(2**24), 2**24).astype(np.int32)
+    from magnetite.core.codecs.backend import BACK_ENDS
+
+    data = BACK_ENDS["range"].pack(numbers)
+    np.testing.assert_array_equal(slow_decoder.blocks(data, numbers.shape), numbers)
