@@ -120,7 +120,13 @@ def test_tiff_of_other_kinds_is_converted_and_said(tmp_path: Path) -> None:
     np.testing.assert_array_equal(picture.samples, np.moveaxis(table[:, samples], 0, -1))
     assert picture.notes == ("palette converted to RGB",)
     tifffile.imwrite(path, np.stack([samples] * 3), photometric="minisblack")
-    assert magnetite.read(path).notes == ("first of 3 pages taken",)
+    stack = magnetite.read(path)
+    assert (stack.colour, stack.notes) == ("planes", ("3 pages read as a stack of planes",))
+    np.testing.assert_array_equal(stack.samples, np.stack([samples] * 3, axis=-1))
+    with tifffile.TiffWriter(path) as tiff:
+        tiff.write(samples)
+        tiff.write(samples[::2])
+    assert magnetite.read(path).notes == ("first of 2 pages taken",)
 
 
 def test_kernels_come_from_pictures_and_arrays(tmp_path: Path) -> None:

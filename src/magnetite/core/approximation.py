@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.codecs.blocks import Blocks
-from magnetite.core.codecs.lowrank import break_even
+from magnetite.core.codecs.terms import break_even
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Pixels
 

@@ -320,28 +320,39 @@ class FileName(Kind):
 
 @dataclass(frozen=True)
 class BlockSize(Kind):
-    """Height and width of a block: `8` for 8x8, `2x8` for 2 rows of 8 samples."""
+    """Sides of a block: `8` for 8x8, `2x8` for 2 rows of 8 samples, `8x8x4` for 4 planes of it."""
 
     high: int = 4096
+    #: Most sides that may be given.
+    axes: int = 2
+    #: Fewest sides that may be given; a single number stands for two equal ones.
+    least: int = 2
 
     def describe(self) -> str:
-        return f"N or HEIGHTxWIDTH; 1 to {self.high} each"
+        more = "" if self.axes == 2 else "[xPLANES]…"
+        form = f"N or HEIGHTxWIDTH{more}" if self.least == 2 else "N or NxN"
+        return f"{form}; 1 to {self.high} each"
 
-    def parse(self, text: str) -> tuple[int, int]:
-        match = re.fullmatch(r"(\d{1,6})(?:x(\d{1,6}))?", text, re.ASCII)
-        if match is None:
+    def parse(self, text: str) -> tuple[int, ...]:
+        words = text.split("x")
+        if not all(re.fullmatch(r"\d{1,6}", word, re.ASCII) for word in words):
             raise ValueError(f"{text!r} is not a block size: write 8, or 2x8 for height x width")
-        size = int(match[1]), int(match[2] or match[1])
-        for side in size:
+        sides = tuple(map(int, words))
+        if len(sides) == 1 and self.least == 2:
+            sides *= 2
+        if len(sides) > self.axes:
+            raise ValueError(f"{text!r} has {len(sides)} sides; at most {self.axes} are taken here")
+        for side in sides:
             check_bounds(Decimal(side), 1, self.high)
-        return size
+        return sides
 
-    def spell(self, value: tuple[int, int]) -> str:
-        height, width = value
-        return str(height) if height == width else f"{height}x{width}"
+    def spell(self, value: tuple[int, ...]) -> str:
+        if self.least == 2 and len(value) == 2 and value[0] == value[1]:
+            return str(value[0])
+        return "x".join(map(str, value))
 
     def example(self) -> str:
-        return "8"
+        return "8" if self.least == 2 else "12"
 
 
 @dataclass(frozen=True)

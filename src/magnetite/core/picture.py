@@ -177,6 +177,7 @@ def as_picture(source: Picture | Samples, origin: str = "array") -> Picture:
 
     bool is 1 bit, uint8 8 bits, uint16 16 bits, floating point a float picture with full
     scale 1.0; two axes are gray, a last axis of 1 gray, of 3 RGB, of any other length planes.
+    One axis is a row of samples; of four, the last two are joined into planes. `notes` say so.
 
     Raises
     ------
@@ -185,25 +186,36 @@ def as_picture(source: Picture | Samples, origin: str = "array") -> Picture:
     """
     if isinstance(source, Picture):
         return source
-    array = np.asarray(source)
+    array, colour, notes = _arranged(np.asarray(source))
+    if array.dtype == bool:
+        return Picture(array.astype(np.uint8), 1, colour, origin, notes)
+    if array.dtype in (np.uint8, np.uint16):
+        return Picture(array.copy(), 8 * array.dtype.itemsize, colour, origin, notes)
+    if np.issubdtype(array.dtype, np.floating):
+        wide = np.float64 if array.dtype.itemsize >= 8 else np.float32
+        return Picture(array.astype(wide), None, colour, origin, notes)
+    raise PictureError(
+        f"samples of type {array.dtype} have no known full scale: "
+        "give uint8, uint16, or float on 0..1"
+    )
+
+
+def _arranged(array: Samples) -> tuple[Samples, Colour, tuple[str, ...]]:
+    """An array's samples as (h, w) or (h, w, n), what they show, and what was done to them."""
+    if array.ndim == 1:
+        return array[np.newaxis], "gray", ("one axis: read as a row of samples",)
+    if array.ndim == 4:
+        across = "x".join(map(str, array.shape[2:]))
+        joined = array.reshape(*array.shape[:2], -1)
+        note = f"four axes: the last two, {across}, read as planes (code across: stack={across})"
+        return joined, "planes", (note,)
     if array.ndim == 3 and array.shape[2] == 1:
         array = array[..., 0]
     if array.ndim not in (2, 3):
         raise PictureError(
             f"an array of shape {array.shape} is no picture: give (h, w) or (h, w, n)"
         )
-    colour: Colour = "gray" if array.ndim == 2 else "rgb" if array.shape[2] == 3 else "planes"
-    if array.dtype == bool:
-        return Picture(array.astype(np.uint8), 1, colour, origin)
-    if array.dtype in (np.uint8, np.uint16):
-        return Picture(array.copy(), 8 * array.dtype.itemsize, colour, origin)
-    if np.issubdtype(array.dtype, np.floating):
-        wide = np.float64 if array.dtype.itemsize >= 8 else np.float32
-        return Picture(array.astype(wide), None, colour, origin)
-    raise PictureError(
-        f"samples of type {array.dtype} have no known full scale: "
-        "give uint8, uint16, or float on 0..1"
-    )
+    return array, "gray" if array.ndim == 2 else "rgb" if array.shape[2] == 3 else "planes", ()
 
 
 def _check(picture: Picture) -> None:

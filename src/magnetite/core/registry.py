@@ -187,8 +187,8 @@ def codec(
 
     `quality` names the setting that trades rate for quality, `finer` which way of it is finer;
     `points` is the sweep of it that a curve uses when none is given. Of the settings `one_of`,
-    exactly one must be given. A yardstick is somebody else's codec. `remark(frame, sections)`
-    gives what is to be said of what was coded.
+    exactly one must be given. A yardstick is somebody else's codec. `remark(frame, sections,
+    settings)` gives what is to be said of what was coded.
     """
     return _declare(
         "codec", name, summary, colour, source, lambda function, _: function, one_of,

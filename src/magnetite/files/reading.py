@@ -16,7 +16,7 @@ import numpy as np
 from magnetite.core.codecs.container import MAGIC
 from magnetite.core.codecs.stream import expand
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
-from magnetite.core.picture import Colour, Picture, Samples, as_picture
+from magnetite.core.picture import Picture, Samples, as_picture
 from magnetite.files import netpbm, png
 
 #: A float picture whose samples reach further than this was not meant on 0..1.
@@ -34,6 +34,8 @@ class Decoded:
     notes: tuple[str, ...] = ()
     alpha: Samples | None = None
     orientation: int = 1
+    #: Whether the last axis counts pages, not colours.
+    stack: bool = False
 
 
 def read(path: str | os.PathLike[str], *, full_scale: float | None = None) -> Picture:
@@ -121,13 +123,12 @@ def _as_picture(decoded: Decoded, origin: str, full_scale: float | None) -> Pict
         samples, bits = _rescaled(samples, full_scale)
     elif np.issubdtype(samples.dtype, np.floating):
         _check_float_range(samples)
-    if bits is None:
-        picture = as_picture(samples, origin)
-    else:
-        colour: Colour = as_picture(samples[:1].astype(np.uint8)).colour
-        dtype = np.uint8 if bits <= 8 else np.uint16
-        picture = Picture(samples.astype(dtype), bits, colour, origin)
-    return replace(picture, notes=decoded.notes, alpha=decoded.alpha)
+    whole = samples if bits is None else samples.astype(np.uint8 if bits <= 8 else np.uint16)
+    picture = as_picture(whole, origin)
+    if decoded.stack:
+        picture = replace(picture, colour="planes")
+    notes = (*decoded.notes, *picture.notes)
+    return replace(picture, bits=bits or picture.bits, notes=notes, alpha=decoded.alpha)
 
 
 def _rescaled(samples: Samples, full_scale: float) -> tuple[Samples, int | None]:
@@ -329,7 +330,10 @@ def _decode_tiff(data: bytes) -> Decoded:
         extra = [sample.name for sample in page.extrasamples]
         colormap = page.colormap
         tag = page.tags.get(274)
+        stack = _stack(tiff)
     notes = () if count == 1 else (f"first of {count} pages taken",)
+    if stack is not None:
+        samples, notes = stack, (f"{count} pages read as a stack of planes",)
     turn = int(tag.value) if tag is not None else 1
     if axes == "SYX":
         samples = np.moveaxis(samples, 0, -1)
@@ -352,7 +356,18 @@ def _decode_tiff(data: bytes) -> Decoded:
         notes = (*notes, "white-is-zero turned round")
     if extra[-1:] and extra[-1] in ("ASSOCALPHA", "UNASSALPHA"):
         return _separated(samples, bits if whole else None, notes, turn)
-    return Decoded(samples, bits if whole else None, notes, None, turn)
+    return Decoded(samples, bits if whole else None, notes, None, turn, stack is not None)
+
+
+def _stack(tiff: Any) -> Samples | None:
+    """All pages, shape (h, w, pages), where they are gray and alike; None otherwise."""
+    pages = [page.aspage() for page in tiff.pages] if len(tiff.pages) > 1 else []
+    kinds = {(p.axes, p.shape, p.dtype, p.photometric.name, p.bitspersample) for p in pages}
+    if len(kinds) != 1 or pages[0].axes != "YX" or not pages[0].photometric.name.startswith("MIN"):
+        return None
+    if pages[0].imagewidth * pages[0].imagelength * len(pages) > MAX_PIXELS:
+        raise FileError(f"more than {MAX_PIXELS} samples in {len(pages)} pages")
+    return np.stack([page.asarray() for page in pages], axis=-1)
 
 
 def _decode_npy(data: bytes) -> Decoded:

@@ -20,7 +20,7 @@ class Blocks:
 
     height: int
     width: int
-    block: tuple[int, int]
+    block: tuple[int, ...]
 
     @property
     def size(self) -> tuple[int, int]:

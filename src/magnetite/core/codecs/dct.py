@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, Literal
 
 from magnetite.core.amplitudes import Amplitude
@@ -11,7 +12,9 @@ from magnetite.core.codecs.colour import ColourPlanes
 from magnetite.core.codecs.deblock import Deblocking
 from magnetite.core.codecs.layers import EachPlane, Frame, Layer, Pipeline
 from magnetite.core.codecs.quantizer import Quantizer, Selection
+from magnetite.core.codecs.stack import AcrossPlanes
 from magnetite.core.codecs.transform import CosineTransform
+from magnetite.core.errors import PictureError
 from magnetite.core.parameters import BlockSize, Number, Share
 from magnetite.core.registry import ColourPolicy, codec
 
@@ -31,7 +34,8 @@ def dct(
     frame: Frame,
     *,
     step: Annotated[float, Amplitude(low=1e-5, high=4.0)],
-    block: Annotated[tuple[int, int], BlockSize()] = (8, 8),
+    block: Annotated[tuple[int, ...], BlockSize(axes=4)] = (8, 8),
+    stack: Annotated[tuple[int, ...] | None, BlockSize(least=1)] = None,
     weights: Literal["flat", "t81"] = "flat",
     zone: Annotated[float, Number(0, 1.5)] = 1.5,
     threshold: Annotated[float, Amplitude(high=100)] = 0.0,
@@ -51,8 +55,12 @@ def dct(
         Quantizer step of the orthonormal coefficients, share of full scale. The error of a
         coefficient, and so the rms error of the samples, is about step / √12 where all
         coefficients are coded, and less than that where most are zero.
-    block : (int, int)
-        Height and width of the blocks, any size; cut down to the picture's own.
+    block : (int, int), (int, int, int) or (int, int, int, int)
+        Height and width of the blocks, any size; cut down to the picture's own. Of a picture of
+        several planes, such as a time series or a volume, also how many planes a block spans.
+    stack : (int,) or (int, int), optional
+        How the planes are arranged: `5x6` for 30 planes read from an array of shape
+        (height, width, 5, 6). Along one axis if left out.
     weights : "flat" or "t81"
         One step for all frequencies, or `step` times the luminance table of ITU-T T.81 over
         its first entry, interpolated to the block's size.
@@ -75,14 +83,41 @@ def dct(
     -------
     Pipeline
         float32 throughout.
+
+    Raises
+    ------
+    PictureError
+        If block or stack do not fit the picture's planes.
     """
     planes = ColourPlanes(frame, colour)
     selection = Selection(zone, threshold, keep)
     stages: list[list[Layer]] = []
     for height, width in planes.shapes:
-        blocks = Blocks(height, width, block)
+        blocks = Blocks(height, width, block[:2])
         quantizer = Quantizer(step, weights == "t81", optimise == "on", selection)
         stage: list[Layer] = [Deblocking(step, blocks.size)] if deblock == "on" else []
         lossless = Lossless((*blocks.grid, *blocks.size), backend)
         stages.append([*stage, blocks, CosineTransform(), quantizer, lossless])
-    return Pipeline([planes, EachPlane(planes.names, stages)])
+    across = _across(frame, block[2:], stack)
+    if across is None:
+        return Pipeline([planes, EachPlane(planes.names, stages)])
+    return Pipeline([planes, across, EachPlane(across.names, stages)])
+
+
+def _across(
+    frame: Frame, sides: tuple[int, ...], stack: tuple[int, ...] | None
+) -> AcrossPlanes | None:
+    """The layer across planes; None for blocks within a plane."""
+    if stack is not None and math.prod(stack) != frame.channels:
+        raise PictureError(
+            f"stack={'x'.join(map(str, stack))} arranges {math.prod(stack)} planes; "
+            f"the picture has {frame.channels}"
+        )
+    if math.prod(sides) == 1:
+        return None
+    if frame.colour != "planes":
+        raise PictureError(
+            f"a block of {len(sides) + 2} sides is for stacks of planes, from NPY or TIFF; "
+            f"this picture is {frame.colour}"
+        )
+    return AcrossPlanes(stack or (frame.channels,), sides)

@@ -11,12 +11,12 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.codecs.layers import Section
+from magnetite.core.codecs.layers import Run, Section
 from magnetite.core.codecs.lifting import band_shapes
 from magnetite.core.errors import StreamError
 
@@ -35,9 +35,10 @@ _ENDLESS = 2**62
 class Embedded:
     """Whole numbers of wavelet bands, coded bit plane by bit plane.
 
-    `shapes` are height and width of each plane, `levels` how often they were halved.
+    `names`, `shapes` are name, height and width of each plane, `levels` how often they were halved.
     """
 
+    names: Sequence[str]
     shapes: Sequence[tuple[int, int]]
     levels: int
 
@@ -49,18 +50,22 @@ class Embedded:
         parts = self._parts([[list(level) for level in bands] for bands in planes])
         top = max(_top(part) for part in parts)
         with ThreadPoolExecutor(2) as pool:
-            coded = list(pool.map(lambda part: _encoded(part, top), parts))
-        turns = [
-            data[a:b]
-            for pairs in zip(
-                *([(data, a, b) for a, b in ends] for data, ends in coded), strict=True
-            )
-            for data, a, b in pairs
-        ]
+            coded = list(pool.map(lambda part: _encoded(part, top, self._labels()), parts))
+        turns = [turn for pair in zip(*coded, strict=True) for turn in pair]
+        runs = [run for turn in turns for run in turn.runs]
         if len(parts) == 1:
-            turns = [b"".join(turns)]
-        lengths = b"".join(len(turn).to_bytes(4, "little") for turn in turns)
-        return [Section("bit planes", bytes([top]) + lengths + b"".join(turns))]
+            turns = [_Turn(b"".join(turn.data for turn in turns), [])]
+        head = bytes([top]) + b"".join(len(turn.data).to_bytes(4, "little") for turn in turns)
+        data = head + b"".join(turn.data for turn in turns)
+        return [Section("bit planes", data, [Run("lengths", len(head)), *runs])]
+
+    def _labels(self) -> list[list[str]]:
+        """What the bands of each plane are called, level by level."""
+        levels = ["low band", *(f"level {level}" for level in range(self.levels, 0, -1))]
+        return [
+            [f"{name} {level}" if len(self.names) > 1 else level for level in levels]
+            for name in self.names
+        ]
 
     def backward(self, sections: Sequence[bytes]) -> list[Known]:
         """Numbers as far as the bytes reach; those of a cut section are known less exactly."""
@@ -121,24 +126,47 @@ def _top(planes: list[Bands]) -> int:
     return largest.bit_length()
 
 
-def _encoded(planes: list[Bands], top: int) -> tuple[bytes, list[tuple[int, int]]]:
-    """Bytes of one part, and where in them each bit plane begins and ends."""
+class _Turn(NamedTuple):
+    """Bytes of one bit plane of one part, and which bands they tell."""
+
+    data: bytes
+    runs: list[Run]
+
+
+def _encoded(planes: list[Bands], top: int, labels: list[list[str]]) -> list[_Turn]:
+    """One part, a turn for each bit plane; of no bit planes, none."""
     from magnetite.core.codecs.entropy.coder import NEXT, close_encoder, new_coder
 
     size = sum(b.size for p in planes for level in p for b in level) + 4096
     while True:
-        coder, data, ends = new_coder(False, size), np.empty(size, np.uint8), [0]
+        coder, data = new_coder(False, size), np.empty(size, np.uint8)
         maps = _maps(planes)
         models = [_model() for _ in planes]
+        stops: list[list[tuple[str, int]]] = []  # of each bit plane: band, and where it ends
         for plane in range(top - 1, -1, -1):
-            for part, model in zip(maps, models, strict=True):
-                _code(coder, data, part, plane, _ENDLESS, model)
-            ends.append(int(coder[NEXT]))
+            stops.append([])
+            for part, model, names in zip(maps, models, labels, strict=True):
+                for level, name in enumerate(names):
+                    _code_level(coder, data, part, level, plane, _ENDLESS, model)
+                    stops[-1].append((name, int(coder[NEXT])))
         length = close_encoder(coder, data)
         if length <= size:
-            ends[-1] = length
-            return data[:length].tobytes(), list(pairwise(ends))
+            return _turns(data[:length].tobytes(), stops)
         size = length + 16
+
+
+def _turns(data: bytes, stops: list[list[tuple[str, int]]]) -> list[_Turn]:
+    """The bytes by bit plane; the last also takes what closed the coder."""
+    if stops:
+        stops[-1][-1] = (stops[-1][-1][0], len(data))
+    turns, start = [], 0
+    for bands in stops:
+        first, runs = start, []
+        for name, stop in bands:
+            runs.append(Run(name, stop - start))
+            start = stop
+        turns.append(_Turn(data[first:start], runs))
+    return turns
 
 
 def _decoded(planes: list[Bands], data: bytes, whole: bool, top: int) -> list[Known]:
@@ -153,8 +181,9 @@ def _decoded(planes: list[Bands], data: bytes, whole: bool, top: int) -> list[Kn
     stop = len(data) + 3 if whole else len(data)
     for plane in range(top - 1, -1, -1):
         for part, model in zip(maps, models, strict=True):
-            if not _code(coder, array, part, plane, stop, model):
-                return [_numbers(part) for part in maps]
+            for level in range(len(part)):
+                if not _code_level(coder, array, part, level, plane, stop, model):
+                    return [_numbers(part) for part in maps]
     return [_numbers(part) for part in maps]
 
 
@@ -174,32 +203,30 @@ def _maps(planes: list[Bands]) -> list[list[list[Any]]]:
     return [[[band_of(band) for band in level] for level in bands] for bands in planes]
 
 
-def _code(
-    coder: Any, data: Any, bands: list[list[Any]], plane: int, stop: int, model: tuple[Any, Any]
+def _code_level(
+    coder: Any,
+    data: Any,
+    bands: list[list[Any]],
+    number: int,
+    plane: int,
+    stop: int,
+    model: tuple[Any, Any],
 ) -> bool:
-    """One bit plane of one plane of the picture; whether the bytes sufficed."""
+    """One bit plane of the bands of one level; whether the bytes sufficed."""
     from magnetite.core.codecs.entropy.planes_model import code_plane
 
-    for number, level in enumerate(bands):
-        for orientation, band in enumerate(level):
-            parent = bands[number - 1][orientation].known if number > 1 else _nothing(band, 2)
-            sibling = _nothing(band, 1)
-            if orientation:
-                _copy_inner(level[orientation - 1].known, sibling)
-            kind = orientation if number else 3
-            if not code_plane(
-                coder,
-                data,
-                band,
-                parent,
-                sibling,
-                plane,
-                kind,
-                len(bands) - 1 - number,
-                stop,
-                *model,
-            ):
-                return False
+    level = bands[number]
+    for orientation, band in enumerate(level):
+        parent = bands[number - 1][orientation].known if number > 1 else _nothing(band, 2)
+        sibling = _nothing(band, 1)
+        if orientation:
+            _copy_inner(level[orientation - 1].known, sibling)
+        kind, depth = orientation if number else 3, len(bands) - 1 - number
+        whole = code_plane(
+            coder, data, band, parent, sibling, plane, kind, depth, stop, *model
+        )  # fmt: skip
+        if not whole:
+            return False
     return True
 
 

@@ -28,11 +28,21 @@ class Frame:
         return size if self.colour == "gray" else (*size, self.channels)
 
 
+class Run(NamedTuple):
+    """So many bytes that tell one thing."""
+
+    name: str
+    length: int
+
+
 class Section(NamedTuple):
     """A named run of bytes; the name is for reports and is not stored."""
 
     name: str
     data: bytes
+    #: What its bytes tell, one after the other: lengths that add up to that of the data. A name
+    #: may come again. Empty where the whole section is one thing.
+    runs: Sequence[Run] = ()
 
 
 class Layer(Protocol):

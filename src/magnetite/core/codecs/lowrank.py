@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
@@ -13,30 +13,34 @@ from numpy.typing import NDArray
 from magnetite.core.amplitudes import Amplitude
 from magnetite.core.codecs.backend import BACK_ENDS
 from magnetite.core.codecs.blocks import Blocks
+from magnetite.core.codecs.blockwise import BlockFactors
 from magnetite.core.codecs.colour import ColourPlanes
 from magnetite.core.codecs.layers import Frame, Pipeline, Section
-from magnetite.core.errors import PictureError, StreamError
+from magnetite.core.codecs.terms import Keep, break_even, check_size
+from magnetite.core.errors import StreamError
 from magnetite.core.parameters import BlockSize, Count, Share
 from magnetite.core.registry import ColourPolicy, codec
 
 Array = NDArray[np.float32]
 
-#: Matrices of more numbers than this take too long to decompose.
-_LARGEST = 2**23
 _HALF_PERCENT = 0.005
 
 
-def break_even(height: int, width: int) -> float:
-    """Rank from which on the factors hold more numbers than the matrix: h w / (h + w + 1)."""
-    return height * width / (height + width + 1)
-
-
-def _warn(frame: Frame, sections: Sequence[Section]) -> list[str]:
+def _break_even_remark(
+    frame: Frame, sections: Sequence[Section], settings: Mapping[str, Any]
+) -> list[str]:
     """Say which rank was coded, and when it does not pay."""
-    ranks = [len(s.data) // 4 for s in sections if s.name.endswith("values")]
-    limit = break_even(frame.height, frame.width)
-    words = f"rank {', '.join(map(str, ranks))}; from {limit:.1f} on the factors hold more numbers"
-    words += " than the picture"
+    block = settings["block"]
+    if block is None:
+        limit = break_even(frame.height, frame.width)
+        ranks = [len(s.data) // 4 for s in sections if s.name.endswith("values")]
+    else:
+        limit = break_even(min(block[0], frame.height), min(block[1], frame.width))
+        ranks = [int.from_bytes(s.data[:2], "little") for s in sections if "levels" in s.name]
+    words = "rank" if block is None else "largest rank of a block"
+    whole = "picture" if block is None else "block"
+    words += f" {', '.join(map(str, ranks))}; from {limit:.1f} on the factors hold more numbers"
+    words += f" than the {whole}"
     if max(ranks) > limit:
         words += ": this rank does, and only quantization and coding make up for it"
     return [words]
@@ -52,7 +56,7 @@ def _warn(frame: Frame, sections: Sequence[Section]) -> list[str]:
     finer="higher",
     points="1,2,4,8,16,32,64,100",
     one_of=("rank", "energy", "error"),
-    remark=_warn,
+    remark=_break_even_remark,
 )
 def svd(
     frame: Frame,
@@ -60,6 +64,7 @@ def svd(
     rank: Annotated[int | None, Count(1, 4096)] = None,
     energy: Annotated[float | None, Share()] = None,
     error: Annotated[float | None, Amplitude()] = None,
+    block: Annotated[tuple[int, ...] | None, BlockSize()] = None,
     step: Annotated[float, Amplitude(low=1e-5, high=4.0)] = _HALF_PERCENT,
     colour: Literal["luma-chroma", "none"] = "luma-chroma",
 ) -> Pipeline:
@@ -75,6 +80,9 @@ def svd(
         the fewest terms that hold this share of `Σ s_i²`; or
     error : float
         the fewest terms whose rms error, before quantization, is at most this share of full scale.
+    block : (int, int), optional
+        Height and width of blocks that are decomposed one by one, with a rank of its own each
+        where energy or error is given; the whole picture if left out.
     step : float
         The factors are quantized so finely that their errors add up to step / √12 of full scale.
     colour : "luma-chroma" or "none"
@@ -83,11 +91,16 @@ def svd(
     Raises
     ------
     PictureError
-        If the picture has more than 2^23 pixels.
+        If the picture, or a block, has more than 2^23 pixels.
     """
     planes = ColourPlanes(frame, colour)
+    if block is not None:
+        blocks = Blocks(frame.height, frame.width, block)
+        each = BlockFactors(blocks, planes.names, Keep(rank, energy, error), step)
+        return Pipeline([planes, each])
     shape = (frame.height, frame.width)
-    factors = Factors(planes.names, [shape] * frame.channels, rank, energy, error, step, False)
+    keep = Keep(rank, energy, error)
+    factors = Factors(planes.names, [shape] * frame.channels, keep, step, False)
     return Pipeline([planes, factors])
 
 
@@ -107,7 +120,7 @@ def pca(
     components: Annotated[int | None, Count(1, 4096)] = None,
     variance: Annotated[float | None, Share()] = None,
     of: Literal["patches", "rows"] = "patches",
-    patch: Annotated[tuple[int, int], BlockSize(64)] = (8, 8),
+    patch: Annotated[tuple[int, ...], BlockSize(64)] = (8, 8),
     step: Annotated[float, Amplitude(low=1e-5, high=4.0)] = _HALF_PERCENT,
     colour: Literal["luma-chroma", "none"] = "luma-chroma",
 ) -> Pipeline:
@@ -140,7 +153,7 @@ def pca(
     blocks = Blocks(frame.height, frame.width, size)
     shape = (math.prod(blocks.grid), math.prod(blocks.size))
     factors = Factors(
-        planes.names, [shape] * frame.channels, components, variance, None, step, True
+        planes.names, [shape] * frame.channels, Keep(components, variance), step, True
     )
     return Pipeline([planes, Rows(blocks), factors])
 
@@ -173,9 +186,7 @@ class Factors:
 
     names: Sequence[str]
     shapes: Sequence[tuple[int, int]]
-    rank: int | None
-    energy: float | None
-    error: float | None
+    keep: Keep
     step: float
     centred: bool
 
@@ -230,11 +241,7 @@ class Factors:
     def _terms(self, matrix: Array) -> tuple[Array, Array, Array]:
         """Left vectors, singular values and right vectors of the terms that are kept."""
         height, width = matrix.shape
-        if min(height, width) ** 2 * max(height, width) > _LARGEST**1.5:
-            raise PictureError(
-                f"a matrix of {height}x{width} takes too long to decompose; "
-                "take a smaller picture or region"
-            )
+        check_size(height, width)
         from scipy.linalg import eigh
         from scipy.linalg import svd as decompose
 
@@ -246,21 +253,8 @@ class Factors:
         else:
             left, values, transposed = decompose(matrix.astype(np.float64), full_matrices=False)
             right = transposed.T
-        kept = self._rank(values, matrix.size)
+        kept = int(self.keep.count(values, matrix.size))
         return left[:, :kept], values[:kept], right[:, :kept]
-
-    def _rank(self, values: NDArray[np.float64], size: int) -> int:
-        positive = int((values > 1e-6 * max(1e-12, float(values[0]))).sum())
-        if values[0] <= 1e-9:
-            return 0
-        if self.rank is not None:
-            return min(self.rank, positive)
-        tails = np.concatenate([np.cumsum((values**2)[::-1])[::-1], [0.0]])
-        if self.energy is not None:
-            allowed = (1 - self.energy) * tails[0]
-        else:
-            allowed = (self.error or 0.0) ** 2 * size
-        return min(positive, int((tails > allowed * (1 + 1e-9)).sum()))
 
 
 def _pack(numbers: NDArray[np.int32]) -> bytes:

@@ -8,6 +8,7 @@ from dataclasses import replace
 from magnetite.core.aim import Aim, Target, solve_chain
 from magnetite.core.chain import AUTO, Chain, Step, parse_step
 from magnetite.core.codecs.container import unpack
+from magnetite.core.codecs.layers import Run
 from magnetite.core.codecs.stream import Compressed, compress
 from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.parameters import Span
@@ -107,9 +108,11 @@ def cut(compressed: Compressed, size: int) -> Compressed:
     if room < 0:
         raise TargetError(f"{size} bytes do not even hold the header")
     data = replace(stream, sections=[stream.sections[0][:room]]).pack()
-    header = len(data) - room
-    name = next(name for name in compressed.parts if name != "header")
-    return replace(compressed, data=data, parts={"header": header, name: room})
+    runs, left = [Run("header", len(data) - room)], room
+    for name, length in compressed.runs[1:]:
+        runs.append(Run(name, min(length, left)))
+        left -= runs[-1].length
+    return replace(compressed, data=data, runs=tuple(runs))
 
 
 def compress_to_aim(source: Picture | Samples, text: str, aim: str) -> tuple[Compressed, Aim]:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
 from magnetite.core.chain import Step, parse_step
 from magnetite.core.codecs.container import MAX_SAMPLES, Stream, unpack
-from magnetite.core.codecs.layers import Frame, Pipeline, Section
+from magnetite.core.codecs.layers import Frame, Pipeline, Run, Section
 from magnetite.core.errors import MagnetiteError, StreamError
 from magnetite.core.picture import Picture, Pixels, Samples, as_picture
 
@@ -22,8 +23,8 @@ class Compressed:
     data: bytes
     #: Canonical text of the codec with its settings.
     step: str
-    #: Bytes by part; they add up to `len(data)`.
-    parts: dict[str, int]
+    #: What the bytes tell, one after the other; their lengths add up to `len(data)`.
+    runs: tuple[Run, ...]
     #: Of the source: pixels, and bits of all its samples.
     pixels: int
     source_bits: int
@@ -31,6 +32,14 @@ class Compressed:
     remarks: tuple[str, ...] = ()
     #: Whether it may be cut anywhere and still decodes.
     embedded: bool = False
+
+    @property
+    def parts(self) -> dict[str, int]:
+        """Bytes by part; they add up to `len(data)`."""
+        parts: dict[str, int] = {}
+        for name, length in self.runs:
+            parts[name] = parts.get(name, 0) + length
+        return parts
 
     @property
     def bpp(self) -> float:
@@ -62,17 +71,17 @@ def compress(source: Picture | Samples, step: str) -> Compressed:
     data, sections = _encode(parsed, picture, pixels)
     frame = _frame(picture, pixels)
     remark = parsed.method.traits["remark"]
-    parts = {"header": len(data) - sum(len(s.data) for s in sections)}
+    runs = [Run("header", len(data) - sum(len(s.data) for s in sections))]
     for section in sections:
-        parts[section.name] = parts.get(section.name, 0) + len(section.data)
+        runs += section.runs or [Run(section.name, len(section.data))]
     sample_bits = picture.bits or 8 * picture.samples.dtype.itemsize
     return Compressed(
         data,
         str(parsed),
-        parts,
+        tuple(runs),
         picture.height * picture.width,
         picture.samples.size * sample_bits,
-        tuple(remark(frame, sections)) if remark else (),
+        tuple(remark(frame, sections, _settings(parsed, picture))) if remark else (),
         _pipeline(parsed, picture, frame).embedded,
     )
 
@@ -130,6 +139,12 @@ def _encode(step: Step, picture: Picture, pixels: Pixels) -> tuple[bytes, list[S
 def _pipeline(step: Step, picture: Picture, frame: Frame) -> Pipeline:
     pipeline: Pipeline = step.method.function(frame, **step.arguments(picture))
     return pipeline
+
+
+def _settings(step: Step, picture: Picture) -> dict[str, Any]:
+    """All settings of a step, those left out at their defaults."""
+    defaults = {p.name: p.default for p in step.method.parameters.values()}
+    return defaults | step.arguments(picture)
 
 
 def _frame(picture: Picture, pixels: Pixels) -> Frame:

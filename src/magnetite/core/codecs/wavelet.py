@@ -65,7 +65,7 @@ def wavelet(
     """
     levels = min(levels, min(frame.height, frame.width).bit_length() - 1)
     exact = filter == "5/3"
-    planes: Layer
+    planes: ColourPlanes | DigitalPlanes
     if exact:
         bits = digital_bits(frame, "filter=5/3")
         planes = DigitalPlanes(frame, "reversible" if colour == "luma-chroma" else "none")
@@ -73,7 +73,8 @@ def wavelet(
     else:
         planes = ColourPlanes(frame, colour)
     shapes = [(frame.height, frame.width)] * frame.channels
-    layers = [planes, Wavelets(filter, levels), DeadZone(step, exact), Embedded(shapes, levels)]
+    embedded = Embedded(planes.names, shapes, levels)
+    layers: list[Layer] = [planes, Wavelets(filter, levels), DeadZone(step, exact), embedded]
     return Pipeline(layers, embedded=True)
 
 
