@@ -41,6 +41,7 @@ docs: $(READY)
 	$(BIN)/magnetite methods --format markdown > docs/methods.md
 	$(BIN)/python docs/make_degradations.py docs
 	$(BIN)/python docs/make_metrics.py docs
+	$(BIN)/python docs/make_codecs.py docs
 
 screenshots: $(READY)
 	$(BIN)/python docs/make_screenshots.py docs/screenshots

@@ -13,7 +13,7 @@ _HOMES = {
     "Picture": "magnetite.core.picture",
     "bd_rate": "magnetite.core.curves",
     "compress": "magnetite.core.codecs.stream",
-    "curve": "magnetite.core.curves",
+    "curve": "magnetite.core.sweeps",
     "degrade": "magnetite.core.degrade.apply",
     "expand": "magnetite.core.codecs.stream",
     "gauge": "magnetite.core.scoring",
@@ -30,11 +30,12 @@ __all__ = [  # noqa: RUF022
 
 if TYPE_CHECKING:
     from magnetite.core.codecs.stream import compress, expand
-    from magnetite.core.curves import bd_rate, curve
+    from magnetite.core.curves import bd_rate
     from magnetite.core.degrade.apply import degrade
     from magnetite.core.picture import Picture
     from magnetite.core.restore.apply import restore
     from magnetite.core.scoring import gauge, score
+    from magnetite.core.sweeps import curve
     from magnetite.files.reading import read
     from magnetite.files.writing import write
 

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.options import FormatOption, FullScaleOption, OutputFormat, load
+from magnetite.cli.curve_points import Result, measured
+from magnetite.cli.options import FormatOption, FullScaleOption, OutputFormat, RegionOption, load
 from magnetite.cli.output import Cell, csv_text, print_csv, print_json, print_table
-from magnetite.cli.progress import progress
 from magnetite.core.errors import InputError
 
 if TYPE_CHECKING:
-    from magnetite.core.curves import Point
     from magnetite.core.picture import Picture
+    from magnetite.core.region import Region
 
 
 def run(
@@ -24,52 +25,60 @@ def run(
     codec: Annotated[
         list[str],
         typer.Option(
-            help="Codec with a sweep, as in: 'dct step=4dn,8dn,16dn'; may be repeated.",
+            help="Codec with a sweep, as in: 'dct step=4dn,8dn,16dn'; without one, points evenly "
+            "in rate. May be repeated; the first is what the others are compared with.",
             metavar="STEP",
         ),
     ],
     metric: Annotated[str, typer.Option(help="Metrics, separated by commas.")] = "psnr,ssim",
     out: Annotated[
-        Path | None, typer.Option(help="Folder for points.csv and curve.png.", metavar="FOLDER")
+        Path | None,
+        typer.Option(
+            help="Folder for points.csv, comparison.csv, curve.png and crops.png. Points that it "
+            "holds already are not worked out again.",
+            metavar="FOLDER",
+        ),
     ] = None,
+    crop: RegionOption = None,
     workers: Annotated[int, typer.Option(help="Points worked on at a time.", min=1, max=64)] = 2,
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Draw rate-distortion curves of codecs, at the rates of real files."""
-    from magnetite.core.curves import sweep_steps
+    from magnetite.core.region import Region
     from magnetite.core.scoring import gauge, parse_metrics
     from magnetite.files.atomic import make_folder, write_bytes
 
-    metrics = parse_metrics(metric, "metric")
-    sweeps = [sweep_steps(text) for text in codec]
+    metrics = [str(m) for m in parse_metrics(metric, "metric")]
+    region = Region.parse(crop) if crop else None
     pictures = [load(path, full_scale) for path in references]
     if len(set(references)) < len(references):
         raise InputError("a reference is named twice")
+    if region is not None:
+        region.crop(pictures[0])
     if out is not None:
         make_folder(out)
-    titles = ["reference", "activity dn", "codec", "bpp", "bytes", *map(str, metrics)]
-    results = _measured(references, pictures, sweeps, metric, workers)
-    activity = {
-        path: gauge(picture, "activity")["activity"] if picture.colour != "planes" else None
-        for path, picture in zip(references, pictures, strict=True)
-    }
-    rows = [
-        [str(path), activity[path], p.step, p.bpp, p.bytes, *p.scores.values()]
-        for path, _, p in results
+    activity = [
+        gauge(picture, "activity")["activity"] if picture.colour != "planes" else None
+        for picture in pictures
     ]
-    comparisons = _compared(results, codec, [str(m) for m in metrics])
-    if out is not None:
-        write_bytes(out / "points.csv", csv_text(titles, rows).encode())
-        if comparisons:
-            write_bytes(out / "comparison.csv", csv_text(_COMPARED, comparisons).encode())
+    results = measured(references, pictures, activity, codec, metrics, workers, out)
+    titles = ["reference", "activity dn", "codec", "bpp", "bytes", *metrics]
+    rows = [
+        [str(references[r.reference]), activity[r.reference], r.point.step, r.point.bpp,
+         r.point.bytes, *r.point.scores.values()]
+        for r in results
+    ]  # fmt: skip
+    comparisons = _compared(results, references, codec, metrics)
+    if out is not None and comparisons:
+        write_bytes(out / "comparison.csv", csv_text(_COMPARED, comparisons).encode())
     if format is OutputFormat.json:
         keys = ("reference", "activity", "codec", "bpp", "bytes")
         print_json(
             {
                 "rows": [
-                    dict(zip(keys, row, strict=False)) | {"scores": p.scores}
-                    for row, (_, _, p) in zip(rows, results, strict=True)
+                    dict(zip(keys, row, strict=False)) | {"scores": r.point.scores}
+                    for row, r in zip(rows, results, strict=True)
                 ],
                 "comparisons": [dict(zip(_COMPARED, line, strict=True)) for line in comparisons],
             }
@@ -80,57 +89,27 @@ def run(
         print_table(titles, rows)
         _print_comparisons(comparisons)
     if out is not None:
-        _draw(results, codec, [str(m) for m in metrics], out / "curve.png")
+        _draw(results, references, codec, metrics, out / "curve.png")
+        _draw_crops(results, pictures[0], codec, region, out / "crops.png")
         if format is OutputFormat.table:
             print(f"wrote {', '.join(sorted(str(path) for path in out.iterdir()))}")
 
 
 _COMPARED = ("reference", "metric", "anchor", "codec", "bd_rate", "bd_quality", "overlap")
-Result = tuple[Path, int, "Point"]
 
 
-def _measured(
-    paths: list[Path], pictures: list[Picture], sweeps: list[list[str]], metric: str, workers: int
-) -> list[Result]:
-    """All points, by reference, codec and rate."""
-    from concurrent.futures import ThreadPoolExecutor
-
-    from magnetite.core.curves import point
-
-    jobs = [
-        (path, number, picture, step)
-        for path, picture in zip(paths, pictures, strict=True)
-        for number, steps in enumerate(sweeps)
-        for step in steps
-    ]
-    with progress("curve", len(jobs)) as advance:
-
-        def work(job: tuple[Path, int, Picture, str]) -> Result:
-            path, number, picture, step = job
-            made = point(picture, step, metric, picture)
-            advance(f"{path.name}: {step}")
-            return path, number, made
-
-        with ThreadPoolExecutor(workers) as pool:
-            results = list(pool.map(work, jobs))
-    order = {path: place for place, path in enumerate(paths)}
-    return sorted(results, key=lambda r: (order[r[0]], r[1], r[2].bpp))
-
-
-def _compared(results: list[Result], codecs: list[str], metrics: list[str]) -> list[list[Cell]]:
+def _compared(
+    results: list[Result], paths: list[Path], codecs: list[str], metrics: list[str]
+) -> list[list[Cell]]:
     """Each codec against the first, picture by picture, then the mean over all of them."""
     from magnetite.core.curves import compare
 
-    paths = list(dict.fromkeys(path for path, _, _ in results))
     lines: list[list[Cell]] = []
     for metric in metrics:
         for other in range(1, len(codecs)):
             own: list[list[Cell]] = []
-            for path in paths:
-                one, two = (
-                    [(p.bpp, p.scores[metric]) for r, n, p in results if (r, n) == (path, number)]
-                    for number in (0, other)
-                )
+            for number, path in enumerate(paths):
+                one, two = (_points(results, number, codec, metric) for codec in (0, other))
                 found = compare(one, two)
                 figures = [found.bd_rate, found.bd_quality, found.overlap]
                 own.append([str(path), metric, codecs[0], codecs[other], *figures])
@@ -139,6 +118,17 @@ def _compared(results: list[Result], codecs: list[str], metrics: list[str]) -> l
                 means = [_mean([line[k] for line in own]) for k in (4, 5, 6)]
                 lines.append(["mean", metric, codecs[0], codecs[other], *means])
     return lines
+
+
+def _points(
+    results: list[Result], reference: int, codec: int, metric: str
+) -> list[tuple[float, float]]:
+    """Rate and score of one codec's points on one picture."""
+    return [
+        (r.point.bpp, r.point.scores[metric])
+        for r in results
+        if (r.reference, r.codec) == (reference, codec)
+    ]
 
 
 def _mean(values: list[Cell]) -> float | None:
@@ -163,30 +153,55 @@ def _print_comparisons(lines: list[list[Cell]]) -> None:
 
 
 def _draw(
-    results: list[tuple[Path, int, Point]], codecs: list[str], metrics: list[str], path: Path
+    results: list[Result], paths: list[Path], codecs: list[str], metrics: list[str], target: Path
 ) -> None:
     """A colour for each reference, a line style for each codec; the fewer are named alone."""
     from magnetite.core.chain import parse_step
+    from magnetite.core.curves import hull
     from magnetite.core.registry import find
     from magnetite.views.curves import Line, Panel, rate_distortion
     from magnetite.views.style import save
 
-    references = list(dict.fromkeys(path for path, _, _ in results))
+    single = len(paths) == 1
     panels = []
     for metric in metrics:
         lines = []
-        for colour, reference in enumerate(references):
+        for colour, reference in enumerate(paths):
             for style, codec in enumerate(codecs):
-                points = [
-                    (p.bpp, p.scores[metric])
-                    for path, number, p in results
-                    if path == reference and number == style
-                ]
-                names = [reference.stem] * (len(references) > 1) + [codec] * (len(codecs) > 1)
+                names = [reference.stem] * (not single) + [codec] * (len(codecs) > 1)
                 label = " ".join(names) or reference.stem
-                single = len(references) == 1
+                points = _points(results, colour, style, metric)
                 lines.append(Line(label, points, style if single else colour, style))
         method = find("metric", parse_step(metric, "metric").method.name)
-        unit = f" ({method.traits['unit']})" if method and method.traits["unit"] else ""
-        panels.append(Panel(f"{metric}{unit}", lines))
-    save(rate_distortion(panels, "Rate-distortion curves"), path)
+        assert method is not None
+        unit = f" ({method.traits['unit']})" if method.traits["unit"] else ""
+        together = [p for line in lines for p in line.points]
+        best = hull(together) if single and method.traits["better"] == "higher" else ()
+        panels.append(Panel(f"{metric}{unit}", lines, hull=best))
+    save(rate_distortion(panels, "Rate-distortion curves"), target)
+
+
+def _draw_crops(
+    results: list[Result], picture: Picture, codecs: list[str], region: Region | None, target: Path
+) -> None:
+    """The first picture by all codecs, at one rate within the reach of all: whole and a part."""
+    from magnetite.cli.score_output import score_words
+    from magnetite.core.sweeps import at_rate
+    from magnetite.views.sheet import busiest, sheet
+    from magnetite.views.style import save
+
+    if picture.colour == "planes":
+        return
+    reach = [[r.point for r in results if (r.reference, r.codec) == (0, n)] for n in
+             range(len(codecs))]  # fmt: skip
+    low, high = max(points[0].bpp for points in reach), min(points[-1].bpp for points in reach)
+    rate = math.sqrt(low * high)
+    pictures, titles = [picture], [f"reference\nall at {rate:.3g} bpp"]
+    for points in reach:
+        nearest = min(points, key=lambda p: abs(math.log(p.bpp / rate)))
+        made = at_rate(picture, nearest.step, rate)
+        if made is not None:
+            pictures.append(made.picture)
+            scores = score_words(picture, made.picture)
+            titles.append(f"{made.step}\n{made.bpp:.3g} bpp, {scores}")
+    save(sheet(pictures, titles, region or busiest(picture)), target)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -72,8 +73,19 @@ def _options(
             "--version", callback=_print_version, is_eager=True, help="Print the version and exit."
         ),
     ] = False,
+    commands: Annotated[
+        Path | None,
+        typer.Option(
+            help="Commands of your own to be used as codecs and restorations, a TOML file "
+            "(docs/commands.md).",
+            metavar="FILE",
+        ),
+    ] = None,
 ) -> None:
-    pass
+    if commands is not None:
+        from magnetite.commands import declare
+
+        declare(commands)
 
 
 def main() -> None:

@@ -1,4 +1,4 @@
-"""Rate-distortion curves and their comparison."""
+"""Comparison of rate-distortion curves."""
 
 from __future__ import annotations
 
@@ -9,87 +9,13 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.chain import parse_sweep
-from magnetite.core.codecs.stream import compress
-from magnetite.core.errors import ChainError, InputError
-from magnetite.core.picture import Picture, Samples, as_picture
-from magnetite.core.scoring import score
+from magnetite.core.errors import InputError
 
 #: Points of a curve: rate and quality.
 Curve = Sequence[tuple[float, float]]
 Fit = Literal["pchip", "polynomial"]
 #: Two curves are compared only where they share at least this much of their joint range.
 LEAST_OVERLAP = 0.3
-
-
-@dataclass(frozen=True)
-class Point:
-    """One coded picture: the codec's step, the rate of its stream and its scores."""
-
-    step: str
-    bpp: float
-    bytes: int
-    scores: dict[str, float]
-
-
-def sweep_steps(text: str) -> list[str]:
-    """All steps of a codec's sweep in canonical spelling: `dct step=4dn,8dn` gives two.
-
-    A codec without its quality setting sweeps the points that it declares.
-
-    Raises
-    ------
-    ChainError
-        If the text cannot be read or is a chain of several steps.
-    """
-    first = parse_sweep(text, "codec", complete=False)[0].steps[0]
-    quality = first.method.traits["quality"]
-    given = dict(first.settings).keys()
-    if quality not in given and not given & set(first.method.one_of):
-        text = f"{text} {quality}={first.method.traits['points']}"
-    chains = parse_sweep(text, "codec")
-    if len(chains[0].steps) > 1:
-        raise ChainError(f"{text!r} is a chain; a curve takes one codec at a time")
-    return [str(chain) for chain in chains]
-
-
-def curve(
-    reference: Picture | Samples,
-    codec: str,
-    metrics: str = "psnr,ssim",
-    *,
-    source: Picture | Samples | None = None,
-) -> list[Point]:
-    """Points of a rate-distortion curve, by rising rate.
-
-    Parameters
-    ----------
-    reference : Picture or array
-        What the decoded pictures are scored against.
-    codec : str
-        A codec with a sweep of its settings, `dct step=2dn,4dn,8dn`; without its quality
-        setting, the points that the codec declares.
-    metrics : str
-        As for `score`.
-    source : Picture or array, optional
-        What is coded, if it is not the reference itself: a noisy or denoised version.
-
-    Raises
-    ------
-    ChainError, PictureError
-        If codec or metrics cannot be read or do not suit the picture.
-    """
-    clean = as_picture(reference)
-    coded = clean if source is None else as_picture(source)
-    points = [point(clean, step, metrics, coded) for step in sweep_steps(codec)]
-    return sorted(points, key=lambda p: p.bpp)
-
-
-def point(reference: Picture, step: str, metrics: str, source: Picture) -> Point:
-    """One point: `source` coded by `step` and scored against `reference`."""
-    coded = compress(source, step)
-    scores = score(reference, coded.picture, metrics)
-    return Point(coded.step, coded.bpp, len(coded.data), dict(scores))
 
 
 def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip") -> float:

@@ -6,7 +6,8 @@
         ├── ChainError            ... in the text of a step or a chain
         ├── PictureError          ... in a picture: size, colour, bit depth, values
         ├── StreamError           ... in the bytes of a compressed picture
-        └── FileError             ... with a file: missing, damaged, not writable
+        ├── FileError             ... with a file: missing, damaged, not writable
+        └── CommandError          ... with a command of the user's own
 
 A message is one line: what is wrong, where, and how to mend it.
 """
@@ -38,3 +39,7 @@ class StreamError(InputError):
 
 class FileError(InputError):
     """A file is missing, damaged, of an unknown kind, or cannot be written."""
+
+
+class CommandError(InputError):
+    """A command of the user's own is declared wrongly, or failed."""

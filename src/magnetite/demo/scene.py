@@ -6,11 +6,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from magnetite.core.codecs.stream import Compressed, compress
-from magnetite.core.curves import Point, bd_quality, curve, rate_at
+from magnetite.core.curves import bd_quality, rate_at
 from magnetite.core.degrade.apply import Degraded, degrade
 from magnetite.core.picture import Picture
 from magnetite.core.restore.apply import restore
 from magnetite.core.scoring import Scores, gauge, score
+from magnetite.core.sweeps import Point, curve
 
 NOISE = "gaussian-noise sd=5%"
 DENOISER = "gaussian sigma=0.8px"

@@ -30,11 +30,13 @@ class Line:
 
 @dataclass(frozen=True)
 class Panel:
-    """One pair of axes: what its y axis shows, its lines, and a level to mark, if any."""
+    """One pair of axes: what its y axis shows, its lines, and a level or a hull to mark, if any."""
 
     title: str
     lines: Sequence[Line]
     level: tuple[float, str] | None = None
+    #: Points of the upper convex hull of all lines.
+    hull: Sequence[tuple[float, float]] = ()
 
 
 _STYLES = ("-", "--", ":", "-.")
@@ -78,6 +80,8 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
     axes.set_xscale("log")
     axes.grid(True)
     ends = []
+    if panel.hull:
+        _draw_hull(axes, panel.hull)
     for line in panel.lines:
         rates, scores = np.array(sorted(p for p in line.points if np.isfinite(p[1]))).T
         colour = COLOURS[line.colour % len(COLOURS)]
@@ -100,3 +104,14 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
     axes.set_xlabel("rate (bits per pixel, whole file)" if named else "bits per pixel")
     if named:
         label_ends(axes, ends)
+
+
+def _draw_hull(axes: Axes, hull: Sequence[tuple[float, float]]) -> None:
+    """Straight in rate, and so curved on a logarithmic axis: a pale band behind the lines."""
+    rates, scores = np.array(hull).T
+    fine = np.geomspace(rates[0], rates[-1], 400)
+    axes.plot(fine, np.interp(fine, rates, scores), color="#d9d9d9", lw=7, zorder=0.5)
+    axes.text(
+        0.985, 0.03, "gray band: convex hull of all points", transform=axes.transAxes,
+        ha="right", fontsize=9, color="#777777",
+    )  # fmt: skip

@@ -70,6 +70,23 @@ def sheet(
     return figure
 
 
+def busiest(picture: Picture, share: float = 0.2) -> Region:
+    """The part of a picture with most going on: where its samples differ most from neighbours.
+
+    Its sides are a share of the picture's shorter one, at least 16 px where there are so many.
+    """
+    gray = picture.luma().pixels().astype(np.float64)
+    side = min(max(16, round(share * min(gray.shape))), *gray.shape)
+    slopes = np.zeros(gray.shape)
+    slopes[:, 1:] += np.abs(np.diff(gray, axis=1))
+    slopes[1:] += np.abs(np.diff(gray, axis=0))
+    sums = np.zeros((gray.shape[0] + 1, gray.shape[1] + 1))
+    sums[1:, 1:] = slopes.cumsum(axis=0).cumsum(axis=1)
+    total = sums[side:, side:] - sums[:-side, side:] - sums[side:, :-side] + sums[:-side, :-side]
+    top, left = np.unravel_index(int(total.argmax()), total.shape)
+    return Region(int(left), int(top), side, side)
+
+
 def _columns(count: int, crop: Region | None) -> int:
     if count <= 4:
         return count

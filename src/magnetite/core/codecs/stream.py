@@ -11,7 +11,7 @@ import numpy as np
 from magnetite.core.chain import Step, parse_step
 from magnetite.core.codecs.container import MAX_SAMPLES, Stream, unpack
 from magnetite.core.codecs.layers import Frame, Pipeline, Run, Section
-from magnetite.core.errors import MagnetiteError, StreamError
+from magnetite.core.errors import CommandError, MagnetiteError, StreamError
 from magnetite.core.picture import Picture, Pixels, Samples, as_picture
 
 
@@ -107,7 +107,7 @@ def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
                 f"the stream is truncated: {stream.missing} bytes are missing at its end"
             )
         pixels = pipeline.backward(stream.sections)
-    except StreamError:
+    except (StreamError, CommandError):
         raise
     except MagnetiteError as error:
         raise StreamError(f"the stream's step {stream.step!r} cannot be used: {error}") from None

@@ -1,0 +1,195 @@
+"""Read a file of commands and declare each as a method.
+
+    [codec.halver]
+    summary = "Every second row, stored raw."
+    encode = "python3 {here}/halver.py pack {quality} {input} {output}"
+    decode = "python3 {here}/halver.py unpack {input} {output}"
+    quality = [1, 9]
+
+    [restoration.brighter]
+    run = ["python3", "{here}/brighter.py", "{strength}", "{input}", "{output}"]
+    strength = [0.0, 1.0]
+
+Commands run only where the user names such a file: a compressed picture holds the name of its
+codec and never a command.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Annotated, Any
+
+from magnetite.commands.methods import CommandCodec, CommandRestoration
+from magnetite.commands.running import Command
+from magnetite.core.codecs.layers import Frame, Pipeline
+from magnetite.core.errors import CommandError
+from magnetite.core.parameters import Count, Number
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, codec, find, restoration
+from magnetite.files.reading import read_bytes
+from magnetite.files.writing import FORMATS
+
+_SECONDS = 60.0
+_KEYS = {
+    "codec": {"summary", "encode", "decode", "quality", "finer", "points", "picture", "seconds"},
+    "restoration": {"summary", "run", "strength", "picture", "seconds"},
+}
+
+
+def declare(path: str | os.PathLike[str]) -> list[str]:
+    """Declare every command of a TOML file as a method; its names, in order.
+
+    Raises
+    ------
+    FileError
+        If the file cannot be read.
+    CommandError
+        If it does not declare commands, or one has a name that is taken.
+    """
+    path = Path(path)
+    try:
+        table = tomllib.loads(read_bytes(path).decode())
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise CommandError(f"{path}: no TOML file ({error})") from None
+    names = []
+    for kind, commands in table.items():
+        if kind not in _KEYS or not isinstance(commands, dict):
+            raise CommandError(f"{path}: [{kind}.…] is neither [codec.NAME] nor [restoration.NAME]")
+        for name, entry in commands.items():
+            fields = _Fields(f"{path}: {kind}.{name}", name, kind, entry, path.parent.resolve())
+            (_declare_codec if kind == "codec" else _declare_restoration)(fields)
+            names.append(name)
+    return names
+
+
+@dataclass
+class _Fields:
+    """The keys of one command, taken one by one."""
+
+    where: str
+    name: str
+    kind: str
+    entry: Mapping[str, Any]
+    here: Path
+    seconds: float = field(init=False)
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.entry, dict):
+            raise CommandError(f"{self.where}: a command is a table of keys")
+        if not re.fullmatch(r"[a-z][a-z0-9-]*", self.name):
+            raise CommandError(f"{self.where}: a name has small letters, digits and hyphens")
+        if find(self.kind, self.name):
+            raise CommandError(f"{self.where}: there is a {self.kind} of that name already")
+        if unknown := sorted(set(self.entry) - _KEYS[self.kind]):
+            known = ", ".join(sorted(_KEYS[self.kind]))
+            raise CommandError(f"{self.where}: {unknown[0]} is no key; keys are {known}")
+        self.seconds = float(self.take("seconds", (int, float), _SECONDS))
+        if not 0 < self.seconds < 1e6:
+            raise CommandError(f"{self.where}: seconds is a number above 0")
+
+    def take(self, key: str, types: type | tuple[type, ...], default: Any = None) -> Any:
+        """A key's value; `CommandError` where it is missing or of another type."""
+        value = self.entry.get(key, default)
+        if value is None:
+            raise CommandError(f"{self.where}: {key} is missing")
+        if not isinstance(value, types) or isinstance(value, bool):
+            raise CommandError(f"{self.where}: {key} = {value!r} is not understood")
+        return value
+
+    def command(self, key: str, *needed: str) -> Command:
+        """A command given as one text, split as a shell would, or as a list of words."""
+        value = self.take(key, (str, list))
+        try:
+            words = shlex.split(value) if isinstance(value, str) else [str(word) for word in value]
+        except ValueError as error:
+            raise CommandError(f"{self.where}: {key} cannot be split ({error})") from None
+        for placeholder in needed:
+            if not any(placeholder in word for word in words):
+                raise CommandError(f"{self.where}: {key} has no {placeholder}")
+        return Command(self.name, words, self.here, self.seconds)
+
+    def span(self, key: str) -> Count | Number:
+        """The bounds of a setting; whole numbers bound whole numbers."""
+        value = self.take(key, list)
+        numbers = [v for v in value if isinstance(v, int | float) and not isinstance(v, bool)]
+        if len(value) != 2 or len(numbers) != 2 or not numbers[0] < numbers[1]:
+            raise CommandError(f"{self.where}: {key} is [least, largest], as in [1, 100]")
+        if all(isinstance(number, int) for number in numbers):
+            return Count(*numbers)
+        return Number(*map(float, numbers))
+
+    def picture(self) -> str:
+        """The ending of the picture files that the command reads and writes."""
+        ending = f".{self.take('picture', str, 'png')}"
+        if ending not in FORMATS:
+            raise CommandError(f"{self.where}: pictures are one of {', '.join(FORMATS)}")
+        return ending
+
+
+def _declare_codec(fields: _Fields) -> None:
+    encode = fields.command("encode", "{input}", "{output}", "{quality}")
+    decode = fields.command("decode", "{input}", "{output}")
+    kind, ending = fields.span("quality"), fields.picture()
+    spread = dict.fromkeys(_between(kind, (i + 0.5) / 8) for i in range(8))
+    points = fields.take("points", list, list(spread))
+    finer = fields.take("finer", str, "higher")
+    if finer not in ("higher", "lower"):
+        raise CommandError(f'{fields.where}: finer is "higher" or "lower"')
+    for point in points:
+        try:
+            kind.parse(str(point))
+        except ValueError as error:
+            raise CommandError(f"{fields.where}: points: {error}") from None
+
+    def coded(frame: Frame, *, quality: Any) -> Pipeline:
+        """The file that the declared command makes; its size is the rate."""
+        settings = {"quality": str(quality)}
+        return Pipeline([CommandCodec(frame, encode, decode, ending, settings)])
+
+    coded.__annotations__["quality"] = Annotated[float, kind]
+    codec(
+        fields.name,
+        summary=fields.take("summary", str, "A command of your own."),
+        colour=ColourPolicy.JOINT,
+        source="your own",
+        quality="quality",
+        finer=finer,
+        points=",".join(map(str, points)),
+    )(coded)
+
+
+def _declare_restoration(fields: _Fields) -> None:
+    wanted = ("{strength}",) if "strength" in fields.entry else ()
+    work = CommandRestoration(
+        fields.command("run", "{input}", "{output}", *wanted), fields.picture()
+    )
+
+    def restored(pixels: Pixels, *, strength: Any = None) -> Pixels:
+        """What the declared command makes of the picture."""
+        return work(pixels, {} if strength is None else {"strength": str(strength)})
+
+    def plain(pixels: Pixels) -> Pixels:
+        """What the declared command makes of the picture."""
+        return work(pixels, {})
+
+    if wanted:
+        restored.__annotations__["strength"] = Annotated[float, fields.span("strength")]
+        restored.__kwdefaults__ = {}
+    restoration(
+        fields.name,
+        summary=fields.take("summary", str, "A command of your own."),
+        colour=ColourPolicy.JOINT,
+        source="your own",
+    )(restored if wanted else plain)
+
+
+def _between(kind: Count | Number, share: float) -> float:
+    low, high = float(kind.low or 0), float(kind.high or 0)
+    value = low + share * (high - low)
+    return round(value) if isinstance(kind, Count) else float(f"{value:.3g}")
