@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.curve_points import Result, measured
+from magnetite.cli.curve_points import Kept, Result, measured
 from magnetite.cli.options import FormatOption, FullScaleOption, OutputFormat, RegionOption, load
 from magnetite.cli.output import Cell, csv_text, print_csv, print_json, print_table
 from magnetite.core.errors import InputError
@@ -62,7 +62,8 @@ def run(
         gauge(picture, "activity")["activity"] if picture.colour != "planes" else None
         for picture in pictures
     ]
-    results = measured(references, pictures, activity, codec, metrics, workers, out)
+    kept = Kept(out / "points.csv" if out else None, references, pictures, activity, metrics)
+    results = measured(references, pictures, codec, kept, workers)
     titles = ["reference", "activity dn", "codec", "bpp", "bytes", *metrics]
     rows = [
         [str(references[r.reference]), activity[r.reference], r.point.step, r.point.bpp,
@@ -84,7 +85,7 @@ def run(
             }
         )
     elif format is OutputFormat.csv:
-        print_csv(titles, rows)
+        print_csv(kept.titles, kept.rows(results))
     else:
         print_table(titles, rows)
         _print_comparisons(comparisons)

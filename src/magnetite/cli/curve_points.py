@@ -29,18 +29,11 @@ class Result:
 
 
 def measured(
-    paths: list[Path],
-    pictures: list[Picture],
-    activity: list[float | None],
-    codecs: list[str],
-    metrics: list[str],
-    workers: int,
-    out: Path | None,
+    paths: list[Path], pictures: list[Picture], codecs: list[str], kept: Kept, workers: int
 ) -> list[Result]:
-    """All points, by reference, codec and rate; those in the folder's `points.csv` are taken."""
+    """All points, by reference, codec and rate; those that were kept are taken."""
     from magnetite.core.sweeps import point, sweep_steps
 
-    kept = Kept(out / "points.csv" if out else None, paths, pictures, activity, metrics)
     jobs = [
         (reference, codec, step)
         for reference, picture in enumerate(pictures)
@@ -57,7 +50,7 @@ def measured(
             made = kept.find(reference, step)
             if made is None:
                 picture = pictures[reference]
-                made = point(picture, step, ",".join(metrics), picture)
+                made = point(picture, step, ",".join(kept.metrics), picture)
             result = Result(reference, codec, made)
             kept.add(result)
             advance(f"{paths[reference].name}: {step}")
@@ -87,9 +80,9 @@ class Kept:
     ) -> None:
         from magnetite import __version__
 
-        self.path, self._paths, self._activity, self._metrics = path, paths, activity, metrics
+        self.path, self._paths, self._activity, self.metrics = path, paths, activity, metrics
         self._marks = [f"{picture.digest().hex()[:16]} {__version__}" for picture in pictures]
-        self._titles = ["reference", "picture", "activity dn", "codec", "bpp", "bytes", *metrics]
+        self.titles = ["reference", "picture", "activity dn", "codec", "bpp", "bytes", *metrics]
         self._known = self._read()
         self._results: list[Result] = []
         self._lock = Lock()
@@ -113,8 +106,11 @@ class Kept:
 
         if self.path is None:
             return
-        rows = [self._row(r.reference, r.point) for r in results]
-        write_bytes(self.path, csv_text(self._titles, rows).encode())
+        write_bytes(self.path, csv_text(self.titles, self.rows(results)).encode())
+
+    def rows(self, results: list[Result]) -> list[list[Cell]]:
+        """The lines of the file."""
+        return [self._row(r.reference, r.point) for r in results]
 
     def _row(self, reference: int, point: Point) -> list[Cell]:
         head = [str(self._paths[reference]), self._marks[reference], self._activity[reference]]
@@ -126,11 +122,11 @@ class Kept:
         if self.path is None or not self.path.is_file():
             return {}
         lines = list(csv.reader(io.StringIO(self.path.read_text())))
-        if not lines or lines[0] != self._titles:
+        if not lines or lines[0] != self.titles:
             return {}
         known = {}
         for line in lines[1:]:
             _, mark, _, step, bpp, count, *scores = line
-            values = dict(zip(self._metrics, map(float, scores), strict=True))
+            values = dict(zip(self.metrics, map(float, scores), strict=True))
             known[mark, step] = Point(step, float(bpp), int(count), values)
         return known
