@@ -37,9 +37,9 @@ class Blocks:
         """Blocks, shape (rows, columns, height, width)."""
         (rows, columns), (down, across) = self.size, self.grid
         pad = ((0, down * rows - self.height), (0, across * columns - self.width))
-        padded = np.pad(plane, pad, mode="edge")
+        padded = np.pad(plane, pad, mode="edge") if any(p[1] for p in pad) else plane
         grid = padded.reshape(down, rows, across, columns).swapaxes(1, 2)
-        return np.ascontiguousarray(grid)
+        return np.array(grid, order="C")
 
     def backward(self, blocks: Array) -> Array:
         padded = blocks.swapaxes(1, 2).reshape(self.grid[0] * self.size[0], -1)

@@ -41,6 +41,8 @@ class Selection:
 
     def of(self, stack: Array) -> Array:
         """The coefficients, shape (…, h, w), with 0 for those that are left out."""
+        if self.zone >= math.sqrt(2) and self.threshold == 0 and self.keep >= 1:
+            return stack
         height, width = stack.shape[-2:]
         row, column = np.indices((height, width))
         zone = np.hypot(row / height, column / width) <= self.zone
@@ -86,7 +88,7 @@ class Quantizer:
 
 def check_range(scaled: Array) -> None:
     """Raise `PictureError` if a coefficient, in steps, is too large to be coded."""
-    largest = float(np.abs(scaled).max())
+    largest = max(float(scaled.max()), -float(scaled.min()))
     if largest > LARGEST:
         raise PictureError(
             f"the quantizer step is too small for this picture: a coefficient is "

@@ -12,6 +12,8 @@ Numbers = NDArray[np.int32]
 BIT = 0.1
 #: Classes of what is around a number, of frequencies, and numbers that are told apart.
 CLASSES, FREQUENCIES, TOLD = 12, 64, 16
+#: Rows of blocks that are counted at a time.
+_ROWS = 32
 
 
 def quantize(scaled: Array, bit: float = BIT) -> Numbers:
@@ -27,19 +29,22 @@ def quantize(scaled: Array, bit: float = BIT) -> Numbers:
     from magnetite.core.codecs.entropy.rdo_kernel import choose, contexts
 
     context = contexts(np.ascontiguousarray(scaled))
-    nearest = np.floor(np.abs(scaled) + np.float32(0.5))
-    return choose(scaled, context, _bits(context, nearest), bit)
+    return choose(scaled, context, _bits(context, scaled), bit)
 
 
-def _bits(context: NDArray[np.int16], numbers: Array) -> Array:
+def _bits(context: NDArray[np.int16], scaled: Array) -> Array:
     """Bits of each number up to 15 in each context, the sign's included."""
-    told = np.minimum(numbers, TOLD - 1).astype(np.int32)
-    counts = np.bincount(
-        (context * np.int32(TOLD) + told).ravel(), minlength=CLASSES * FREQUENCIES * TOLD
-    ).reshape(CLASSES, FREQUENCIES, TOLD)
+    counts = np.zeros(CLASSES * FREQUENCIES * TOLD, np.int64)
+    for first in range(0, scaled.shape[0], _ROWS):
+        rows = slice(first, first + _ROWS)
+        nearest = np.floor(np.abs(scaled[rows]) + np.float32(0.5))
+        told = np.minimum(nearest, TOLD - 1).astype(np.int32)
+        places = (context[rows] * np.int32(TOLD) + told).ravel()
+        counts += np.bincount(places, minlength=counts.size)
+    table = counts.reshape(CLASSES, FREQUENCIES, TOLD)
     # What is rare at one frequency is told from all of them.
-    pooled = counts.sum(axis=1, keepdims=True) + 1e-9
-    shares = counts + 8 * pooled / pooled.sum(axis=2, keepdims=True) + 1e-3
+    pooled = table.sum(axis=1, keepdims=True) + 1e-9
+    shares = table + 8 * pooled / pooled.sum(axis=2, keepdims=True) + 1e-3
     bits = -np.log2(shares / shares.sum(axis=2, keepdims=True))
     bits[..., 1:] += 1
     return np.asarray(bits.reshape(-1, TOLD), np.float32)
