@@ -49,6 +49,14 @@ FAMILIES = (
     "magnetite.core.codecs.lowrank",
     "magnetite.core.codecs.yardsticks",
     "magnetite.core.restore.smoothing",
+    "magnetite.core.restore.order",
+    "magnetite.core.restore.shrinkage",
+    "magnetite.core.restore.patches",
+    "magnetite.core.restore.collaborative",
+    "magnetite.core.restore.variational",
+    "magnetite.core.restore.deblurring",
+    "magnetite.core.restore.artefacts",
+    "magnetite.core.restore.stabilise",
     "magnetite.core.metrics.error",
     "magnetite.core.metrics.structure",
     "magnetite.core.metrics.weighting",
@@ -164,10 +172,13 @@ def degradation(
 
 
 def restoration(
-    name: str, *, summary: str, colour: ColourPolicy, source: str
+    name: str, *, summary: str, colour: ColourPolicy, source: str, one_of: tuple[str, ...] = ()
 ) -> Callable[[Function], Function]:
-    """Declare a restoration: `function(pixels, *, settings) -> pixels`."""
-    return _declare("restoration", name, summary, colour, source, _on_pixels)
+    """Declare a restoration: `function(pixels, *, settings) -> pixels`.
+
+    Of the settings `one_of`, exactly one must be given.
+    """
+    return _declare("restoration", name, summary, colour, source, _on_pixels, one_of)
 
 
 def codec(

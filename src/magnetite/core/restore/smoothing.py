@@ -1,26 +1,32 @@
-"""Local smoothing: each sample from its neighbours."""
+"""Smoothing by weighted means of neighbours, and its opposite."""
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 
+from magnetite.core.amplitudes import Amplitude
 from magnetite.core.convolution import convolve_separable
 from magnetite.core.kernels import gaussian_kernel
-from magnetite.core.parameters import Count, Length
+from magnetite.core.parallel import each
+from magnetite.core.parameters import Count, Length, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, restoration
+from magnetite.core.restore.noise_sd import NoiseSd, estimated
+from magnetite.core.restore.patches import mirrored, rows_of, to_picture, to_planes
+
+_GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3."
 
 
 @restoration(
-    "median",
-    summary="Replace each sample by the median of its square window.",
+    "mean",
+    summary="Replace each sample by the mean of its square window.",
     colour=ColourPolicy.EACH,
-    source="Tukey, Exploratory Data Analysis (1977), chapter 7",
+    source=_GONZALEZ + "5",
 )
-def median(pixels: Pixels, *, size: Annotated[int, Count(1, 99, odd=True)] = 3) -> Pixels:
-    """Median of a `size` x `size` window, mirrored at the edges.
+def mean(pixels: Pixels, *, size: Annotated[int, Count(1, 501, odd=True)] = 3) -> Pixels:
+    """Mean of a `size` x `size` window, mirrored at the edges.
 
     Parameters
     ----------
@@ -32,16 +38,14 @@ def median(pixels: Pixels, *, size: Annotated[int, Count(1, 99, odd=True)] = 3) 
     -------
     float array of the same shape and dtype.
     """
-    from scipy.ndimage import median_filter
-
-    return np.asarray(median_filter(pixels, size=size, mode="reflect"))
+    return convolve_separable(pixels, np.full(size, 1 / size))
 
 
 @restoration(
     "gaussian",
     summary="Smooth with a Gaussian, mirrored at the edges.",
     colour=ColourPolicy.EACH,
-    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.5",
+    source=_GONZALEZ + "5",
 )
 def gaussian(pixels: Pixels, *, sigma: Annotated[float, Length(0, 200)] = 1.0) -> Pixels:
     """Weighted mean with Gaussian weights of unit sum, cut at 4.5 sigma, mirrored at the edges.
@@ -57,3 +61,213 @@ def gaussian(pixels: Pixels, *, sigma: Annotated[float, Length(0, 200)] = 1.0) -
     float array of the same shape and dtype.
     """
     return convolve_separable(pixels, gaussian_kernel(sigma))
+
+
+@restoration(
+    "bilateral",
+    summary="Mean of the neighbours that are near and alike.",
+    colour=ColourPolicy.JOINT,
+    source="Tomasi and Manduchi, Int. Conf. Computer Vision, 1998, doi:10.1109/ICCV.1998.710815",
+)
+def bilateral(
+    pixels: Pixels,
+    *,
+    sigma: Annotated[float, Length(0, 20)] = 2.0,
+    range: Annotated[float, Amplitude()] = 0.1,
+) -> Pixels:
+    """`Σ w x / Σ w`, `w = exp(-r² / 2 sigma²) exp(-d² / 2 range²)`, up to 2.5 sigma away.
+
+    r is the distance, d² the mean squared difference of both samples over all channels.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sigma : float
+        Of the distance, px; 0 changes nothing.
+    range : float
+        Of the difference, share of full scale; 0 changes nothing.
+
+    Returns
+    -------
+    float array of the same shape and dtype; worked out in float32, weights within 0.03 %.
+    """
+    from magnetite.core.restore.means_kernel import means_band
+
+    if sigma == 0 or range == 0:
+        return pixels
+    planes = to_planes(pixels)
+    channels, _, width = planes.shape
+    reach = int(np.ceil(2.5 * sigma))
+    line = np.exp(-0.5 * (np.arange(-reach, reach + 1) / sigma) ** 2)
+    near = np.outer(line, line).astype(np.float32)
+    padded = mirrored(planes, reach)
+    scale = np.float32(1 / (2 * range**2 * channels))
+    result = np.empty_like(planes)
+
+    def band(rows: slice) -> None:
+        total = np.zeros((channels, rows.stop - rows.start, width), np.float32)
+        weight = np.zeros(total.shape[1:], np.float32)
+        nothing = np.float32(0)
+        means_band(padded, width, rows.start, 0, near, nothing, scale, total, weight)
+        result[:, rows] = total / weight
+
+    each(band, rows_of(planes))
+    return to_picture(result, pixels)
+
+
+@restoration(
+    "wiener",
+    summary="Move samples to the local mean as far as noise explains the local variance.",
+    colour=ColourPolicy.EACH,
+    source="Lee, IEEE Trans. Pattern Analysis and Machine Intelligence 2(2), 1980, "
+    "doi:10.1109/TPAMI.1980.4766994",
+)
+def wiener(
+    pixels: Pixels,
+    *,
+    sd: Annotated[float | None, NoiseSd()] = None,
+    size: Annotated[int, Count(3, 101, odd=True)] = 5,
+) -> Pixels:
+    """`m + max(0, v - sd²) / v (x - m)`, m and v mean and variance of the window.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sd : float, optional
+        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
+    size : int
+        Side of the window in px, odd.
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    sd = estimated(pixels, sd)
+    if sd == 0:
+        return pixels
+    centred = pixels - pixels.dtype.type(0.5)  # squares lose less
+    local = mean(centred, size=size)
+    variance = (mean(centred**2, size=size) - local**2).clip(1e-12, None)
+    gain = ((variance - pixels.dtype.type(sd**2)) / variance).clip(0, 1)
+    return np.asarray(local + gain * (centred - local) + 0.5, pixels.dtype)
+
+
+@restoration(
+    "guided",
+    summary="Locally linear smoothing guided by the picture itself: edges stay.",
+    colour=ColourPolicy.EACH,
+    source="He, Sun and Tang, IEEE Trans. Pattern Analysis and Machine Intelligence 35(6), 2013, "
+    "doi:10.1109/TPAMI.2012.213",
+)
+def guided(
+    pixels: Pixels,
+    *,
+    radius: Annotated[int, Count(1, 100)] = 2,
+    range: Annotated[float, Amplitude()] = 0.1,
+) -> Pixels:
+    """`mean(a) x + mean(b)`, `a = v / (v + range²)`, `b = (1 - a) m` in each window.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    radius : int
+        Windows have a side of 2 radius + 1 px.
+    range : float
+        Contrast that counts as an edge, share of full scale; 0 changes nothing.
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    if range == 0:
+        return pixels
+    size = 2 * radius + 1
+    centred = pixels - pixels.dtype.type(0.5)
+    local = mean(centred, size=size)
+    variance = (mean(centred**2, size=size) - local**2).clip(0, None)
+    slope = variance / (variance + pixels.dtype.type(range**2))
+    smooth = mean(slope, size=size) * centred + mean((1 - slope) * local, size=size)
+    return np.asarray(smooth + 0.5, pixels.dtype)
+
+
+@restoration(
+    "anisotropic-diffusion",
+    summary="Let differences flow off where they are small, and stand where they are large.",
+    colour=ColourPolicy.EACH,
+    source="Perona and Malik, IEEE Trans. Pattern Analysis and Machine Intelligence 12(7), 1990, "
+    "doi:10.1109/34.56205",
+)
+def anisotropic_diffusion(
+    pixels: Pixels,
+    *,
+    range: Annotated[float, Amplitude()] = 0.1,
+    iterations: Annotated[int, Count(0, 1000)] = 10,
+    conductance: Literal["exponential", "rational"] = "exponential",
+) -> Pixels:
+    """`x += ¼ Σ g(d) d` over the differences d to four neighbours, again and again.
+
+    `g = exp(-(d / range)²)` or `1 / (1 + (d / range)²)`. Nothing flows over the edges.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    range : float
+        Difference from which on little flows, share of full scale; 0 changes nothing.
+    iterations : int
+        0 changes nothing.
+    conductance : "exponential" or "rational"
+        The first keeps strong edges, the second wide regions.
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    if range == 0:
+        return pixels
+    result = pixels.copy()
+    for _ in np.arange(iterations):
+        flows = []
+        for axis in (0, 1):
+            difference = np.diff(result, axis=axis)
+            square = (difference / pixels.dtype.type(range)) ** 2
+            passing = np.exp(-square) if conductance == "exponential" else 1 / (1 + square)
+            flows.append(difference * passing / 4)
+        result[:-1] += flows[0]
+        result[1:] -= flows[0]
+        result[:, :-1] += flows[1]
+        result[:, 1:] -= flows[1]
+    return result
+
+
+@restoration(
+    "sharpen",
+    summary="Add what a Gaussian takes away, where it is more than noise.",
+    colour=ColourPolicy.EACH,
+    source=_GONZALEZ + "6",
+)
+def sharpen(
+    pixels: Pixels,
+    *,
+    sigma: Annotated[float, Length(0, 200)] = 1.0,
+    amount: Annotated[float, Number(0, 20)] = 1.0,
+    threshold: Annotated[float, Amplitude()] = 0.0,
+) -> Pixels:
+    """Unsharp masking: `x + amount (x - G x)` where |x - G x| is above the threshold.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sigma : float
+        Of the Gaussian, px; 0 changes nothing.
+    amount : float
+        0 changes nothing.
+    threshold : float
+        Share of full scale.
+
+    Returns
+    -------
+    float array of the same shape and dtype; may leave 0..1.
+    """
+    detail = pixels - gaussian(pixels, sigma=sigma)
+    detail[np.abs(detail) <= threshold] = 0
+    return pixels + pixels.dtype.type(amount) * detail

@@ -1,0 +1,128 @@
+"""Restorations of what coding and coarse levels leave behind."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import numpy as np
+
+from magnetite.core.amplitudes import Amplitude
+from magnetite.core.codecs.deblock import Deblocking
+from magnetite.core.parameters import BlockSize, Count, Length
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, restoration
+from magnetite.core.restore.smoothing import bilateral, gaussian
+
+
+@restoration(
+    "deblock",
+    summary="Smooth small steps at the borders of blocks.",
+    colour=ColourPolicy.EACH,
+    source="List, Joch, Lainema, Bjontegaard and Karczewicz, IEEE Trans. Circuits and Systems for "
+    "Video Technology 13(7), 2003, doi:10.1109/TCSVT.2003.815175",
+)
+def deblock(
+    pixels: Pixels,
+    *,
+    step: Annotated[float, Amplitude()],
+    block: Annotated[tuple[int, ...], BlockSize()] = (8, 8),
+) -> Pixels:
+    """Spread small steps across a border over the two samples on either side.
+
+    Where the gap is below 0.6 step and the slopes beside it below 0.25 step, the samples beside
+    the border take up 3/8 of the gap each, those behind them 1/8.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    step : float
+        Quantizer step of the codec, share of full scale; 0 changes nothing.
+    block : (int, int)
+        Height and width of the blocks, from the upper left corner on.
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    plane = pixels.astype(np.float32)
+    return Deblocking(step, (block[0], block[1])).backward(plane).astype(pixels.dtype)
+
+
+@restoration(
+    "dering",
+    summary="Smooth what is near strong edges, but not on them.",
+    colour=ColourPolicy.EACH,
+    source="our own, of bilateral filtering: Tomasi and Manduchi, Int. Conf. Computer Vision, "
+    "1998, doi:10.1109/ICCV.1998.710815",
+)
+def dering(
+    pixels: Pixels,
+    *,
+    range: Annotated[float, Amplitude()],
+    reach: Annotated[int, Count(1, 64)] = 8,
+    edge: Annotated[float, Amplitude()] = 0.15,
+) -> Pixels:
+    """A bilateral filter of sigma 2 px where an edge is within reach, the picture elsewhere.
+
+    An edge is a sample where the difference of largest and smallest in its 3x3 window is above
+    `edge`; edges themselves stay.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    range : float
+        Largest waves, share of full scale; 0 changes nothing.
+    reach : int
+        How far from an edge waves are looked for, px; a codec's block size.
+    edge : float
+        Contrast of an edge, share of full scale.
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    from scipy.ndimage import maximum_filter, minimum_filter
+
+    contrast = maximum_filter(pixels, 3) - minimum_filter(pixels, 3)
+    edges = contrast > edge
+    near = maximum_filter(edges, 2 * reach + 1) & ~edges
+    return np.where(near, bilateral(pixels, sigma=2.0, range=range), pixels)
+
+
+@restoration(
+    "dequantize",
+    summary="Smooth coarse levels, every sample within what its level stands for.",
+    colour=ColourPolicy.EACH,
+    source="after Zakhor, IEEE Trans. Circuits and Systems for Video Technology 2(1), 1992, "
+    "doi:10.1109/76.134377",
+)
+def dequantize(
+    pixels: Pixels,
+    *,
+    step: Annotated[float, Amplitude()],
+    sigma: Annotated[float, Length(0, 50)] = 1.0,
+    iterations: Annotated[int, Count(1, 500)] = 5,
+) -> Pixels:
+    """A Gaussian, then the nearest picture with |u - x| at most step / 2, again and again.
+
+    For smooth pictures; texture finer than the step is not to be told from levels.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    step : float
+        From one level to the next, share of full scale (of n bits 1 / (2^n - 1)); 0 changes
+        nothing.
+    sigma : float
+        Of the Gaussian, px; 0 changes nothing.
+    iterations : int
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    half = pixels.dtype.type(step / 2)
+    low, high, result = pixels - half, pixels + half, pixels
+    for _ in np.arange(iterations):
+        result = gaussian(result, sigma=sigma).clip(low, high)
+    return result

@@ -1,0 +1,229 @@
+"""Collaborative filtering of like blocks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.parallel import each
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, restoration
+from magnetite.core.restore.noise_sd import NoiseSd, estimated
+from magnetite.core.restore.opponent import from_opponent, to_opponent
+
+Array = NDArray[np.float32]
+Keys = NDArray[np.int64]
+
+_BLOCK, _STEP, _REACH = 8, 3, 19
+#: References along a side of the squares that groups are worked on in: what they hold stays near.
+_TILE = 16
+#: sd, of 255, from which on the high-noise profile is taken.
+_HIGH = 40.0
+#: Rows worked on at a time: the coefficients of their blocks stay below this many.
+_COEFFICIENTS = 2**24
+
+
+@dataclass(frozen=True)
+class Profile:
+    """Published parameters: sizes of groups, distances (per sample, of 255²) and threshold."""
+
+    first_matches: int
+    second_matches: int
+    first_distance: float
+    second_distance: float
+    threshold: float
+    #: Whether the first stage's blocks are transformed by biorthogonal wavelets or cosines.
+    wavelet: bool
+
+
+_PROFILES = {
+    "normal": Profile(16, 32, 2500, 400, 2.7, True),
+    "high-noise": Profile(16, 32, 5000, 3500, 2.8, False),
+}
+
+
+@restoration(
+    "bm3d",
+    summary="Collaborative filtering: like blocks stacked and shrunk together, in two stages.",
+    colour=ColourPolicy.JOINT,
+    source="Dabov, Foi, Katkovnik and Egiazarian, IEEE Trans. Image Processing 16(8), 2007, "
+    "doi:10.1109/TIP.2007.901238",
+)
+def bm3d(
+    pixels: Pixels,
+    *,
+    sd: Annotated[float | None, NoiseSd()] = None,
+    stages: Literal["both", "first"] = "both",
+    profile: Literal["auto", "normal", "high-noise"] = "auto",
+) -> Pixels:
+    """Stack blocks that are alike, transform the stack, shrink it, and average what comes back.
+
+    First stage: the 16 blocks of 8x8 most like each reference (every third px, up to 19 px away)
+    are transformed together (biorthogonal 1.5 wavelet in the block, Haar across); coefficients
+    below 2.7 sd become 0. Second stage: the 32 blocks most alike in that estimate; the noisy
+    stack's coefficients (cosine in the block, Haar across) are multiplied by
+    `b² / (b² + sd²)`, b those of the estimate. Overlapping blocks are averaged with a Kaiser
+    window (beta 2) and weights that favour sparse groups. RGB is turned into opponent colours;
+    like blocks are looked for in the first of them alone.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sd : float, optional
+        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
+    stages : "both" or "first"
+    profile : "auto", "normal" or "high-noise"
+        Distances and threshold for noise up to sd 40 of 255, and above: what "auto" goes by. The
+        high-noise profile also keeps blocks of 8x8.
+
+    Returns
+    -------
+    float array of the same shape and dtype; worked out in float32.
+    """
+    sd = 255 * estimated(pixels, sd)
+    if sd == 0:
+        return pixels
+    chosen = _PROFILES[("high-noise" if sd > _HIGH else "normal") if profile == "auto" else profile]
+    planes = [plane * np.float32(255) for plane in to_opponent(pixels)]
+    smallest = (max(2 * _BLOCK, planes[0].shape[0]), max(2 * _BLOCK, planes[0].shape[1]))
+    padding = [(0, least - side) for least, side in zip(smallest, planes[0].shape, strict=True)]
+    noisy = [np.pad(plane, padding, mode="symmetric") for plane in planes]
+    matrix = biorthogonal() if chosen.wavelet else cosine()
+    stage = _Stage(matrix, chosen.first_matches, chosen.first_distance, sd, chosen.threshold)
+    result = stage.run(noisy, None)
+    if stages == "both":
+        stage = _Stage(cosine(), chosen.second_matches, chosen.second_distance, sd, None)
+        result = stage.run(noisy, result)
+    height, width = pixels.shape[:2]
+    cropped = [plane[:height, :width] / np.float32(255) for plane in result]
+    return from_opponent(cropped, pixels)
+
+
+def cosine() -> NDArray[np.float64]:
+    """The orthonormal DCT-II of eight samples, a row for each basis function."""
+    from scipy.fft import dct
+
+    return np.asarray(dct(np.eye(_BLOCK), axis=0, norm="ortho"))
+
+
+def biorthogonal() -> NDArray[np.float64]:
+    """Three levels of the periodic biorthogonal 1.5 wavelet, rows of unit length."""
+    low = np.array([3, -3, -22, 22, 128, 128, 22, -22, -3, 3]) * np.sqrt(2) / 256
+    matrix, size = np.eye(_BLOCK), _BLOCK
+    while size > 1:
+        level = np.zeros((size, size))
+        for i in range(size // 2):
+            for tap, weight in enumerate(low):
+                level[i, (2 * i + tap - 4) % size] += weight
+            level[size // 2 + i, 2 * i : 2 * i + 2] = -np.sqrt(0.5), np.sqrt(0.5)
+        matrix[:size] = level @ matrix[:size]
+        size //= 2
+    return np.asarray(matrix / np.linalg.norm(matrix, axis=1, keepdims=True))
+
+
+@dataclass(frozen=True)
+class _Stage:
+    """One stage: the blocks' transform, how many are stacked and how far they may be."""
+
+    matrix: NDArray[np.float64]
+    matches: int
+    distance: float
+    sd: float
+    #: In sd; None for the Wiener stage.
+    threshold: float | None
+
+    def run(self, noisy: list[Array], basic: list[Array] | None) -> list[Array]:
+        """The estimate of each plane; like blocks are those of the first."""
+        height, width = noisy[0].shape
+        tops = sorted({*range(0, height - _BLOCK + 1, _STEP), height - _BLOCK})
+        most = max(8, min(_COEFFICIENTS // (64 * width), -(-height // 2)) // _STEP)
+        count = -(-len(tops) // most)
+        bands = [tops[i * len(tops) // count : (i + 1) * len(tops) // count] for i in range(count)]
+        totals = [np.zeros((2, height, width), np.float32) for _ in noisy]
+        # Bands overlap: they are worked out side by side, and added up in their order.
+        for first, sums in each(lambda band: self._band(band, noisy, basic), bands):
+            for total, added in zip(totals, sums, strict=True):
+                total[:, first : first + added.shape[1]] += added
+        return [total[0] / total[1] for total in totals]
+
+    def _band(
+        self, tops: list[int], noisy: list[Array], basic: list[Array] | None
+    ) -> tuple[int, list[Array]]:
+        """First row, and for each plane the weighted samples and the weights from there on."""
+        from magnetite.core.restore.blocks_kernel import back
+
+        height, width = noisy[0].shape
+        first, last = max(0, tops[0] - _REACH), min(height - _BLOCK, tops[-1] + _REACH)
+        keys = self._matches((noisy if basic is None else basic)[0], tops)
+        window = np.kaiser(_BLOCK, 2.0)
+        inverse = (window[:, np.newaxis] * np.linalg.inv(self.matrix)).astype(np.float32)
+        sums = []
+        for number, plane in enumerate(noisy):
+            guide = None if basic is None else basic[number]
+            shrunk, weight = self._shrunk(plane, guide, keys, first, last)
+            added = np.zeros((2, last - first + _BLOCK, width), np.float32)
+            back(shrunk, inverse, added[0])
+            added[1] = _windowed(_windowed(weight, window).T, window).T
+            sums.append(added)
+        return first, sums
+
+    def _matches(self, plane: Array, tops: list[int]) -> list[Keys]:
+        from magnetite.core.restore.matching_kernel import match_row, spread
+
+        wide, width = spread(plane), plane.shape[1]
+        count = len({*range(0, width - _BLOCK + 1, _STEP), width - _BLOCK})
+        farthest = np.float32(self.distance * _BLOCK**2)
+        keys = [np.empty((count, self.matches), np.int64) for _ in tops]
+        for top, row in zip(tops, keys, strict=True):
+            match_row(wide, width, top, _REACH, farthest, row)
+        return keys
+
+    def _shrunk(
+        self,
+        plane: Array,
+        guide: Array | None,
+        keys: list[Keys],
+        first: int,
+        last: int,
+    ) -> tuple[Array, Array]:
+        """Weighted sums of shrunk coefficients of every block, and of their weights."""
+        from magnetite.core.restore.blocks_kernel import transform
+        from magnetite.core.restore.groups_kernel import threshold_groups, wiener_groups
+
+        matrix = self.matrix.astype(np.float32)
+        width = plane.shape[1]
+        shape = (last - first + 1, width - _BLOCK + 1)
+        noisy = np.empty((*shape, _BLOCK**2), np.float32)
+        transform(plane, first, matrix, noisy)
+        shrunk, weight = np.zeros_like(noisy), np.zeros(shape, np.float32)
+        basic = None
+        if guide is not None:
+            basic = np.empty_like(noisy)
+            transform(guide, first, matrix, basic)
+        variance, threshold = np.float32(self.sd**2), np.float32((self.threshold or 0) * self.sd)
+        for part in _tiles(keys):
+            if basic is None:
+                threshold_groups(part, noisy, first, width, threshold, shrunk, weight)
+            else:
+                wiener_groups(part, noisy, basic, first, width, variance, shrunk, weight)
+        return shrunk, weight
+
+
+def _windowed(weights: Array, window: NDArray[np.float64]) -> Array:
+    """Sums of what stands at the eight columns before, times the window."""
+    out = np.zeros((weights.shape[0], weights.shape[1] + _BLOCK - 1), np.float32)
+    for place, factor in enumerate(window):
+        out[:, place : place + weights.shape[1]] += weights * np.float32(factor)
+    return out
+
+
+def _tiles(keys: list[Keys]) -> Iterator[Keys]:
+    """The references in an order that stays in one place for a while."""
+    for top in range(0, len(keys), _TILE):
+        for left in range(0, keys[0].shape[0], _TILE):
+            for row in keys[top : top + _TILE]:
+                yield row[left : left + _TILE]

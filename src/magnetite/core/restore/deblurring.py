@@ -1,0 +1,309 @@
+"""Restorations that undo a known blur."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core import psf
+from magnetite.core.amplitudes import Amplitude
+from magnetite.core.convolution import convolve
+from magnetite.core.parameters import Angle, Count, FileName, Length, Number
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, restoration
+from magnetite.core.restore.noise_sd import NoiseSd, estimated
+from magnetite.core.restore.variational import divergence, gradient
+
+Array = NDArray[Any]
+
+_BLURS = ("sigma", "size", "radius", "length", "kernel")
+
+
+def blur_kernel(
+    sigma: float | None, size: float | None, radius: float | None, length: float | None,
+    angle: float, kernel: Array | None,
+) -> NDArray[np.float64]:  # fmt: skip
+    """The kernel of the one blur that is given."""
+    if sigma is not None:
+        return psf.gaussian(sigma)
+    if size is not None:
+        return psf.box(size)
+    if radius is not None:
+        return psf.disk(radius)
+    if length is not None:
+        return psf.motion(length, angle)
+    assert kernel is not None, "one of the blurs is given"
+    return psf.measured(kernel)
+
+
+@restoration(
+    "wiener-deblur",
+    summary="Undo a known blur in the frequency domain, as far as noise allows.",
+    colour=ColourPolicy.EACH,
+    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.8",
+    one_of=_BLURS,
+)
+def wiener_deblur(
+    pixels: Pixels,
+    *,
+    sigma: Annotated[float | None, Length(0, 200)] = None,
+    size: Annotated[float | None, Length(1, 500)] = None,
+    radius: Annotated[float | None, Length(0, 250)] = None,
+    length: Annotated[float | None, Length(0, 500)] = None,
+    angle: Annotated[float, Angle()] = 0.0,
+    kernel: Annotated[Any, FileName("kernel.npy")] = None,
+    sd: Annotated[float | None, NoiseSd()] = None,
+    strength: Annotated[float, Number(0, 1000)] = 1.0,
+) -> Pixels:
+    """`X = H* / (|H|² + strength sd² / S) Y`, S falling with the square of the frequency.
+
+    S = c / f², c such that S adds up to the picture's own variance. The picture is continued
+    mirrored and led smoothly into itself, so that its edges do not ring.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sigma, size, radius, length, angle, kernel
+        The blur, as of `gaussian-blur`, `box-blur`, `defocus`, `motion-blur` and `psf-blur`.
+    sd : float, optional
+        Of the noise, share of full scale; estimated if left out.
+    strength : float
+        More smooths more.
+
+    Returns
+    -------
+    float array of the same shape and dtype; may leave 0..1.
+    """
+    weights = blur_kernel(sigma, size, radius, length, angle, kernel)
+    if weights.size == 1:
+        return pixels
+    frame = _Frame.around(pixels, weights)
+    noise, variance = estimated(pixels, sd), float(pixels.var(dtype=np.float64))
+    if variance == 0:
+        return pixels
+    transfer, frequency = frame.transfer(weights), frame.square_frequency()
+    inverse = np.divide(1, frequency, out=np.zeros_like(frequency), where=frequency > 0)
+    # Power of a coefficient of the unnormalised transform is the sum of samples squared.
+    level = variance * frame.samples / _full_sum(inverse, frame.width)
+    ratio = max(noise, 1e-5) ** 2 * strength * frequency / level
+    spectrum = frame.forward(frame.tapered(weights))
+    restored = np.conj(transfer) / (np.abs(transfer) ** 2 + ratio) * spectrum
+    return frame.inner(frame.backward(restored)).astype(pixels.dtype)
+
+
+@restoration(
+    "richardson-lucy",
+    summary="Undo a known blur by the likelihood of photon counts, smoothed by total variation.",
+    colour=ColourPolicy.EACH,
+    source="Richardson, J. Opt. Soc. Am. 62(1), 1972, doi:10.1364/JOSA.62.000055; Lucy, "
+    "Astronomical J. 79(6), 1974, doi:10.1086/111605; Dey et al., Microscopy Research and "
+    "Technique 69(4), 2006, doi:10.1002/jemt.20294",
+    one_of=_BLURS,
+)
+def richardson_lucy(
+    pixels: Pixels,
+    *,
+    sigma: Annotated[float | None, Length(0, 200)] = None,
+    size: Annotated[float | None, Length(1, 500)] = None,
+    radius: Annotated[float | None, Length(0, 250)] = None,
+    length: Annotated[float | None, Length(0, 500)] = None,
+    angle: Annotated[float, Angle()] = 0.0,
+    kernel: Annotated[Any, FileName("kernel.npy")] = None,
+    iterations: Annotated[int, Count(0, 2000)] = 30,
+    smoothness: Annotated[float, Number(0, 0.2)] = 0.002,
+) -> Pixels:
+    """`u ← u / (1 - smoothness div(∇u / |∇u|)) · Kᵀ(x / K u)`, again and again from x.
+
+    K blurs, mirrored at the edges. Samples below 0 count as 0. Each iteration sharpens further,
+    and brings out more noise.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sigma, size, radius, length, angle, kernel
+        The blur, as of `gaussian-blur`, `box-blur`, `defocus`, `motion-blur` and `psf-blur`.
+    iterations : int
+        0 changes nothing.
+    smoothness : float
+        Weight of the total variation; 0 for the plain method.
+
+    Returns
+    -------
+    float array of the same shape and dtype; may exceed 1.
+    """
+    weights = blur_kernel(sigma, size, radius, length, angle, kernel)
+    if weights.size == 1 or iterations == 0:
+        return pixels
+    turned = np.ascontiguousarray(weights[::-1, ::-1])
+    least = pixels.dtype.type(1e-4)
+    data = np.maximum(pixels, 0) + least
+    result = data.copy()
+    for _ in range(iterations):
+        ratio = data / np.maximum(convolve(result, weights), least)
+        correction = convolve(ratio, turned)
+        if smoothness:
+            slopes = gradient(result)
+            slopes /= np.sqrt((slopes**2).sum(axis=0)) + pixels.dtype.type(1e-3)
+            correction /= 1 - pixels.dtype.type(smoothness) * divergence(slopes)
+        result = np.maximum(result * correction, least)
+    return result - least
+
+
+@restoration(
+    "tv-deblur",
+    summary="Undo a known blur by the picture of least total variation that fits.",
+    colour=ColourPolicy.EACH,
+    source="Wang, Yang, Yin and Zhang, SIAM J. Imaging Sciences 1(3), 2008, doi:10.1137/080724265",
+    one_of=_BLURS,
+)
+def tv_deblur(
+    pixels: Pixels,
+    *,
+    sigma: Annotated[float | None, Length(0, 200)] = None,
+    size: Annotated[float | None, Length(1, 500)] = None,
+    radius: Annotated[float | None, Length(0, 250)] = None,
+    length: Annotated[float | None, Length(0, 500)] = None,
+    angle: Annotated[float, Angle()] = 0.0,
+    kernel: Annotated[Any, FileName("kernel.npy")] = None,
+    strength: Annotated[float, Amplitude()] = 1e-4,
+    iterations: Annotated[int, Count(1, 1000)] = 50,
+) -> Pixels:
+    """Minimise `½ Σ (K u - x)² + strength Σ |∇u|` by splitting off the gradient.
+
+    The picture is continued mirrored and led smoothly into itself, so that its edges do not ring.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sigma, size, radius, length, angle, kernel
+        The blur, as of `gaussian-blur`, `box-blur`, `defocus`, `motion-blur` and `psf-blur`.
+    strength : float
+        Weight of the variation, share of full scale.
+    iterations : int
+
+    Returns
+    -------
+    float array of the same shape and dtype; may leave 0..1.
+    """
+    weights = blur_kernel(sigma, size, radius, length, angle, kernel)
+    if weights.size == 1:
+        return pixels
+    frame = _Frame.around(pixels, weights)
+    transfer = frame.transfer(weights)
+    data = np.conj(transfer) * frame.forward(frame.tapered(weights))
+    penalty = 50 * strength
+    down, across = frame.differences()
+    power = np.abs(transfer) ** 2 + penalty * (np.abs(down) ** 2 + np.abs(across) ** 2)
+    split = np.zeros((2, frame.height, frame.width))
+    lag = np.zeros_like(split)
+    plane = frame.tapered(weights)
+    for _ in range(iterations):
+        wanted = [frame.forward(part) for part in split - lag]
+        spectrum = data + penalty * (np.conj(down) * wanted[0] + np.conj(across) * wanted[1])
+        plane = frame.backward(spectrum / power)
+        slopes = np.stack([np.roll(plane, -1, axis) - plane for axis in (0, 1)]) + lag
+        size_ = np.sqrt((slopes**2).sum(axis=0))
+        split = slopes * np.maximum(1 - strength / penalty / np.maximum(size_, 1e-12), 0)
+        lag = slopes - split
+    return frame.inner(plane).astype(pixels.dtype)
+
+
+@dataclass(frozen=True)
+class _Frame:
+    """A plane with a mirrored margin, on a grid that closes in itself."""
+
+    padded: Array
+    top: int
+    left: int
+    rows: int
+    columns: int
+
+    @classmethod
+    def around(cls, pixels: Pixels, weights: Array) -> _Frame:
+        """A margin of twice the kernel's reach at least, to sides that transform fast."""
+        from scipy.fft import next_fast_len
+
+        sides = [next_fast_len(n + 2 * k, real=True) for n, k in
+                 zip(pixels.shape, weights.shape, strict=True)]  # fmt: skip
+        before = [(side - n) // 2 for side, n in zip(sides, pixels.shape, strict=True)]
+        margins = [
+            (b, side - n - b) for b, side, n in zip(before, sides, pixels.shape, strict=True)
+        ]
+        padded = np.pad(pixels.astype(np.float64), margins, mode="symmetric")
+        return cls(padded, before[0], before[1], *pixels.shape)
+
+    @property
+    def height(self) -> int:
+        return int(self.padded.shape[0])
+
+    @property
+    def width(self) -> int:
+        return int(self.padded.shape[1])
+
+    @property
+    def samples(self) -> int:
+        return self.height * self.width
+
+    def tapered(self, weights: Array) -> Array:
+        """The margin faded into a blurred copy of itself, whose opposite edges fit together."""
+        closed = self.padded
+        for _ in range(3):
+            closed = self.backward(self.forward(closed) * self.transfer(weights))
+        fade = np.outer(
+            _fade(self.height, self.top, self.rows), _fade(self.width, self.left, self.columns)
+        )
+        return np.asarray(fade * self.padded + (1 - fade) * closed)
+
+    def inner(self, plane: Array) -> Array:
+        """The plane without its margin."""
+        rows = slice(self.top, self.top + self.rows)
+        return plane[rows, self.left : self.left + self.columns]
+
+    def transfer(self, weights: Array) -> Array:
+        """Transform of a kernel with its middle at the origin."""
+        kernel = np.zeros_like(self.padded)
+        kernel[: weights.shape[0], : weights.shape[1]] = weights
+        shift = [-(n // 2) for n in weights.shape]
+        return self.forward(np.roll(kernel, shift, (0, 1)))
+
+    def differences(self) -> tuple[Array, Array]:
+        """Transforms of the differences to the next sample down and across."""
+        down = np.exp(2j * np.pi * np.fft.fftfreq(self.height)) - 1
+        across = np.exp(2j * np.pi * np.fft.rfftfreq(self.width)) - 1
+        return down[:, np.newaxis], across[np.newaxis]
+
+    def square_frequency(self) -> Array:
+        """Squares of all frequencies, (cycles/px)²."""
+        down, across = np.fft.fftfreq(self.height), np.fft.rfftfreq(self.width)
+        return down[:, np.newaxis] ** 2 + across[np.newaxis] ** 2
+
+    def forward(self, plane: Array) -> Array:
+        from scipy.fft import rfft2
+
+        from magnetite.core.parallel import threads
+
+        return np.asarray(rfft2(plane, workers=threads()))
+
+    def backward(self, spectrum: Array) -> Array:
+        from scipy.fft import irfft2
+
+        from magnetite.core.parallel import threads
+
+        return np.asarray(irfft2(spectrum, s=(self.height, self.width), workers=threads()))
+
+
+def _fade(side: int, start: int, inner: int) -> Array:
+    """1 inside, falling to 0 at the border by half a cosine."""
+    place = np.arange(side)
+    outside = np.maximum(start - place, place - (start + inner - 1)).clip(0, None)
+    most = max(1, start, side - start - inner)
+    return np.asarray(0.5 + 0.5 * np.cos(np.pi * (outside / most).clip(0, 1)))
+
+
+def _full_sum(half: Array, width: int) -> float:
+    """Sum over all frequencies of what is given for the non-negative ones along rows."""
+    twice = half[:, 1 : (width + 1) // 2].sum()
+    return float(half.sum() + twice)

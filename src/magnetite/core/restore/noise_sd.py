@@ -1,0 +1,27 @@
+"""The strength of noise as a setting of restorations: given, or estimated from the picture."""
+
+from __future__ import annotations
+
+from magnetite.core.amplitudes import Amplitude
+from magnetite.core.metrics.noise_level import noise_wavelet
+from magnetite.core.picture import Pixels
+
+
+class NoiseSd(Amplitude):
+    """Standard deviation of Gaussian noise; left out, it is estimated from the picture."""
+
+    def describe(self) -> str:
+        return f"{super().describe()}; estimated if left out"
+
+    def example(self) -> str:
+        return "10dn"
+
+
+def estimated(pixels: Pixels, sd: float | None) -> float:
+    """The sd given, or that of the finest diagonal wavelet coefficients, of full scale.
+
+    Of several channels the mean of their figures; 0 for pictures below 2x2.
+    """
+    if sd is not None:
+        return sd
+    return noise_wavelet(pixels) / 255 if min(pixels.shape[:2]) >= 2 else 0.0

@@ -1,0 +1,152 @@
+"""Restorations by order: medians."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.parallel import each, threads
+from magnetite.core.parameters import Count
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, restoration
+
+#: Windows of up to so many samples go through a network of comparisons.
+_LARGEST_NETWORK = 121
+
+
+@restoration(
+    "median",
+    summary="Replace each sample by the median of its window.",
+    colour=ColourPolicy.EACH,
+    source="Tukey, Exploratory Data Analysis (1977), chapter 7",
+)
+def median(
+    pixels: Pixels,
+    *,
+    size: Annotated[int, Count(1, 201, odd=True)] = 3,
+    shape: Literal["square", "disk"] = "square",
+) -> Pixels:
+    """Median of a square or a disk of a diameter of `size` px, mirrored at the edges.
+
+    Large squares cost no more than small ones where the picture has at most 256 levels.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    size : int
+        Side or diameter of the window in px, odd; 1 changes nothing.
+    shape : "square" or "disk"
+
+    Returns
+    -------
+    float array of the same shape and dtype; every sample is one of the picture's.
+    """
+    if size == 1:
+        return pixels
+    window = _window(size, shape)
+    codes, full = _coded(pixels)
+    if window.sum() <= _LARGEST_NETWORK:
+        codes = _by_network(codes, window)
+    elif codes.dtype == np.uint8 and shape == "square":
+        codes = _by_histograms(codes, size)
+    else:
+        from scipy.ndimage import median_filter
+
+        codes = median_filter(codes, footprint=window, mode="reflect")
+    if full is None:
+        return np.asarray(codes, pixels.dtype)
+    return np.divide(codes, np.float32(full), dtype=np.float32)
+
+
+def _window(size: int, shape: str) -> NDArray[np.bool_]:
+    if shape == "square":
+        return np.ones((size, size), bool)
+    y, x = np.mgrid[:size, :size] - size // 2
+    return np.asarray(x**2 + y**2 <= (size / 2) ** 2)
+
+
+def _coded(pixels: Pixels) -> tuple[NDArray[Any], int | None]:
+    """Digital numbers of 8 or 16 bits and full scale, where the samples are such; or themselves.
+
+    Small numbers are compared many at a time.
+    """
+    from magnetite.core.restore.order_kernel import digital
+
+    if pixels.dtype == np.float32:
+        plane = np.ascontiguousarray(pixels)
+        for full, dtype in ((255, np.uint8), (65535, np.uint16)):
+            codes = np.empty(plane.shape, dtype)
+            if digital(plane.reshape(-1), np.float32(full), codes.reshape(-1)):
+                return codes, full
+    return pixels, None
+
+
+def _by_network(codes: NDArray[Any], window: NDArray[np.bool_]) -> NDArray[Any]:
+    from magnetite.core.restore.order_kernel import median_network, network_band
+
+    padded = np.pad(codes, window.shape[0] // 2, mode="symmetric")
+    row, column = np.nonzero(window)
+    places = (row * padded.shape[1] + column).astype(np.uint64)
+    network, out = median_network(places.size), np.empty_like(codes)
+    _bands(codes.shape[0], lambda a, b: network_band(padded, a, places, network, out[a:b]))
+    return out
+
+
+def _by_histograms(codes: NDArray[np.uint8], size: int) -> NDArray[np.uint8]:
+    from magnetite.core.restore.order_kernel import histogram_band
+
+    padded, out = np.pad(codes, size // 2, mode="symmetric"), np.empty_like(codes)
+    _bands(codes.shape[0], lambda a, b: histogram_band(padded, a, size, out[a:b]))
+    return out
+
+
+def _bands(height: int, work: Any) -> None:
+    """Rows in as many bands as there are threads."""
+    borders = np.linspace(0, height, min(threads(), height) + 1).astype(int)
+    each(lambda pair: work(*pair), pairwise(borders))
+
+
+@restoration(
+    "adaptive-median",
+    summary="Replace impulses by the median of a window that grows until it holds good samples.",
+    colour=ColourPolicy.EACH,
+    source="Hwang and Haddad, IEEE Trans. Image Processing 4(4), 1995, doi:10.1109/83.370679",
+)
+def adaptive_median(
+    pixels: Pixels, *, largest: Annotated[int, Count(3, 51, odd=True)] = 11
+) -> Pixels:
+    """For windows of 3, 5, … px until the median lies between least and largest sample.
+
+    A sample that itself lies between them is good and stays; another becomes the median. Where
+    no window up to `largest` will do, the sample becomes that one's median.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    largest : int
+        Side of the largest window in px, odd.
+
+    Returns
+    -------
+    float array of the same shape and dtype.
+    """
+    from scipy.ndimage import maximum_filter, minimum_filter
+
+    result, undecided = pixels.copy(), np.ones(pixels.shape, bool)
+    for size in range(3, largest + 1, 2):
+        low = minimum_filter(pixels, size=size, mode="reflect")
+        high = maximum_filter(pixels, size=size, mode="reflect")
+        middle = median(pixels, size=size)
+        settled = undecided & (low < middle) & (middle < high)
+        good = (low < pixels) & (pixels < high)
+        change = settled & ~good if size < largest else undecided & ~(settled & good)
+        # A window of one tone has nothing to tell an impulse by.
+        change &= low < high
+        result[change] = middle[change]
+        undecided &= ~settled
+        if not undecided.any():
+            break
+    return result

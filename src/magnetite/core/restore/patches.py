@@ -1,0 +1,103 @@
+"""Smoothing by like patches."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.parallel import each
+from magnetite.core.parameters import Count, Number
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, restoration
+from magnetite.core.restore.noise_sd import NoiseSd, estimated
+
+#: Rows worked on at a time.
+_ROWS = 64
+
+
+@restoration(
+    "nl-means",
+    summary="Mean of all samples around, weighted by how alike their patches are.",
+    colour=ColourPolicy.JOINT,
+    source="Buades, Coll and Morel, Multiscale Modeling and Simulation 4(2), 2005, "
+    "doi:10.1137/040616024",
+)
+def nl_means(
+    pixels: Pixels,
+    *,
+    sd: Annotated[float | None, NoiseSd()] = None,
+    strength: Annotated[float, Number(0.01, 10)] = 0.6,
+    patch: Annotated[int, Count(1, 31, odd=True)] = 7,
+    search: Annotated[int, Count(1, 101, odd=True)] = 21,
+) -> Pixels:
+    """`Σ w x / Σ w`, `w = exp(-max(0, d - 2 sd²) / (strength sd)²)`.
+
+    d is the mean squared difference of the patches around both samples, over all channels; the
+    sum goes over a square window.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sd : float, optional
+        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
+    strength : float
+        How fast weights fall, in sd.
+    patch, search : int
+        Sides of the patches and of the window, px, odd; mirrored at the edges.
+
+    Returns
+    -------
+    float array of the same shape and dtype; worked out in float32, weights within 0.03 %.
+    """
+    from magnetite.core.restore.means_kernel import means_band
+
+    sd = estimated(pixels, sd)
+    if sd == 0:
+        return pixels
+    planes = to_planes(pixels)
+    channels, _, width = planes.shape
+    radius, reach = patch // 2, search // 2
+    padded = mirrored(planes, radius + reach)
+    count = channels * patch**2
+    offset = np.float32(2 * sd**2 * count)
+    scale = np.float32(1 / ((strength * sd) ** 2 * count))
+    near = np.ones((search, search), np.float32)
+    result = np.empty_like(planes)
+
+    def band(rows: slice) -> None:
+        total = np.zeros((channels, rows.stop - rows.start, width), np.float32)
+        weight = np.zeros(total.shape[1:], np.float32)
+        means_band(padded, width, rows.start, radius, near, offset, scale, total, weight)
+        result[:, rows] = total / weight
+
+    each(band, rows_of(planes))
+    return to_picture(result, pixels)
+
+
+def to_planes(pixels: Pixels) -> NDArray[np.float32]:
+    """The channels one after the other, shape (n, h, w)."""
+    return np.ascontiguousarray(np.moveaxis(np.atleast_3d(pixels), 2, 0), np.float32)
+
+
+def to_picture(planes: NDArray[np.float32], like: Pixels) -> Pixels:
+    """The picture of such planes, in the shape and dtype of what they came from."""
+    stacked = planes[0] if like.ndim == 2 else np.moveaxis(planes, 0, 2)
+    return np.ascontiguousarray(stacked, like.dtype)
+
+
+def mirrored(planes: NDArray[np.float32], margin: int) -> NDArray[np.float32]:
+    """Planes with a mirrored margin, and room beside it.
+
+    The room is such that samples below one another share no set of cache lines.
+    """
+    padded = np.pad(planes, [(0, 0), (margin, margin), (margin, margin)], mode="symmetric")
+    room = -(-padded.shape[2] // 1024) * 1024 + 80 - padded.shape[2]
+    return np.pad(padded, [(0, 0), (0, 0), (0, room)])
+
+
+def rows_of(planes: NDArray[np.float32]) -> list[slice]:
+    """Bands of rows to be worked on one by one: column sums begin anew in each."""
+    height = planes.shape[1]
+    return [slice(top, min(top + _ROWS, height)) for top in range(0, height, _ROWS)]

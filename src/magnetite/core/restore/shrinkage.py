@@ -1,0 +1,147 @@
+"""Restorations that shrink coefficients of a transform."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.codecs.lifting import analyse, synthesise
+from magnetite.core.parallel import each
+from magnetite.core.parameters import Count, Number
+from magnetite.core.picture import Pixels
+from magnetite.core.registry import ColourPolicy, restoration
+from magnetite.core.restore.noise_sd import NoiseSd, estimated
+
+Array = NDArray[np.float32]
+
+_BLOCK = 8
+#: Rows of positions worked on at a time.
+_ROWS = 128
+
+
+@restoration(
+    "sliding-dct",
+    summary="Cosine transform of blocks at all positions, small coefficients left out, averaged.",
+    colour=ColourPolicy.EACH,
+    source="Yaroslavsky, Egiazarian and Astola, Proc. SPIE 4304, 2001, doi:10.1117/12.424970",
+)
+def sliding_dct(
+    pixels: Pixels,
+    *,
+    sd: Annotated[float | None, NoiseSd()] = None,
+    threshold: Annotated[float, Number(0, 20)] = 3.0,
+) -> Pixels:
+    """Mean over all 8x8 blocks of what is left where coefficients below threshold sd become 0.
+
+    The mean of each block stays.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sd : float, optional
+        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
+    threshold : float
+        In sd; 0 changes nothing.
+
+    Returns
+    -------
+    float array of the same shape and dtype; worked out in float32, mirrored at the edges.
+    """
+    from magnetite.core.restore.cosine_kernel import threshold_band
+
+    least = np.float32(threshold * estimated(pixels, sd))
+    if least == 0:
+        return pixels
+    margin = _BLOCK - 1
+    padded = np.pad(pixels.astype(np.float32), margin, mode="symmetric")
+    rows = padded.shape[0] - margin
+
+    def band(first: int) -> Array:
+        total = np.zeros((min(_ROWS, rows - first) + margin, padded.shape[1]), np.float32)
+        threshold_band(padded, first, least, total)
+        return total
+
+    result = np.zeros_like(padded)
+    starts = range(0, rows, _ROWS)
+    for first, total in zip(starts, each(band, starts), strict=True):
+        result[first : first + total.shape[0]] += total
+    inner = result[margin:-margin, margin:-margin] / np.float32(_BLOCK**2)
+    return inner.astype(pixels.dtype)
+
+
+@restoration(
+    "wavelet-shrink",
+    summary="Wavelet coefficients shrunk by a threshold for each band, averaged over shifts.",
+    colour=ColourPolicy.EACH,
+    source="Chang, Yu and Vetterli, IEEE Trans. Image Processing 9(9), 2000, "
+    "doi:10.1109/83.862633; Coifman and Donoho, Lecture Notes in Statistics 103, 1995, "
+    "doi:10.1007/978-1-4612-2544-7_9",
+)
+def wavelet_shrink(
+    pixels: Pixels,
+    *,
+    sd: Annotated[float | None, NoiseSd()] = None,
+    threshold: Literal["bayes", "universal"] = "bayes",
+    shrink: Literal["soft", "hard"] = "soft",
+    shifts: Annotated[int, Count(1, 8)] = 4,
+    levels: Annotated[int, Count(1, 10)] = 4,
+) -> Pixels:
+    """Shrink each band of the 9/7 wavelet transform of the picture and of shifted ones.
+
+    The threshold is `sd² / s`, `s² = max(0, mean(c²) - sd²)` of the band (BayesShrink), or
+    `sd √(2 ln n)` of n samples (universal). "soft" lowers all magnitudes by it, "hard" leaves
+    out those below.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    sd : float, optional
+        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
+    threshold : "bayes" or "universal"
+    shrink : "soft" or "hard"
+    shifts : int
+        Number of shifts down and across each whose results are averaged; 1 for none.
+    levels : int
+        How often the low band is split again; as often as the shorter side allows at most.
+
+    Returns
+    -------
+    float array of the same shape and dtype; worked out in float32, mirrored at the edges.
+    """
+    sd = estimated(pixels, sd)
+    if sd == 0:
+        return pixels
+    padded = np.pad(pixels.astype(np.float32), ((shifts, 0), (shifts, 0)), mode="symmetric")
+    height, width = pixels.shape
+    levels = min(levels, min(height, width).bit_length() - 1)
+
+    def shifted(shift: tuple[int, int]) -> Array:
+        down, across = shift
+        bands: Any = analyse(padded[down:, across:], "9/7", levels)
+        for level in bands[1:]:
+            level[:] = [_shrunk(band, sd, threshold, shrink, pixels.size) for band in level]
+        restored = synthesise(bands, "9/7")
+        return np.asarray(restored[shifts - down :, shifts - across :], np.float32)
+
+    every = [(down, across) for down in range(shifts) for across in range(shifts)]
+    total = np.sum(each(shifted, every), axis=0, dtype=np.float32)
+    return np.asarray(total / np.float32(len(every)), pixels.dtype)
+
+
+def _shrunk(band: Array, sd: float, threshold: str, shrink: str, size: int) -> Array:
+    if band.size == 0:
+        return band
+    if threshold == "universal":
+        least = sd * math.sqrt(2 * math.log(max(2, size)))
+    else:
+        spread = float(np.mean(np.square(band, dtype=np.float64))) - sd**2
+        least = sd**2 / math.sqrt(spread) if spread > 0 else math.inf
+    if math.isinf(least):
+        return np.zeros_like(band)
+    limit = np.float32(least)
+    if shrink == "hard":
+        return np.where(np.abs(band) > limit, band, np.float32(0))
+    return np.asarray(band - band.clip(-limit, limit))
