@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test test-long lint format bench bench-codecs screenshots docs clean
+.PHONY: demo test test-long lint format bench bench-codecs bench-restorations screenshots docs clean
 
 $(READY): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \
@@ -31,17 +31,21 @@ format: $(READY)
 	$(BIN)/ruff check --fix .
 	$(BIN)/ruff format .
 
-bench: $(READY)
+bench: $(READY) bench-codecs bench-restorations
 	$(BIN)/python benchmarks/timings.py
 
 bench-codecs: $(READY)
 	$(BIN)/python benchmarks/codecs.py $(PHOTOS)
+
+bench-restorations: $(READY)
+	$(BIN)/python benchmarks/restorations.py $(PHOTOS)
 
 docs: $(READY)
 	$(BIN)/magnetite methods --format markdown > docs/methods.md
 	$(BIN)/python docs/make_degradations.py docs
 	$(BIN)/python docs/make_metrics.py docs
 	$(BIN)/python docs/make_codecs.py docs
+	$(BIN)/python docs/make_restorations.py docs
 
 screenshots: $(READY)
 	$(BIN)/python docs/make_screenshots.py docs/screenshots

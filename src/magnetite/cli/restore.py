@@ -14,7 +14,7 @@ from magnetite.cli.score_output import heading
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from magnetite.core.chain import Step
+    from magnetite.core.chain import Chain, Step
     from magnetite.core.picture import Picture
 
 
@@ -26,10 +26,20 @@ def run(
         Path | None,
         typer.Option(help="Clean picture: scores before and after are printed.", metavar="REF"),
     ] = None,
+    aim: Annotated[
+        str | None,
+        typer.Option(
+            help="Tune the setting that is auto: any metric with a reference, psnr=best without "
+            "one, for Gaussian noise.",
+            metavar="METRIC=best",
+        ),
+    ] = None,
     full_scale: FullScaleOption = None,
 ) -> None:
     """Restore a degraded picture; with a reference, score it before and after."""
-    from magnetite.core.restore.apply import restore
+    from magnetite.core.chain import parse_chain
+    from magnetite.core.restore.apply import restore_chain
+    from magnetite.core.restore.residual import taken_away
     from magnetite.core.scoring import check_comparable
     from magnetite.files.writing import check_output, write
 
@@ -39,15 +49,42 @@ def run(
     if clean is not None:
         check_comparable(clean, degraded)
     check_output(degraded, out)
-    restored = restore(degraded, " ".join(steps))
+    chain = parse_chain(steps, "restoration", auto=True)
+    if aim is not None:
+        chain = _aimed(chain, aim, degraded, clean)
+    restored = restore_chain(degraded, chain)
     messages = write(restored.picture, out)
     if clean is not None:
         _print_gain(clean, degraded, restored.picture)
     if restored.clipped.share and degraded.bits is not None:
         note(f"{restored.clipped.share:.3%} of the samples were clipped")
-    for message in messages:
+    taken = taken_away(degraded, restored.picture)
+    for message in (*restored.notes, *messages):
         note(message)
+    if taken is not None:
+        print(
+            f"{taken.verdict} (sd {taken.sd:.4g} {degraded.amplitude_unit}, "
+            f"structure {taken.structure:.3f}, edges {taken.edges:+.2f})"
+        )
     print(f"{restored.chain}: wrote {out}")
+
+
+def _aimed(chain: Chain, aim: str, degraded: Picture, clean: Picture | None) -> Chain:
+    """The chain with its open setting solved for, and a note of how."""
+    from magnetite.core.errors import InputError
+    from magnetite.core.restore.tuning import tune
+
+    metric, _, value = aim.rpartition("=")
+    if not metric or value != "best":
+        raise InputError(f"--aim {aim}: write METRIC=best, as in psnr=best")
+    tuned = tune(degraded, chain, metric, clean)
+    told = (
+        "against the reference: an oracle, for there is none in practice"
+        if clean is not None
+        else "by the unbiased estimate of its risk, for Gaussian noise"
+    )
+    note(f"{tuned.setting} is best of {tuned.tries}: {tuned.metric} {tuned.value:.5g} {told}")
+    return tuned.chain
 
 
 def _print_gain(clean: Picture, before: Picture, after: Picture) -> None:

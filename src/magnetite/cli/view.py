@@ -90,6 +90,26 @@ def noise_command(
     print(f"wrote {out}")
 
 
+@app.command("residual")
+def residual_command(
+    before: Annotated[Path, typer.Argument(metavar="IN", help="Degraded picture.")],
+    after: Annotated[Path, typer.Argument(metavar="RESTORED", help="What was made of it.")],
+    out: FigureOption = Path("residual.png"),
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Show what a restoration took away, and whether that is noise or the picture's detail."""
+    from dataclasses import replace
+
+    from magnetite.views.residual import residual_figure
+    from magnetite.views.style import check_figure_path, save
+
+    protect([before, after], [out])
+    check_figure_path(out)
+    worn, mended = (replace(load(p, full_scale), origin=p.name) for p in (before, after))
+    save(residual_figure(worn, mended), out)
+    print(f"wrote {out}")
+
+
 @app.command("planes")
 def planes_command(
     picture: PictureArgument,

@@ -1,0 +1,80 @@
+"""What a restoration took away: noise, or the picture's own detail?"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from magnetite.core.convolution import convolve_separable
+from magnetite.core.metrics.residual import residual_structure
+from magnetite.core.picture import Picture, Pixels
+
+#: From these on what was taken away is no mere noise.
+STRUCTURED, EDGED = 0.1, 0.15
+#: Smallest sides that can be judged, px.
+SMALLEST = 16
+#: Share of the mean below which strengths are taken for alike.
+_FLOOR = 0.05
+
+
+@dataclass(frozen=True)
+class TakenAway:
+    """Figures of the difference, on luma.
+
+    `sd` is in the picture's own unit; `structure` the rms of its autocorrelation within 2 px;
+    `edges` the correlation of its local strength with that of the restored picture's slopes.
+    """
+
+    sd: float
+    structure: float
+    edges: float
+
+    @property
+    def verdict(self) -> str:
+        """In words what the figures say."""
+        if self.sd == 0:
+            return "nothing was taken away"
+        if self.edges > EDGED:
+            return "edges were taken away: detail is lost"
+        if self.structure > STRUCTURED:
+            return "what was taken away has structure: it is not white noise alone"
+        return "what was taken away looks like white noise"
+
+
+def taken_away(before: Picture, after: Picture) -> TakenAway | None:
+    """Judge the difference of a picture and its restoration; None where it cannot be judged.
+
+    That is for pictures below 16x16 and for planes without luma.
+    """
+    if before.colour == "planes" or min(before.height, before.width) < SMALLEST:
+        return None
+    first, second = before.luma().pixels(), after.luma().pixels()
+    difference = (first - second).astype(np.float64)
+    return TakenAway(
+        float(difference.std()) * before.full_scale,
+        residual_structure(first, second),
+        _edges(difference, second.astype(np.float64)),
+    )
+
+
+def _edges(difference: Pixels, restored: Pixels) -> float:
+    """Correlation of the logarithms of both local strengths.
+
+    A restoration that takes more where there are edges gives a positive number, one that
+    spares them a negative one.
+    """
+    strengths = local_strengths(difference, restored)
+    one, two = (np.log(x + _FLOOR * x.mean() + 1e-30) for x in strengths)
+    if one.std() < 1e-9 or two.std() < 1e-9:
+        return 0.0
+    return float(np.corrcoef(one.ravel(), two.ravel())[0, 1])
+
+
+def local_strengths(difference: Pixels, restored: Pixels) -> tuple[Pixels, Pixels]:
+    """Mean squares in windows of 5x5: of a difference, and of a picture's slopes."""
+    line = np.full(5, 0.2)
+    slopes = np.zeros_like(restored)
+    slopes[:, 1:] += np.diff(restored, axis=1) ** 2
+    slopes[1:] += np.diff(restored, axis=0) ** 2
+    return convolve_separable(difference**2, line), convolve_separable(slopes, line)

@@ -1,0 +1,110 @@
+"""What a restoration took away: the difference, how it correlates, where it is strong."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.errors import PictureError
+from magnetite.core.picture import Picture
+from magnetite.core.restore.residual import EDGED, SMALLEST, STRUCTURED, local_strengths, taken_away
+from magnetite.core.scoring import check_comparable
+from magnetite.views.style import COLOURS, QUIET, bare, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+_REACH = 8
+
+
+def residual_figure(before: Picture, after: Picture) -> Figure:
+    """Difference scaled for sight, its autocorrelation, and its strength over that of slopes.
+
+    Raises
+    ------
+    PictureError
+        If the pictures differ in size, colour or depth, are planes, or are below 16x16.
+    """
+    check_comparable(before, after)
+    taken = taken_away(before, after)
+    if taken is None:
+        raise PictureError(f"what was taken away is judged on gray and RGB from {SMALLEST} px on")
+    first, second = before.luma().pixels(), after.luma().pixels()
+    difference = (first - second).astype(np.float64) * before.full_scale
+    unit = before.amplitude_unit
+    figure = new_figure(1280, 560)
+    figure.suptitle(
+        f"{before.origin} minus {after.origin}: {taken.verdict}", x=0.03, ha="left", fontsize=13
+    )
+    aspect = before.height / before.width
+    width = min(0.42, 0.66 * 560 / 1280 / aspect)
+    image = figure.add_axes((0.03, 0.14, width, 0.7))
+    left = 0.03 + width + 0.05
+    each = (0.985 - left - 0.07) / 2
+    reach = float(np.quantile(np.abs(difference), 0.999)) or before.full_scale / 255
+    image.imshow((difference / reach / 2 + 0.5).clip(0, 1), cmap="gray", vmin=0, vmax=1)
+    image.set_anchor("N")
+    bare(image)
+    image.set_title(f"black −{reach:.3g} {unit}, gray 0, white +{reach:.3g} {unit}", fontsize=10)
+    around = figure.add_axes((left, 0.13, each, 0.71))
+    _draw_correlation(around, difference, taken.structure)
+    strengths = figure.add_axes((left + each + 0.07, 0.13, each, 0.71))
+    _draw_strengths(strengths, difference, second, taken.edges, unit, before.full_scale)
+    return figure
+
+
+def _draw_correlation(axes: Axes, difference: NDArray[np.float64], structure: float) -> None:
+    correlation = _correlation(difference)
+    reach = correlation.shape[0] // 2
+    shown = correlation.copy()
+    shown[reach, reach] = 0
+    most = max(0.1, float(np.abs(shown).max()))
+    extent = (-reach - 0.5, reach + 0.5, reach + 0.5, -reach - 0.5)
+    axes.imshow(shown, cmap="PuOr", vmin=-most, vmax=most, extent=extent)
+    axes.set_anchor("N")
+    words = f"autocorrelation up to ±{most:.2g}\nstructure {structure:.3f}, at most {STRUCTURED:g}"
+    axes.set_title(words, fontsize=10)
+    axes.set_xlabel("px across")
+    axes.set_ylabel("px down")
+
+
+def _correlation(difference: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Circular autocorrelation around the origin, which is 1."""
+    centred = difference - difference.mean()
+    spectrum = np.abs(np.fft.rfft2(centred)) ** 2
+    whole = np.fft.fftshift(np.fft.irfft2(spectrum, s=centred.shape))
+    middle = [n // 2 for n in centred.shape]
+    reach = min(_REACH, *(m - 1 for m in middle))
+    rows, columns = (slice(m - reach, m + reach + 1) for m in middle)
+    peak = float(whole[middle[0], middle[1]]) or 1.0
+    return np.asarray(whole[rows, columns] / peak)
+
+
+def _draw_strengths(
+    axes: Axes, difference: NDArray[np.float64], restored: NDArray[np.floating], edges: float,
+    unit: str, scale: float,
+) -> None:  # fmt: skip
+    """Mean local sd of the difference in classes of slope: level for noise, rising for edges."""
+    taken, slopes = local_strengths(difference, restored.astype(np.float64) * scale)
+    order = np.argsort(slopes, axis=None)
+    classes = np.array_split(order, 20)
+    x = [float(np.sqrt(slopes.ravel()[c].mean())) for c in classes]
+    y = [float(np.sqrt(taken.ravel()[c].mean())) for c in classes]
+    level = float(difference.std())
+    axes.axhline(level, color=QUIET, ls="--", lw=1.2, label="the same everywhere")
+    axes.plot(x, y, "o-", color=COLOURS[0], label="measured, 5 % of the picture each")
+    if min(x) > 0:
+        axes.set_xscale("log")
+        low, high = axes.get_xlim()
+        ticks = [a * 10.0**b for b in range(-4, 6) for a in (1, 3)]
+        axes.set_xticks([t for t in ticks if low <= t <= high])
+        axes.xaxis.set_major_formatter("{x:g}")
+        axes.minorticks_off()
+    axes.set_ylim(0, 1.25 * max(*y, level) or 1)
+    axes.set_title(f"taken away over slopes\nedges {edges:+.2f}, at most {EDGED:+g}", fontsize=10)
+    axes.set_xlabel(f"slope of the restored picture ({unit}/px)")
+    axes.set_ylabel(f"sd of what was taken away ({unit})")
+    axes.legend(frameon=False, loc="upper left", fontsize=9)
