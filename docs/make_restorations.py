@@ -110,8 +110,8 @@ setting that is `auto`: against the reference, or without one by the unbiased es
 (for Gaussian noise). Samples stay float between steps and may leave 0..1; what is clipped at the
 end is said. Edges of a picture are mirrored.
 
-Costs are times on 1024x768 gray samples with two threads, as a multiple of SciPy's 5x5 median of the
-same samples, measured when this page was made.
+Costs are times on 1024x768 gray samples with two threads, as a multiple of SciPy's 5x5 median of
+the same samples, measured when this page was made.
 """
 
 
@@ -130,7 +130,7 @@ def main(target: Path) -> None:
 
 def _suits() -> list[str]:
     """A table: gain in PSNR of every method on every degradation, mean over the scenes."""
-    scenes = [scene.picture(320, 224, 0).luma() for scene in SCENES]
+    scenes = [_eight_bits(scene.picture(320, 224, 0).luma().pixels()) for scene in SCENES]
     degraded = {
         text: [magnetite.degrade(picture, text).picture for picture in scenes]
         for text in DEGRADATIONS
@@ -160,6 +160,10 @@ def _gain(scenes: list[Picture], degraded: list[Picture], steps: tuple[str, ...]
                        for c, d in zip(scenes, degraded, strict=True)]))
         for step in steps
     )  # fmt: skip
+
+
+def _eight_bits(pixels: np.ndarray) -> Picture:
+    return Picture(np.rint(pixels * 255).astype(np.uint8), 8, "gray")
 
 
 def _psnr(one: Picture, two: Picture) -> float:
@@ -207,7 +211,7 @@ def _section(method: Method, reference: Picture, pictures: Path, unit: float) ->
     titles = ["reference", _title(degradation, reference, worn), _title(step, reference, mended)]
     titles.append(f"taken away\nsd {taken.sd:.3g} dn, edges {taken.edges:+.2f}")
     _draw([reference, worn, mended, _difference(worn, mended)], titles, path)
-    large = Picture(np.rint(_large() * 255).astype(np.uint8), 8, "gray")
+    large = _eight_bits(_large())
     seconds = _time(lambda: magnetite.restore(large, step))
     lines = [f"\n## `{method.name}`\n", method.summary, "", method.formula, ""]
     lines += settings_table(method)

@@ -73,6 +73,10 @@ def _options(
             "--version", callback=_print_version, is_eager=True, help="Print the version and exit."
         ),
     ] = False,
+    threads: Annotated[
+        int,
+        typer.Option(help="Threads of the heavy loops; no result depends on it.", min=1, max=256),
+    ] = 2,
     commands: Annotated[
         Path | None,
         typer.Option(
@@ -82,6 +86,9 @@ def _options(
         ),
     ] = None,
 ) -> None:
+    from magnetite.core.parallel import use_threads
+
+    use_threads(threads)
     if commands is not None:
         from magnetite.commands import declare
 

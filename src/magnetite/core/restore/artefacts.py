@@ -44,6 +44,8 @@ def deblock(
     -------
     float array of the same shape and dtype.
     """
+    if step == 0:
+        return pixels.copy()
     plane = pixels.astype(np.float32)
     return Deblocking(step, (block[0], block[1])).backward(plane).astype(pixels.dtype)
 

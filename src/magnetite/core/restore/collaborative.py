@@ -86,7 +86,7 @@ def bm3d(
     """
     sd = 255 * estimated(pixels, sd)
     if sd == 0:
-        return pixels
+        return pixels.copy()
     chosen = _PROFILES[("high-noise" if sd > _HIGH else "normal") if profile == "auto" else profile]
     planes = [plane * np.float32(255) for plane in to_opponent(pixels)]
     smallest = (max(2 * _BLOCK, planes[0].shape[0]), max(2 * _BLOCK, planes[0].shape[1]))

@@ -79,11 +79,11 @@ def wiener_deblur(
     """
     weights = blur_kernel(sigma, size, radius, length, angle, kernel)
     if weights.size == 1:
-        return pixels
+        return pixels.copy()
     frame = _Frame.around(pixels, weights)
     noise, variance = estimated(pixels, sd), float(pixels.var(dtype=np.float64))
     if variance == 0:
-        return pixels
+        return pixels.copy()
     transfer, frequency = frame.transfer(weights), frame.square_frequency()
     inverse = np.divide(1, frequency, out=np.zeros_like(frequency), where=frequency > 0)
     # Power of a coefficient of the unnormalised transform is the sum of samples squared.
@@ -136,20 +136,21 @@ def richardson_lucy(
     """
     weights = blur_kernel(sigma, size, radius, length, angle, kernel)
     if weights.size == 1 or iterations == 0:
-        return pixels
+        return pixels.copy()
     turned = np.ascontiguousarray(weights[::-1, ::-1])
-    least = pixels.dtype.type(1e-4)
-    data = np.maximum(pixels, 0) + least
+    least = 1e-4
+    data = np.maximum(pixels.astype(np.float64), 0) + least
     result = data.copy()
     for _ in range(iterations):
         ratio = data / np.maximum(convolve(result, weights), least)
         correction = convolve(ratio, turned)
         if smoothness:
             slopes = gradient(result)
-            slopes /= np.sqrt((slopes**2).sum(axis=0)) + pixels.dtype.type(1e-3)
-            correction /= 1 - pixels.dtype.type(smoothness) * divergence(slopes)
+            # Softened where slopes are small: steeper, and the smallest ripple would grow.
+            slopes /= np.sqrt((slopes**2).sum(axis=0)) + 10 * smoothness
+            correction /= 1 - smoothness * divergence(slopes)
         result = np.maximum(result * correction, least)
-    return result - least
+    return np.asarray(result - least, pixels.dtype)
 
 
 @restoration(
@@ -190,7 +191,7 @@ def tv_deblur(
     """
     weights = blur_kernel(sigma, size, radius, length, angle, kernel)
     if weights.size == 1:
-        return pixels
+        return pixels.copy()
     frame = _Frame.around(pixels, weights)
     transfer = frame.transfer(weights)
     data = np.conj(transfer) * frame.forward(frame.tapered(weights))

@@ -45,7 +45,7 @@ def median(
     float array of the same shape and dtype; every sample is one of the picture's.
     """
     if size == 1:
-        return pixels
+        return pixels.copy()
     window = _window(size, shape)
     codes, full = _coded(pixels)
     if window.sum() <= _LARGEST_NETWORK:

@@ -55,7 +55,7 @@ def nl_means(
 
     sd = estimated(pixels, sd)
     if sd == 0:
-        return pixels
+        return pixels.copy()
     planes = to_planes(pixels)
     channels, _, width = planes.shape
     radius, reach = patch // 2, search // 2

@@ -54,7 +54,7 @@ def sliding_dct(
 
     least = np.float32(threshold * estimated(pixels, sd))
     if least == 0:
-        return pixels
+        return pixels.copy()
     margin = _BLOCK - 1
     padded = np.pad(pixels.astype(np.float32), margin, mode="symmetric")
     rows = padded.shape[0] - margin
@@ -113,7 +113,7 @@ def wavelet_shrink(
     """
     sd = estimated(pixels, sd)
     if sd == 0:
-        return pixels
+        return pixels.copy()
     padded = np.pad(pixels.astype(np.float32), ((shifts, 0), (shifts, 0)), mode="symmetric")
     height, width = pixels.shape
     levels = min(levels, min(height, width).bit_length() - 1)

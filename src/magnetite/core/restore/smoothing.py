@@ -94,7 +94,7 @@ def bilateral(
     from magnetite.core.restore.means_kernel import means_band
 
     if sigma == 0 or range == 0:
-        return pixels
+        return pixels.copy()
     planes = to_planes(pixels)
     channels, _, width = planes.shape
     reach = int(np.ceil(2.5 * sigma))
@@ -144,7 +144,7 @@ def wiener(
     """
     sd = estimated(pixels, sd)
     if sd == 0:
-        return pixels
+        return pixels.copy()
     centred = pixels - pixels.dtype.type(0.5)  # squares lose less
     local = mean(centred, size=size)
     variance = (mean(centred**2, size=size) - local**2).clip(1e-12, None)
@@ -180,7 +180,7 @@ def guided(
     float array of the same shape and dtype.
     """
     if range == 0:
-        return pixels
+        return pixels.copy()
     size = 2 * radius + 1
     centred = pixels - pixels.dtype.type(0.5)
     local = mean(centred, size=size)
@@ -223,7 +223,7 @@ def anisotropic_diffusion(
     float array of the same shape and dtype.
     """
     if range == 0:
-        return pixels
+        return pixels.copy()
     result = pixels.copy()
     for _ in np.arange(iterations):
         flows = []

@@ -51,7 +51,7 @@ def anscombe(
     even = forward(pixels.astype(np.float64) * full_well, read)
     low, high = float(even.min()), float(even.max())
     if high == low:
-        return pixels
+        return pixels.copy()
     # Methods take full-scale units.
     scaled = ((even - low) / (high - low)).astype(np.float32)
     method = find("restoration", by)

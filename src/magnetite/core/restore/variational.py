@@ -56,7 +56,7 @@ def total_variation(
     float array of the same shape and dtype.
     """
     if 0 in (strength, sd, robust):
-        return pixels
+        return pixels.copy()
     if robust is not None:
         return primal_dual(pixels, robust, iterations, squares=False)
     weight = strength if strength is not None else 0.5 * (sd or 0)
