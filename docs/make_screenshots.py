@@ -108,7 +108,7 @@ def main(target: Path) -> None:
             "degrade-score",
             ["degrade", reference, "worn.png", *CHAIN.split()],
             ["compress", reference, "tile.mgt", "dct", "step=24dn"],
-            ["restore", "worn.png", "mended.png", "median", "--reference", reference],
+            ["restore", "worn.png", "mended.png", "bm3d", "sd=8dn", "--reference", reference],
             ["score", reference, "worn.png", "mended.png", "tile.mgt"],
         )
         chart = "tray/references/chart-plate.png"
@@ -124,12 +124,13 @@ def main(target: Path) -> None:
             ["degrade", chart, "aimed.png", "gaussian-blur", "sigma=auto", "--aim", "ssim=0.80"],
         )
         run_in_terminal(["degrade", reference, "noisy.png", "gaussian-noise", "sd=8dn"], folder)
+        run_in_terminal(["restore", "noisy.png", "smooth.png", "gaussian", "sigma=2"], folder)
         for words in (
             ["noise", reference, "noisy.png"],
             ["planes", reference],
             ["approximation", reference],
             ["profile", chart, "soft.png", "frame1.png", "--line", "120,120,170,120"],
-            ["surface", "tray/references/clay-core.png", "--region", "100,100,160x120"],
+            ["residual", "noisy.png", "smooth.png"],
             ["spectrum", reference, "tray/references/clay-core.png", "noisy.png"],
         ):
             run_in_terminal(["view", *words], folder)
@@ -138,7 +139,7 @@ def main(target: Path) -> None:
             "planes",
             "approximation",
             "profile",
-            "surface",
+            "residual",
             "spectrum",
             "photon-transfer",
             "edge",

@@ -5,16 +5,13 @@ from __future__ import annotations
 from typing import Annotated
 
 import numpy as np
-from numpy.typing import NDArray
 
 from magnetite.core.parallel import each
 from magnetite.core.parameters import Count, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, restoration
 from magnetite.core.restore.noise_sd import NoiseSd, estimated
-
-#: Rows worked on at a time.
-_ROWS = 64
+from magnetite.core.restore.planes import mirrored, rows_of, to_picture, to_planes
 
 
 @restoration(
@@ -74,30 +71,3 @@ def nl_means(
 
     each(band, rows_of(planes))
     return to_picture(result, pixels)
-
-
-def to_planes(pixels: Pixels) -> NDArray[np.float32]:
-    """The channels one after the other, shape (n, h, w)."""
-    return np.ascontiguousarray(np.moveaxis(np.atleast_3d(pixels), 2, 0), np.float32)
-
-
-def to_picture(planes: NDArray[np.float32], like: Pixels) -> Pixels:
-    """The picture of such planes, in the shape and dtype of what they came from."""
-    stacked = planes[0] if like.ndim == 2 else np.moveaxis(planes, 0, 2)
-    return np.ascontiguousarray(stacked, like.dtype)
-
-
-def mirrored(planes: NDArray[np.float32], margin: int) -> NDArray[np.float32]:
-    """Planes with a mirrored margin, and room beside it.
-
-    The room is such that samples below one another share no set of cache lines.
-    """
-    padded = np.pad(planes, [(0, 0), (margin, margin), (margin, margin)], mode="symmetric")
-    room = -(-padded.shape[2] // 1024) * 1024 + 80 - padded.shape[2]
-    return np.pad(padded, [(0, 0), (0, 0), (0, room)])
-
-
-def rows_of(planes: NDArray[np.float32]) -> list[slice]:
-    """Bands of rows to be worked on one by one: column sums begin anew in each."""
-    height = planes.shape[1]
-    return [slice(top, min(top + _ROWS, height)) for top in range(0, height, _ROWS)]

@@ -14,7 +14,7 @@ from magnetite.core.parameters import Count, Length, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, restoration
 from magnetite.core.restore.noise_sd import NoiseSd, estimated
-from magnetite.core.restore.patches import mirrored, rows_of, to_picture, to_planes
+from magnetite.core.restore.planes import mirrored, rows_of, to_picture, to_planes
 
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3."
 
