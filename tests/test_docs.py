@@ -45,6 +45,18 @@ def test_every_degradation_has_its_section_and_picture() -> None:
         assert (ROOT / "docs" / "degradations" / f"{method.name}.png").is_file(), "run make docs"
 
 
+def test_every_restoration_and_codec_has_its_section() -> None:
+    for kind, name in (("restoration", "restoration"), ("codec", "codecs")):
+        page = (ROOT / "docs" / f"{name}.md").read_text()
+        for method in every(kind):
+            section = page.split(f" `{method.name}`\n", 1)[1].split("\n## ")[0]
+            assert method.formula in section, f"{method.name}: run make docs"
+            for key in method.parameters:
+                assert f"| `{key}=` |" in section
+        for picture in re.findall(rf"\(({name}/[^)]+)\)", page):
+            assert (ROOT / "docs" / picture).is_file()
+
+
 def test_every_command_is_in_the_readme() -> None:
     for command in typer.main.get_command(app).commands:
         assert f"magnetite {command}" in README, command

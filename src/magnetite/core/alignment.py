@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.errors import PictureError
+from magnetite.core.parallel import threads
 from magnetite.core.picture import Picture
 from magnetite.core.region import Region
 
@@ -140,13 +141,13 @@ def _peak(reference: Array, test: Array) -> tuple[float, float]:
 
     height, width = reference.shape
     window = np.outer(np.hanning(height + 2)[1:-1], np.hanning(width + 2)[1:-1])
-    one, two = (rfft2((p - p.mean()) * window, workers=2) for p in (reference, test))
+    one, two = (rfft2((p - p.mean()) * window, workers=threads()) for p in (reference, test))
     cross = two * one.conj()
     strength = np.abs(cross)
     fy, fx = np.fft.fftfreq(height)[:, np.newaxis], np.fft.rfftfreq(width)[np.newaxis]
     weights = np.exp(-(fy * fy + fx * fx) / (2 * _BANDWIDTH**2))
     phases = cross / (strength + 1e-12 * float(strength.max()) + 1e-30)
-    correlation = irfft2(phases * weights, s=reference.shape, workers=2)
+    correlation = irfft2(phases * weights, s=reference.shape, workers=threads())
     i, j = np.unravel_index(int(correlation.argmax()), correlation.shape)
     top = float(correlation[i, j])
     if top < _LEAST_PEAK * 2 * math.pi * _BANDWIDTH**2:

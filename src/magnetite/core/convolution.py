@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.parallel import threads
 from magnetite.core.picture import Pixels
 
 #: What is beyond the edge: the picture mirrored, its last samples repeated, the picture
@@ -16,7 +17,6 @@ Boundary = Literal["mirror", "repeat", "wrap", "black"]
 
 #: Separable kernels up to this length are summed directly; longer ones go through the FFT.
 LONGEST_DIRECT = 9
-WORKERS = 2
 _PADDING = {"mirror": "symmetric", "repeat": "edge", "wrap": "wrap", "black": "constant"}
 _MODES = {"mirror": "reflect", "repeat": "nearest", "wrap": "wrap", "black": "constant"}
 
@@ -64,7 +64,7 @@ def correlate_axis(
     from scipy.ndimage import correlate1d
 
     out = np.empty_like(plane)
-    halves = np.array_split(np.arange(plane.shape[1 - axis]), WORKERS)
+    halves = np.array_split(np.arange(plane.shape[1 - axis]), threads())
 
     def work(part: NDArray[np.intp]) -> None:
         if part.size:
@@ -73,7 +73,7 @@ def correlate_axis(
             piece = tuple(where)
             correlate1d(plane[piece], line, axis=axis, output=out[piece], mode=_MODES[boundary])
 
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         list(pool.map(work, halves))
     return out
 
@@ -88,10 +88,10 @@ def _by_fft(
     padding = [(down, down), (across, across)]
     padded = np.pad(plane, padding, mode=_PADDING[boundary])  # type: ignore[call-overload]
     size = tuple(next_fast_len(n, real=True) for n in padded.shape)
-    spectrum = rfft2(padded, s=size, workers=WORKERS)
+    spectrum = rfft2(padded, s=size, workers=threads())
     for factor in _transfer(kernel, size):
         spectrum *= factor.astype(spectrum.dtype)
-    result = irfft2(spectrum, s=size, workers=WORKERS, overwrite_x=True)
+    result = irfft2(spectrum, s=size, workers=threads(), overwrite_x=True)
     # The transform convolves with the kernel's first weight at the origin.
     return np.ascontiguousarray(result[2 * down :, 2 * across :][:height, :width])
 
@@ -101,5 +101,5 @@ def _transfer(kernel: NDArray[np.float64], size: tuple[int, ...]) -> list[NDArra
     from scipy.fft import fft, rfft, rfft2
 
     if kernel.ndim == 2:
-        return [rfft2(kernel, s=size, workers=WORKERS)]
+        return [rfft2(kernel, s=size, workers=threads())]
     return [fft(kernel, n=size[0])[:, np.newaxis], rfft(kernel, n=size[1])[np.newaxis]]

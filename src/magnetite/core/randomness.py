@@ -14,10 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.errors import InputError
+from magnetite.core.parallel import threads
 
 #: Samples that one child generator draws; part of what a seed means, so never changed lightly.
 CHUNK = 2**18
-WORKERS = 2
 #: Fills an array from a generator.
 Sampler = Callable[[np.random.Generator, NDArray[np.float32]], object]
 
@@ -79,7 +79,7 @@ def fill(
     starts = range(0, len(arrays[0]), CHUNK)
     pieces = [[array[start : start + CHUNK] for array in arrays] for start in starts]
     generators = rng.spawn(len(pieces))
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         list(pool.map(lambda job: sampler(job[0], *job[1]), zip(generators, pieces, strict=True)))
 
 

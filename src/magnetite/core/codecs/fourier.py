@@ -13,6 +13,7 @@ from magnetite.core.codecs.backend import BACK_ENDS
 from magnetite.core.codecs.colour import ColourPlanes
 from magnetite.core.codecs.layers import Frame, Pipeline, Section
 from magnetite.core.errors import StreamError
+from magnetite.core.parallel import threads
 from magnetite.core.parameters import Count, Share
 from magnetite.core.registry import ColourPolicy, codec
 
@@ -75,7 +76,7 @@ class Spectrum:
 
         sections = []
         for name, plane in zip(self.names, planes, strict=True):
-            half = rfft2(plane.astype(np.float64), norm="ortho", workers=2)
+            half = rfft2(plane.astype(np.float64), norm="ortho", workers=threads())
             size = np.where(self._own, np.abs(half), 0.0)
             count = max(1, round(self.keep * int(self._own.sum())))
             least = np.partition(size.ravel(), size.size - count)[size.size - count]
@@ -111,7 +112,7 @@ class Spectrum:
             size = np.exp(np.log(_FACTOR) * levels.clip(-200, 400))
             half[places] = size * np.exp(2j * np.pi * turns)
             self._mirror(half)
-            plane = irfft2(half, s=self.shape, norm="ortho", workers=2)
+            plane = irfft2(half, s=self.shape, norm="ortho", workers=threads())
             planes.append(np.asarray(plane, np.float32))
         return planes
 

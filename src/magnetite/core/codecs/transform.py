@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.parallel import threads
+
 Array = NDArray[np.float32]
 
 
@@ -18,9 +20,13 @@ class CosineTransform:
     def forward(self, blocks: Array) -> Array:
         from scipy.fft import dctn
 
-        return np.asarray(dctn(blocks, axes=(2, 3), norm="ortho", overwrite_x=True, workers=2))
+        return np.asarray(
+            dctn(blocks, axes=(2, 3), norm="ortho", overwrite_x=True, workers=threads())
+        )
 
     def backward(self, blocks: Array) -> Array:
         from scipy.fft import idctn
 
-        return np.asarray(idctn(blocks, axes=(2, 3), norm="ortho", overwrite_x=True, workers=2))
+        return np.asarray(
+            idctn(blocks, axes=(2, 3), norm="ortho", overwrite_x=True, workers=threads())
+        )

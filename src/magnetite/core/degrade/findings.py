@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 
 from magnetite.core.degrade.certificate import Change, Finding
 from magnetite.core.degrade.strength import noise_sd
+from magnetite.core.parallel import threads
 from magnetite.core.picture import Pixels
-from magnetite.core.randomness import WORKERS
 
 Array = NDArray[np.float64]
 #: Distribution functions are compared at so many levels of probability.
@@ -104,7 +104,7 @@ def moments(
 
     rows = max(1, _BAND // max(1, residual[0].size))
     bands = [residual[i : i + rows] for i in range(0, residual.shape[0], rows)]
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         total = np.sum(list(pool.map(sums, bands)), axis=0)
     count = residual.size
     m2, m3, m4 = total[:3] / count

@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 from magnetite.core.amplitudes import Amplitude
 from magnetite.core.degrade.certificate import Change, Finding
 from magnetite.core.degrade.strength import Channels
+from magnetite.core.parallel import threads
 from magnetite.core.parameters import Angle, Length, Number
 from magnetite.core.picture import Pixels
-from magnetite.core.randomness import WORKERS, fill, normal
+from magnetite.core.randomness import fill, normal
 from magnetite.core.registry import ColourPolicy, degradation
 
 Wave = Literal["sine", "square"]
@@ -187,7 +188,7 @@ def _waves(
         waves *= heights
 
     fill(rng, [spectrum.reshape(-1), amplitude.reshape(-1)], sample)
-    noise: Pixels = irfft2(spectrum, s=size, workers=2, overwrite_x=True)
+    noise: Pixels = irfft2(spectrum, s=size, workers=threads(), overwrite_x=True)
     if onto.dtype != noise.dtype:
         return np.add(noise, onto)
     noise += onto
@@ -220,7 +221,7 @@ def _power_law(size: tuple[int, int], slope: float) -> tuple[NDArray[np.float32]
         columns = squares.sum(axis=0), np.einsum("ij,ij->j", squares, squares)
         return float(columns[0] @ weight), float(columns[1] @ weight)
 
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         sums = np.sum(list(pool.map(work, range(0, fy.size, _ROWS))), axis=0)
     return amplitude, float(sums[0]), float(sums[1])
 
@@ -232,7 +233,7 @@ def _measured_slope(plane: Pixels) -> tuple[float, float]:
     """
     from scipy.fft import rfft2
 
-    power = np.abs(rfft2(plane.astype(np.float64), workers=2)) ** 2
+    power = np.abs(rfft2(plane.astype(np.float64), workers=threads())) ** 2
     fy, fx = np.fft.fftfreq(plane.shape[0]), np.fft.rfftfreq(plane.shape[1])
     frequency = np.hypot(fy[:, np.newaxis], fx[np.newaxis])
     # Frequencies that are their own mirror image in the half plane would count twice.

@@ -9,9 +9,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.parallel import threads
+
 Array = NDArray[np.float64]
 
-WORKERS = 2
 #: Pixels of a band.
 _BAND = 2**15
 
@@ -27,5 +28,5 @@ def by_bands(function: Callable[..., Array], *arrays: NDArray[Any]) -> Array:
     def work(start: int) -> Array:
         return function(*(array[start : start + rows] for array in arrays))
 
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         return np.concatenate(list(pool.map(work, starts)))

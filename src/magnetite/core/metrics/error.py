@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.metrics.sizes import check_size
+from magnetite.core.parallel import threads
 from magnetite.core.parameters import Count, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
@@ -287,7 +288,7 @@ def csf_psnr(
     from scipy.fft import rfft2
 
     height, width = reference.shape
-    spectrum = np.abs(rfft2(reference - test, workers=2)) ** 2
+    spectrum = np.abs(rfft2(reference - test, workers=threads())) ** 2
     fy, fx = np.fft.fftfreq(height)[:, np.newaxis], np.fft.rfftfreq(width)[np.newaxis]
     frequency = np.hypot(fy, fx) * px_per_degree
     weight = _sensitivity(np.maximum(frequency, _MOST_SENSITIVE))

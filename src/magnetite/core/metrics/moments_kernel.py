@@ -8,9 +8,10 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.parallel import threads
+
 Array = NDArray[np.float64]
 
-WORKERS = 2
 #: Output rows and columns worked on at a time: their filtered rows stay in the second cache.
 _ROWS, _TILE = 32, 256
 
@@ -32,7 +33,7 @@ def moments(x: Array, y: Array, weights: Array, offset: float) -> Array:
         stop = min(start + _ROWS, rows)
         _band(x, y, weights, offset, start, out[:, start:stop])
 
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         list(pool.map(work, starts))
     return out
 

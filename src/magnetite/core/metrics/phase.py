@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.metrics.sizes import check_size
+from magnetite.core.parallel import threads
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
 
@@ -109,13 +110,13 @@ def phase_congruency(plane: Array) -> Array:
     """
     from scipy.fft import fft2, ifft2
 
-    spectrum = fft2(plane, workers=2)
+    spectrum = fft2(plane, workers=threads())
     energy, amplitude = np.zeros(plane.shape), np.zeros(plane.shape)
     radial, angle = _radial_filters(plane.shape)
     for o in range(_ORIENTATIONS):
         turned = _angular_filter(angle, o * math.pi / _ORIENTATIONS)
         filters = [line * turned for line in radial]
-        responses = [ifft2(spectrum * f, workers=2) for f in filters]
+        responses = [ifft2(spectrum * f, workers=threads()) for f in filters]
         magnitudes = [np.abs(response) for response in responses]
         total = np.sum(responses, axis=0)
         along = total / (np.abs(total) + _TINY)

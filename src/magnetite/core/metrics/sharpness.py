@@ -10,6 +10,7 @@ from magnetite.core.calibrate.slanted_edge import measure_edge
 from magnetite.core.errors import PictureError
 from magnetite.core.metrics.gradient import laplacian
 from magnetite.core.metrics.sizes import check_size
+from magnetite.core.parallel import threads
 from magnetite.core.parameters import Number
 from magnetite.core.picture import Pixels, as_picture
 from magnetite.core.registry import ColourPolicy, gauge
@@ -117,7 +118,7 @@ def high_frequency_share(
 
     height, width = pixels.shape
     check_size("high-frequency-share", pixels, 4)
-    power = np.abs(rfft2(pixels - pixels.mean(), workers=2)) ** 2
+    power = np.abs(rfft2(pixels - pixels.mean(), workers=threads())) ** 2
     power[:, 1 : (width + 1) // 2] *= 2  # their mirror images are not in the half plane
     fy, fx = np.fft.fftfreq(height)[:, np.newaxis], np.fft.rfftfreq(width)[np.newaxis]
     total = float(power.sum())

@@ -8,12 +8,13 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.parallel import threads
+
 Array = NDArray[np.float64]
 
 
 #: The window that is unrolled here: 11 taps, symmetric.
 TAPS = 11
-WORKERS = 2
 #: Output rows and columns worked on at a time: their filtered rows stay in the second cache.
 _ROWS, _TILE = 32, 256
 _HALF = TAPS - 1
@@ -34,8 +35,8 @@ def mean_similarity(x: Array, y: Array, weights: Array, c1: float, c2: float) ->
     """
     height, width = int(x.shape[0]) - _HALF, int(x.shape[1]) - _HALF
     half = weights[: TAPS // 2 + 1]
-    borders = np.linspace(0, height, WORKERS + 1).astype(int)
-    with ThreadPoolExecutor(WORKERS) as pool:
+    borders = np.linspace(0, height, threads() + 1).astype(int)
+    with ThreadPoolExecutor(threads()) as pool:
         sums = pool.map(
             lambda ends: _band(x, y, ends[0], ends[1], half, c1, c2),
             zip(borders[:-1].tolist(), borders[1:].tolist(), strict=True),

@@ -9,11 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.kernels import gaussian_kernel
-from magnetite.core.metrics.bands import WORKERS, by_bands
+from magnetite.core.metrics.bands import by_bands
 from magnetite.core.metrics.moments import Moments, window_moments
 from magnetite.core.metrics.sizes import check_size
 from magnetite.core.metrics.ssim_terms import contrast_structure, similarity, term_map
 from magnetite.core.metrics.structure import SCALE_WEIGHTS, SMALLEST_MS_SSIM
+from magnetite.core.parallel import threads
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
 
@@ -68,7 +69,7 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     check_size("iw-ssim", reference, SMALLEST_MS_SSIM)
     scales = len(SCALE_WEIGHTS)
     on_255 = (np.asarray(plane * (255 / peak), np.float64) for plane in (reference, test))
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         one, two = pool.map(lambda plane: laplacian_pyramid(plane, scales), on_255)
     window = gaussian_kernel(1.5, radius=5)
     c1, c2 = (0.01 * 255) ** 2, (0.03 * 255) ** 2

@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.codecs.entropy.coder import compiled
+from magnetite.core.parallel import threads
 
 Array = NDArray[np.float32]
 Context = NDArray[np.int16]
 
-WORKERS = 2
 #: Magnitudes above this share of a step count as 1 in what is around; above 20 as 20.
 _AROUND, _MOST = np.float32(0.65), 20
 #: Class of the sum of what is around: exact up to 3, then two to each doubling.
@@ -38,7 +38,7 @@ def choose(scaled: Array, context: Context, bits: Array, bit: float) -> NDArray[
 
 def _by_rows(work: Any, rows: int) -> None:
     middle = (rows + 1) // 2
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         list(pool.map(lambda ends: work(*ends), [(0, middle), (middle, rows)]))
 
 

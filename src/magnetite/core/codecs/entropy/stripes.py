@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.errors import StreamError
+from magnetite.core.parallel import threads
 
 Numbers = NDArray[np.int32]
 #: A model: it codes or decodes an array in place with a coder over bytes, by what is known beside.
 Model = Callable[..., None]
 
-WORKERS = 2
 #: From this many numbers on, the first axis is cut in two: each half learns by itself.
 _WORTH = 2**19
 
@@ -25,7 +25,7 @@ def encode(model: Model, numbers: Numbers, *beside: Numbers) -> bytes:
     `beside` are arrays with as many rows that the decoder knows too.
     """
     jobs = zip(*(_stripes(array) for array in (numbers, *beside)), strict=True)
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         parts = list(pool.map(lambda job: _encoded(model, *job), jobs))
     lengths = b"".join(len(part).to_bytes(4, "little") for part in parts[:-1])
     return lengths + b"".join(parts)
@@ -48,7 +48,7 @@ def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Numbers) 
             raise StreamError("the compressed data end early")
         parts = [data[4 : 4 + length], data[4 + length :]]
     jobs = zip(parts, stripes, *(_stripes(array) for array in beside), strict=True)
-    with ThreadPoolExecutor(WORKERS) as pool:
+    with ThreadPoolExecutor(threads()) as pool:
         list(pool.map(lambda job: _decode(model, *job), jobs))
     return numbers
 
