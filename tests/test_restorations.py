@@ -15,7 +15,7 @@ import slow_collaborative
 from conftest import Run, texture
 from magnetite.core.chain import parse_chain
 from magnetite.core.errors import ChainError, PictureError
-from magnetite.core.parallel import use_threads
+from magnetite.core.parallel import told, use_threads
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.registry import every, find
 from magnetite.core.restore.order_kernel import median_network
@@ -93,6 +93,13 @@ def test_no_result_depends_on_the_number_of_threads() -> None:
             np.testing.assert_array_equal(*results, err_msg=name)
     finally:
         use_threads(2)
+
+
+def test_a_listener_is_told_how_far_it_is() -> None:
+    heard: list[tuple[int, int]] = []
+    with told(lambda done, total: heard.append((done, total))):
+        apply("nl-means", texture(200, 20).astype(np.float32), sd=0.1, search=3)
+    assert heard == [(1, 4), (2, 4), (3, 4), (4, 4)]
 
 
 @pytest.mark.parametrize("count", [1, 2, 9, 13, 25, 49, 121])

@@ -28,3 +28,22 @@ def progress(title: str, total: int) -> Iterator[Callable[[str], None]]:
     with bar:
         task = bar.add_task("", total=total, title=title)
         yield lambda description: bar.update(task, advance=1, description=description)
+
+
+@contextmanager
+def working(title: str) -> Iterator[None]:
+    """Say on standard error what is being done, and which of its parts are, while it lasts."""
+    from magnetite.core.parallel import told
+
+    if not sys.stderr.isatty():
+        yield
+        return
+    from rich.console import Console
+
+    with Console(stderr=True).status(title) as status:
+
+        def listener(done: int, total: int) -> None:
+            status.update(f"{title} [dim]part {done} of {total}[/dim]")
+
+        with told(listener):
+            yield

@@ -9,6 +9,7 @@ import typer
 
 from magnetite.cli.options import FullScaleOption, StepsArgument, load, note, protect
 from magnetite.cli.output import Cell, print_table
+from magnetite.cli.progress import working
 from magnetite.cli.score_output import heading
 
 if TYPE_CHECKING:
@@ -50,9 +51,10 @@ def run(
         check_comparable(clean, degraded)
     check_output(degraded, out)
     chain = parse_chain(steps, "restoration", auto=True)
-    if aim is not None:
-        chain = _aimed(chain, aim, degraded, clean)
-    restored = restore_chain(degraded, chain)
+    with working(f"restore: {chain}"):
+        if aim is not None:
+            chain = _aimed(chain, aim, degraded, clean)
+        restored = restore_chain(degraded, chain)
     messages = write(restored.picture, out)
     if clean is not None:
         _print_gain(clean, degraded, restored.picture)

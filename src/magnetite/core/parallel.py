@@ -1,30 +1,57 @@
-"""How many threads the heavy loops take, and work done on them."""
+"""How many threads the heavy loops take, work done on them, and who is told how far it is."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass
 from typing import TypeVar
 
 Job = TypeVar("Job")
 Result = TypeVar("Result")
+#: Takes the parts done and all parts.
+Listener = Callable[[int, int], None]
 
-_state = {"threads": 2}
+
+@dataclass
+class _State:
+    threads: int = 2
+    listener: Listener | None = None
+
+
+_state = _State()
 
 
 def threads() -> int:
     """Threads that a loop may take; 2 unless `use_threads` said otherwise."""
-    return _state["threads"]
+    return _state.threads
 
 
 def use_threads(count: int) -> None:
     """Let loops take so many threads from now on; no result depends on it."""
     if count < 1:
         raise ValueError(f"{count} threads cannot work; 1 or more can")
-    _state["threads"] = count
+    _state.threads = count
+
+
+@contextmanager
+def told(listener: Listener) -> Iterator[None]:
+    """Tell a listener of every part that `each` has done, meanwhile."""
+    before, _state.listener = _state.listener, listener
+    try:
+        yield
+    finally:
+        _state.listener = before
 
 
 def each(work: Callable[[Job], Result], jobs: Iterable[Job]) -> list[Result]:
     """What `work` makes of every job, in the order of the jobs."""
-    with ThreadPoolExecutor(threads()) as pool:
-        return list(pool.map(work, jobs))
+    waiting = list(jobs)
+    results: list[Result] = []
+    with ThreadPoolExecutor(_state.threads) as pool:
+        for result in pool.map(work, waiting):
+            results.append(result)
+            if _state.listener is not None:
+                _state.listener(len(results), len(waiting))
+    return results
