@@ -9,22 +9,28 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
 import typer
 
-from conftest import Run
-from magnetite.cli.main import app
+from magnetite.cli.main import app, main
 from magnetite.core.registry import every
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()
 
 
-def test_the_lines_of_the_readme_run_in_order(run: Run, tmp_path: Path) -> None:
+def test_the_lines_of_the_readme_run_in_order(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     lines = re.sub(r"\\\n\s*", "", README).splitlines()
     commands = [line for line in lines if line.startswith("    magnetite ")]
     assert len(commands) > 10
-    for line in commands:
-        run(*shlex.split(line, comments=True)[1:])
+    monkeypatch.chdir(tmp_path)
+    for line in commands:  # in one process, for starting it anew each time takes a while
+        monkeypatch.setattr(sys, "argv", shlex.split(line, comments=True))
+        with pytest.raises(SystemExit) as ended:
+            main()
+        assert ended.value.code == 0, f"{line}: {capsys.readouterr().err}"
     (snippet,) = re.findall(r"```python\n(.*?)```", README, re.DOTALL)
     done = subprocess.run(
         [sys.executable, "-c", snippet], cwd=tmp_path, capture_output=True, text=True

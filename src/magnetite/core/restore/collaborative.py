@@ -77,8 +77,9 @@ def bm3d(
         Of the noise, share of full scale; estimated if left out, 0 changes nothing.
     stages : "both" or "first"
     profile : "auto", "normal" or "high-noise"
-        Distances and threshold for noise up to sd 40 of 255, and above: what "auto" goes by. The
-        high-noise profile also keeps blocks of 8x8.
+        Up to sd 40 of 255 like blocks have a mean squared difference below 2500 and 400 (of
+        255²) in the two stages; above, or as asked, below 5000 and 3500, the first stage takes
+        the cosine transform and 2.8 sd. Both keep blocks of 8x8.
 
     Returns
     -------
