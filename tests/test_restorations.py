@@ -330,6 +330,8 @@ def test_residuals_tell_the_wrong_tool() -> None:
             "edges were taken away"
             in taken_away(worn, magnetite.restore(worn, step).picture).verdict
         ), step
+    sharp = taken_away(clean, magnetite.restore(clean, "sharpen").picture)
+    assert "made steeper" in sharp.verdict
     assert taken_away(clean, clean).verdict == "nothing was taken away"
 
 

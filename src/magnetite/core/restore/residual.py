@@ -23,18 +23,22 @@ class TakenAway:
     """Figures of the difference, on luma.
 
     `sd` is in the picture's own unit; `structure` the rms of its autocorrelation within 2 px;
-    `edges` the correlation of its local strength with that of the restored picture's slopes.
+    `edges` the correlation of its local strength with that of the restored picture's slopes;
+    `sharper` whether the restored picture has the steeper slopes, in the mean of their squares.
     """
 
     sd: float
     structure: float
     edges: float
+    sharper: bool = False
 
     @property
     def verdict(self) -> str:
         """In words what the figures say."""
         if self.sd == 0:
             return "nothing was taken away"
+        if self.edges > EDGED and self.sharper:
+            return "edges were made steeper: where there were none, noise was"
         if self.edges > EDGED:
             return "edges were taken away: detail is lost"
         if self.structure > STRUCTURED:
@@ -51,10 +55,13 @@ def taken_away(before: Picture, after: Picture) -> TakenAway | None:
         return None
     first, second = before.luma().pixels(), after.luma().pixels()
     difference = (first - second).astype(np.float64)
+    steepness = [sum(float(np.mean(np.diff(p, axis=a) ** 2)) for a in (0, 1))
+                 for p in (first, second)]  # fmt: skip
     return TakenAway(
         float(difference.std()) * before.full_scale,
         residual_structure(first, second),
         _edges(difference, second.astype(np.float64)),
+        steepness[1] > steepness[0],
     )
 
 
