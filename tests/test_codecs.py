@@ -38,6 +38,7 @@ from magnetite.core.registry import every
 from magnetite.scenes.catalogue import SCENES
 
 BLOCKS = ["8", "16", "2x8", "1", "7x13", "200"]
+ACROSS = "dct step=4% block=8x8x3"
 #: A step of every codec that is ours, coarse enough to lose something.
 OURS = {
     "dct": "dct step=4% block=7", "wavelet": "wavelet step=4%", "predictive": "predictive bound=3",
@@ -380,6 +381,8 @@ def _mutate(count: int) -> None:
         for name in ("gray 8", "rgb 16")
     ]
     streams += [magnetite.compress(samples["gray float"], OURS["dct"]).data]
+    streams += [magnetite.compress(samples["gray 8"], "svd rank=2 block=8").data]
+    streams += [magnetite.compress(texture(20, 24, 6).astype(np.float32), ACROSS).data]
     refused = 0
     for i in range(count):
         data = _damage(streams[i % len(streams)], rng)
