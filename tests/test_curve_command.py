@@ -51,3 +51,10 @@ def test_where_the_bytes_of_bands_go() -> None:
     assert {name.split()[0] for name in made.parts} == {"header", "lengths", "luma", "cb", "cr"}
     luma = [made.parts[f"luma level {level}"] for level in range(6, 0, -1)]
     assert luma == sorted(luma)
+
+
+def test_codecs_of_one_rate_or_without_loss_are_drawn(tmp_path: Path, run: Run) -> None:
+    magnetite.write(as_picture((texture(40, 50) * 255).astype(np.uint8)), tmp_path / "g.png")
+    codecs = ["--codec", "dct step=8dn", "--codec", "predictive", "--codec", "png level=1,9"]
+    run("curve", "g.png", *codecs, "--out", "out")
+    assert size_of(tmp_path / "out" / "curve.png") == (1280, 640)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -176,8 +177,10 @@ def _draw(
         method = find("metric", parse_step(metric, "metric").method.name)
         assert method is not None
         unit = f" ({method.traits['unit']})" if method.traits["unit"] else ""
-        together = [p for line in lines for p in line.points]
-        best = hull(together) if single and method.traits["better"] == "higher" else ()
+        best: list[tuple[float, float]] = []
+        if single and method.traits["better"] == "higher":
+            with suppress(InputError):  # too few points, or all alike
+                best = hull([p for line in lines for p in line.points])
         panels.append(Panel(f"{metric}{unit}", lines, hull=best))
     save(rate_distortion(panels, "Rate-distortion curves"), target)
 

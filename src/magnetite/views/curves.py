@@ -83,8 +83,12 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
     if panel.hull:
         _draw_hull(axes, panel.hull)
     for line in panel.lines:
-        rates, scores = np.array(sorted(p for p in line.points if np.isfinite(p[1]))).T
         colour = COLOURS[line.colour % len(COLOURS)]
+        finite = sorted(p for p in line.points if np.isfinite(p[1]))
+        if not finite:
+            _mark_exact(axes, line, colour)
+            continue
+        rates, scores = np.array(finite).T
         axes.plot(
             rates, scores, color=colour, linestyle=_STYLES[line.style % len(_STYLES)],
             marker=MARKERS[line.colour % len(MARKERS)], label=line.label,
@@ -104,6 +108,16 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
     axes.set_xlabel("rate (bits per pixel, whole file)" if named else "bits per pixel")
     if named:
         label_ends(axes, ends)
+
+
+def _mark_exact(axes: Axes, line: Line, colour: str) -> None:
+    """A codec that loses nothing has a rate and no finite score."""
+    rate = min(rate for rate, _ in line.points)
+    axes.axvline(rate, color=colour, lw=1.2, ls=(0, (2, 2)))
+    axes.text(
+        rate, 0.98, f"{line.label}: without loss, {rate:.3g} bpp ", color=colour, fontsize=9,
+        ha="right", va="top", rotation=90, transform=axes.get_xaxis_transform(),
+    )  # fmt: skip
 
 
 def _draw_hull(axes: Axes, hull: Sequence[tuple[float, float]]) -> None:
