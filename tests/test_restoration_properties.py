@@ -138,9 +138,8 @@ def test_the_sd_of_the_noise_is_found_where_the_chain_has_come_to() -> None:
 def test_clipping_at_the_end_is_said(tmp_path: object, run: Run) -> None:
     bars = np.tile(np.repeat([0, 255], 8), (40, 4)).astype(np.uint8)
     magnetite.write(as_picture(bars), tmp_path / "bars.png")
-    done = run(
-        "restore", "bars.png", "out.png", "gaussian", "sigma=0.6", "+", "sharpen", "amount=3"
-    )
+    chain = "gaussian sigma=0.6 + sharpen amount=3"
+    done = run("restore", "bars.png", "out.png", *chain.split())
     assert "of the samples were clipped" in done.stderr
     wide = as_picture(bars.astype(np.float32) / 255)
     assert restore(wide, chain).picture.samples.max() > 1.05

@@ -67,8 +67,13 @@ def match_row(plane: Array, width: int, top: int, reach: int, farthest: Single, 
     columns = np.zeros(width + 2 * _CHUNK, np.float32)
     quads = np.zeros(width + 2 * _CHUNK, np.float32)
     size, edge = np.uint64(keys.shape[1]), np.uint64(width - BLOCK)
-    for y in range(max(0, top - reach), min(height - BLOCK, top + reach) + 1):
-        for shift in range(-reach, reach + 1):
+    # From near to far: what is near is most often alike, and then little else is nearer.
+    for i in range(2 * reach + 1):
+        y = top + _outwards(i)
+        if not 0 <= y <= height - BLOCK:
+            continue
+        for j in range(2 * reach + 1):
+            shift = _outwards(j)
             if (y == top and shift == 0) or width - abs(shift) < BLOCK:
                 continue
             low, high = max(0, -shift), min(width, width - shift)
@@ -83,6 +88,12 @@ def match_row(plane: Array, width: int, top: int, reach: int, farthest: Single, 
         for j in range(1, keys.shape[1]):
             if keys[i, j] >> _SHIFT >= limit:
                 keys[i, j] = -1
+
+
+@_compiled
+def _outwards(i):  # type: ignore[no-untyped-def]
+    """0, -1, 1, -2, 2, …"""
+    return (i + 1) // 2 * (1 - 2 * (i % 2))
 
 
 @_compiled
