@@ -24,7 +24,7 @@ _TILE = 16
 #: sd, of 255, from which on the high-noise profile is taken.
 _HIGH = 40.0
 #: Rows worked on at a time: the coefficients of their blocks stay below this many.
-_COEFFICIENTS = 2**24
+_COEFFICIENTS, _LEAST_ROWS = 2**22, 64
 
 
 @dataclass(frozen=True)
@@ -141,8 +141,8 @@ class _Stage:
         """The estimate of each plane; like blocks are those of the first."""
         height, width = noisy[0].shape
         tops = sorted({*range(0, height - _BLOCK + 1, _STEP), height - _BLOCK})
-        most = max(8, min(_COEFFICIENTS // (64 * width), -(-height // 2)) // _STEP)
-        count = -(-len(tops) // most)
+        rows = max(_LEAST_ROWS, min(_COEFFICIENTS // (64 * width), -(-height // 2)))
+        count = -(-len(tops) * _STEP // rows)
         bands = [tops[i * len(tops) // count : (i + 1) * len(tops) // count] for i in range(count)]
         totals = [np.zeros((2, height, width), np.float32) for _ in noisy]
         # Bands overlap: they are worked out side by side, and added up in their order.

@@ -23,7 +23,7 @@ BLOCK, STEP = 8, 3
 _FINE = np.float32(16)
 _SHIFT = 32
 #: Columns that are looked at together.
-_CHUNK = 12
+_CHUNK = 8
 
 
 def spread(plane: Array) -> Array:
