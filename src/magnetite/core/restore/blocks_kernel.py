@@ -17,7 +17,7 @@ _compiled = numba.njit(nogil=True, cache=True, fastmath=True, error_model="numpy
 BLOCK = 8
 _PLACES = 64
 #: Positions whose numbers are put together at a time.
-_TILE = 16
+_TILE = 64
 
 
 @_compiled
