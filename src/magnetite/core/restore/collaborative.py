@@ -23,7 +23,8 @@ _BLOCK, _STEP, _REACH = 8, 3, 19
 _TILE = 16
 #: sd, of 255, from which on the high-noise profile is taken.
 _HIGH = 40.0
-#: Rows worked on at a time: the coefficients of their blocks stay below this many.
+#: Rows worked on at a time: so few that their blocks have no more coefficients than this, but
+#: no fewer than that, for the margins of a band are worked out again in the next.
 _COEFFICIENTS, _LEAST_ROWS = 2**22, 64
 
 
