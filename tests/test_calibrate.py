@@ -153,7 +153,7 @@ def test_the_commands_print_a_step_to_paste(run: Run, tmp_path: object) -> None:
     done = run("calibrate", "noise", "frame1.png", "frame2.png")
     step = done.stdout.splitlines()[-1]
     assert step.startswith("sensor-noise full-well=")
-    assert "told from flat fields only" in done.stderr
+    assert "needs flat fields" in done.stderr
     assert size_of(tmp_path / "photon-transfer.png") == (1280, 620)
     run("degrade", chart, "again.png", *step.split())
     certificate = json.loads((tmp_path / "again.png.cert.json").read_text())

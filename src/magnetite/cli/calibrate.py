@@ -81,8 +81,15 @@ def _print_transfer(result: PhotonTransfer, unit: str) -> None:
         f"{used} levels of signal; frames of each scene: {groups}; "
         f"chi-square per degree of freedom {result.line.chi_square:.2f}",
     )  # fmt: skip
+    for remark in result.remarks:
+        note(remark)
     if pattern.flat_fields == 0:
-        note("fixed-pattern noise (PRNU, DSNU) is told from flat fields only; none is among these")
+        note(
+            "fixed-pattern noise (PRNU, DSNU) needs flat fields that are not clipped and show "
+            "0.6 dn of noise or more; none is among these frames"
+        )
+    elif pattern.prnu is not None and pattern.dsnu is None:
+        note("no DSNU shows in these flat fields; one level alone cannot tell it from PRNU")
 
 
 @app.command("blur")

@@ -181,6 +181,25 @@ class BitDepth(Kind):
         return int(context.full_scale).bit_length()
 
 
+@dataclass(frozen=True)
+class SampleStep(Kind):
+    """Distance of two digital numbers of the picture, of full scale; None for float pictures."""
+
+    implicit = True
+
+    def describe(self) -> str:
+        return "the distance of two of the picture's digital numbers"
+
+    def parse(self, text: str) -> None:
+        raise ValueError("the distance of digital numbers is the picture's own and cannot be set")
+
+    def spell(self, value: None) -> str:
+        return ""
+
+    def resolve(self, value: None, context: Context) -> float | None:
+        return None if context.full_scale is None else 1 / context.full_scale
+
+
 def _no_unit(quantity: Quantity, *units: str) -> str:
     number = plain(quantity.number)
     meanings = {

@@ -96,6 +96,11 @@ class Picture:
         return None if self.bits is None else self.full_scale
 
     @property
+    def step(self) -> float | None:
+        """Distance of two digital numbers, of full scale; None for a float picture."""
+        return None if self.bits is None else 1 / self.full_scale
+
+    @property
     def amplitude_unit(self) -> str:
         """Unit of this picture's own sample values: `dn`, or `fs` for float."""
         return "fs" if self.bits is None else "dn"

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from magnetite.core.calibrate.photon_transfer import ROUNDING, PhotonTransfer
+from magnetite.core.calibrate.photon_transfer import PhotonTransfer
+from magnetite.core.calibrate.signal_levels import ROUNDING
 from magnetite.core.calibrate.slanted_edge import Edge
 from magnetite.core.picture import Picture, luma
 from magnetite.core.psf import disk_transfer, gaussian_transfer

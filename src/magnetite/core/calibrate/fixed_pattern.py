@@ -10,12 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.calibrate.fitting import Estimate, fit_line
+from magnetite.core.calibrate.signal_levels import without_row_means
 
 #: A group is a flat field if what its frames have in common, slow shading apart, varies by
 #: less than this share of its mean.
 FLAT = 0.06
 #: Figures below so many standard errors are not reported.
 LEAST_ERRORS = 3.0
+#: Share of a field's samples at black and full scale above which it is left out.
+_MOST_CLIPPED = 1e-4
+#: Levels this far apart tell PRNU from DSNU; a field shaded by as much is cut into parts.
+_APART, _PARTS = 1.5, 6
 
 
 @dataclass(frozen=True)
@@ -28,43 +33,75 @@ class FixedPattern:
     flat_fields: int
 
 
-def fixed_pattern(stacks: Sequence[NDArray[np.float32]], full_scale: float) -> FixedPattern:
-    """Fit `dsnu² + prnu² mean²` to the covariance of flat fields' frames.
+@dataclass(frozen=True)
+class _Level:
+    """A flat field: its mean, the variance of what its frames share, and how far that may err."""
 
-    One level gives the PRNU alone, the DSNU being taken as 0. EMVA Standard 1288, release 4.0,
-    section 4.
+    #: Of the shading.
+    darkest: float
+    mean: float
+    mean_square: float
+    common: float
+    #: From noise, which is new at every level.
+    error: float
+
+
+def fixed_pattern(
+    stacks: Sequence[NDArray[np.float32]], full_scale: float, quietest: float = 0.0
+) -> FixedPattern:
+    """Fit `dsnu² + prnu² m²` to the covariance of flat fields' frames.
+
+    m² is the mean square of a field's shading. One level gives the PRNU alone, the DSNU being taken as 0. EMVA Standard 1288, release 4.0,
+    section 4. Levels of one sensor show one pattern: its own sampling error, a share √(2 / n) of
+    the variance of n samples, is added to that of the fit once and does not average out.
 
     Parameters
     ----------
     stacks : sequence of float32 arrays, shape (frames, h, w, channels), dn
+        Left out are fields with more than 1 in 10,000 samples at black or full scale.
     full_scale : float
         dn.
+    quietest : float
+        Fields with signals below this, dn, are left out: they have so little noise that
+        rounding is a pattern itself.
     """
-    levels = [_common_variance(stack) for stack in stacks if _looks_flat(stack)]
+    usable = [s for s in stacks if _looks_flat(s) and not _clipped(s, full_scale)]
     flat = [
-        (mean, common, error)
-        for mean, common, error in levels
-        if 0.02 * full_scale < mean < 0.98 * full_scale and common < (FLAT * mean) ** 2
+        level
+        for stack in usable
+        for level in _levels(stack)
+        if 0.02 * full_scale < level.mean
+        and quietest <= level.darkest
+        and level.common < (FLAT * level.mean) ** 2
     ]
     if not flat:
         return FixedPattern(None, None, 0)
-    mean, common, error = (np.array(column) for column in zip(*flat, strict=True))
-    if len(flat) == 1 or mean.max() < 1.5 * mean.min():
-        weights = 1 / error**2
-        share = float((weights * common / mean**2).sum() / weights.sum())
-        spread = float(1 / math.sqrt((weights * mean**4).sum()))
-        return FixedPattern(_significant(share, spread), None, len(flat))
-    line = fit_line(mean**2, common, error)
-    return FixedPattern(_root(line.slope), _root(line.intercept), len(flat))
+    square, common, error = (
+        np.array(column)
+        for column in zip(*((x.mean_square, x.common, x.error) for x in flat), strict=True)
+    )
+    share = math.sqrt(2 / min(stack[0].size for stack in usable))
+    if len(flat) == 1 or square.max() < _APART**2 * square.min():
+        weights = (square / error) ** 2
+        prnu = float((weights * common / square).sum() / weights.sum())
+        found = Estimate.of(prnu, float(weights.sum() ** -0.5))
+        return FixedPattern(_root(found, share), None, len(usable))
+    line = fit_line(square, common, error)
+    return FixedPattern(_root(line.slope, share), _root(line.intercept, share), len(usable))
 
 
-def _root(variance: Estimate) -> Estimate | None:
-    error = (variance.high - variance.low) / 4
-    return variance.root() if variance.value > LEAST_ERRORS * error else None
+def _root(variance: Estimate, share: float) -> Estimate | None:
+    """The root where the variance is significant, its error widened by the pattern's own."""
+    if variance.value <= LEAST_ERRORS * variance.error:
+        return None
+    error = math.hypot(variance.error, share * variance.value)
+    return Estimate.of(variance.value, error).root()
 
 
-def _significant(variance: float, error: float) -> Estimate | None:
-    return Estimate.of(variance, error).root() if variance > LEAST_ERRORS * error else None
+def _clipped(stack: NDArray[np.float32], full_scale: float) -> bool:
+    """Whether so many samples lie at black or full scale that the pattern would look weaker."""
+    at_ends = int(np.count_nonzero(stack <= 0) + np.count_nonzero(stack >= full_scale))
+    return at_ends > _MOST_CLIPPED * stack.size
 
 
 def _looks_flat(stack: NDArray[np.float32]) -> bool:
@@ -74,19 +111,36 @@ def _looks_flat(stack: NDArray[np.float32]) -> bool:
     return bool(away.std() < FLAT * tiles.means.mean())
 
 
-def _common_variance(stack: NDArray[np.float32]) -> tuple[float, float, float]:
-    """Mean; covariance of two halves of the frames, shading apart; its standard error."""
+def _levels(stack: NDArray[np.float32]) -> list[_Level]:
+    """A field's level, or several where its shading spans them: covariance of two halves.
+
+    The halves are those of its frames, shading apart.
+    """
     half = len(stack) // 2
-    mean = float(stack.mean(dtype=np.float64))
     one, two = stack[:half].mean(axis=0), stack[half:].mean(axis=0)
     shading = _slow((one + two) / 2)
     # Offsets of rows are new in every frame; they would only add noise here.
     one, two = (x - shading for x in (one, two))
     one, two = (x - x.mean(axis=(1, 2), keepdims=True) for x in (one, two))
-    size = one.size
-    common = float(np.vdot(one, two)) / size
-    powers = float(np.vdot(one, one)) * float(np.vdot(two, two)) / size**2
-    return mean, common, math.sqrt((powers + common**2) / size)
+    products, squares = without_row_means(one * two), one * one + two * two
+    darkest, brightest = float(shading.min()), float(shading.max())
+    parts = _PARTS if brightest > _APART * max(darkest, 0.0) else 1
+    edges = np.quantile(shading, np.linspace(0, 1, parts + 1)[1:-1])
+    place = np.searchsorted(edges, shading)
+    return [
+        _level(shading[at], products[at], squares[at])
+        for at in (place == part for part in range(parts))
+    ]
+
+
+def _level(*part: NDArray[np.float32]) -> _Level:
+    """Of the shading, the products and the sums of squares of both halves."""
+    shading, products, squares = (x.astype(np.float64) for x in part)
+    common, power = float(products.mean()), float(squares.mean()) / 2
+    error = math.sqrt(max(power**2 - common**2, 1e-30) / shading.size)
+    return _Level(
+        float(shading.min()), float(shading.mean()), float(np.mean(shading**2)), common, error
+    )
 
 
 @dataclass(frozen=True)

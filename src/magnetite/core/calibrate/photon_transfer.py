@@ -9,37 +9,28 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.calibrate.fitting import Estimate, Line, fit_line
+from magnetite.core.calibrate.fitting import Estimate, Line
 from magnetite.core.calibrate.fixed_pattern import FixedPattern, fixed_pattern
+from magnetite.core.calibrate.signal_levels import (
+    LEAST_SD,
+    ROUNDING,
+    Points,
+    Stack,
+    fit_levels,
+    levels_of,
+    row_noise,
+    temporal_variance,
+)
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 
 Array = NDArray[np.float64]
-#: Frames of one scene, shape (frames, h, w, channels), dn.
-Stack = NDArray[np.float32]
-
-#: Signal levels into which the samples of a scene are sorted.
-BINS = 96
-#: A level is used if it has so many samples and lies so many sd from black and full scale.
-LEAST_SAMPLES = 200
-CLEAR_OF_ENDS = 4.0
 #: Frames belong together if the means of a grid of tiles differ by no more than this (of full
 #: scale).
 SAME_SCENE = 0.02
 _GRID = 12
-#: Variance of rounding to whole digital numbers, dn².
-ROUNDING = 1 / 12
-
-
-@dataclass(frozen=True)
-class Points:
-    """Measured levels: mean signal and temporal variance, dn and dn²; samples behind each."""
-
-    mean: Array
-    variance: Array
-    count: Array
-    #: Levels that the fit uses; the others are too near to black or full scale, or too few.
-    used: NDArray[np.bool_]
+#: Chi-square per degree of freedom above which a straight line does not describe the camera.
+_LARGEST_CHI_SQUARE = 3.0
 
 
 @dataclass(frozen=True)
@@ -54,6 +45,8 @@ class PhotonTransfer:
     points: Points
     line: Line
     groups: tuple[int, ...]
+    #: What is to be said of the figures.
+    remarks: tuple[str, ...] = ()
 
     @property
     def step(self) -> str:
@@ -75,7 +68,9 @@ def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
     `gain mean + read²` (in dn; shot noise and read noise); patterns that stay cancel out. A
     straight line is fitted to the variance at many levels of signal, each weighted by its
     standard error. EMVA Standard 1288, release 4.0, section 2; Janesick, Photon Transfer (2007),
-    chapter 5. The frames must be linear, black at 0 dn.
+    chapter 5. The frames must be linear, black at 0 dn. Left out are levels within 4 sd of black
+    and full scale, and levels whose noise is below 0.6 digital numbers: there rounding no
+    longer adds 1/12 dn² to the variance, whatever the noise.
 
     Parameters
     ----------
@@ -86,46 +81,65 @@ def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
     Returns
     -------
     PhotonTransfer
-        With 95 % confidence intervals.
+        With 95 % confidence intervals. Those of read noise end at 0 where the frames cannot tell
+        it from none.
 
     Raises
     ------
     PictureError
-        If frames do not match, have no partner, or span too little signal.
+        If frames do not match, have no partner, span too little signal, or if rounding hides
+        their noise.
     """
     scale = frames[0].full_scale
+    rounded = frames[0].bits is not None
     stacks = [_stack(group) for group in _grouped(frames)]
     signals = [stack.mean(axis=0) for stack in stacks]
     deviations = [stack - signal for stack, signal in zip(stacks, signals, strict=True)]
-    row = _row_noise(deviations)
-    points = [
-        _levels(signal, deviation, scale, row is not None)
+    row = row_noise(deviations)
+    levels = [
+        levels_of(signal, temporal_variance(deviation, row is not None), len(deviation), rounded)
         for signal, deviation in zip(signals, deviations, strict=True)
     ]
-    merged = Points(*(np.concatenate(parts) for parts in zip(*map(_fields, points), strict=True)))
-    line = _fitted(merged)
-    rounding = 0.0 if frames[0].bits is None else ROUNDING
+    points, line = fit_levels(levels, scale, rounded)
     gain = line.slope
     if gain.low <= 0:
         raise PictureError(
             "the variance does not grow with the signal: are the frames linear, of one still "
             "scene, and not clipped?"
         )
-    pattern = fixed_pattern(stacks, scale)
+    read = _read_noise(line, ROUNDING if rounded else 0.0)
     return PhotonTransfer(
         gain=gain,
         full_well=gain.under(scale),
-        read=_read_noise(line, rounding),
+        read=read,
         row=None if row is None else row.scaled(1 / gain.value),
-        pattern=pattern,
-        points=merged,
+        pattern=fixed_pattern(stacks, scale, points.quietest),
+        points=points,
         line=line,
         groups=tuple(map(len, stacks)),
+        remarks=_remarks(line, read, points, rounded),
     )
 
 
-def _fields(points: Points) -> tuple[NDArray[np.generic], ...]:
-    return points.mean, points.variance, points.count, points.used
+def _remarks(line: Line, read: Estimate, points: Points, rounded: bool) -> tuple[str, ...]:
+    remarks = []
+    hidden = rounded and bool((points.mean < points.quietest).any())
+    if hidden:
+        remarks.append(
+            f"levels below {points.quietest:.4g} dn are left out: their noise is less than "
+            f"{LEAST_SD:g} dn, and rounding hides it; frames of more bits show it"
+        )
+    if read.low == 0:
+        remarks.append(
+            f"the frames cannot tell the read noise from none; it is at most {read.high:.4g} e"
+        )
+    if line.chi_square > _LARGEST_CHI_SQUARE:
+        remarks.append(
+            f"the variance does not follow a straight line (chi-square {line.chi_square:.1f} per "
+            "degree of freedom): check that the frames are linear, of one still scene and "
+            "neither denoised nor compressed"
+        )
+    return tuple(remarks)
 
 
 def _stack(group: list[Picture]) -> Stack:
@@ -178,52 +192,6 @@ def _tiles(frame: Picture) -> Array:
     return np.asarray(sums / sizes[..., np.newaxis] / frame.full_scale)
 
 
-def _row_noise(deviations: list[Stack]) -> Estimate | None:
-    """Sd of the rows' own offsets, dn, if it stands out from what independent samples give."""
-    excess, errors = [], []
-    for deviation in deviations:
-        free = len(deviation) - 1
-        rows = deviation.mean(axis=(2, 3), dtype=np.float64)
-        width = deviation.shape[2] * deviation.shape[3]
-        independent = float(np.vdot(deviation, deviation)) / (free * deviation[0].size) / width
-        measured = float((rows**2).sum()) / (free * rows.shape[1])
-        excess.append(measured - independent)
-        errors.append(measured * math.sqrt(2 / (free * rows.shape[1])))
-    weights = 1 / np.square(errors)
-    mean = float((weights * excess).sum() / weights.sum())
-    error = float(weights.sum() ** -0.5)
-    return Estimate.of(mean, error).root() if mean > CLEAR_OF_ENDS * error else None
-
-
-def _levels(
-    signal: NDArray[np.float32], deviation: Stack, full_scale: float, rows_vary: bool
-) -> Points:
-    """Temporal variance against mean signal of one scene."""
-    free = len(deviation) - 1
-    # A row's own offset would count as noise of every sample: take it off, with its freedom.
-    lost = 1.0
-    if rows_vary:
-        deviation = deviation - deviation.mean(axis=(2, 3), keepdims=True)
-        lost = 1 - 1 / (deviation.shape[2] * deviation.shape[3])
-    squares = np.einsum("fhwc,fhwc->hwc", deviation, deviation) / np.float32(free * lost)
-    low, high = float(signal.min()), float(signal.max())
-    scale = BINS / max(high - low, 1e-12)
-    index = ((signal.ravel() - low) * scale).astype(np.intp).clip(0, BINS - 1)
-    count = np.bincount(index, minlength=BINS)
-    held = count > 0
-    mean = np.bincount(index, signal.ravel(), BINS)[held] / count[held]
-    variance = np.bincount(index, squares.ravel(), BINS)[held] / count[held]
-    reach = CLEAR_OF_ENDS * np.sqrt(variance)
-    clear = (mean > reach) & (mean < full_scale - reach)
-    freedom = count[held].astype(np.float64) * free
-    return Points(
-        np.asarray(mean, np.float64),
-        np.asarray(variance, np.float64),
-        freedom,
-        clear & (count[held] >= LEAST_SAMPLES),
-    )
-
-
 def _read_noise(line: Line, rounding: float) -> Estimate:
     """Root of the intercept over the slope, electrons; what rounding adds is taken off.
 
@@ -235,18 +203,3 @@ def _read_noise(line: Line, rounding: float) -> Estimate:
     variance = (by_floor * floor.error) ** 2 + (by_gain * gain.error) ** 2
     variance += 2 * by_floor * by_gain * line.covariance
     return Estimate.of(square, math.sqrt(max(variance, 0.0))).root()
-
-
-def _fitted(points: Points) -> Line:
-    mean, variance, count = (x[points.used] for x in (points.mean, points.variance, points.count))
-    if mean.size < 2 or mean.max() < 1.3 * mean.min():
-        raise PictureError(
-            "the frames span too little signal to tell shot noise from read noise: show a scene "
-            "of dark and bright parts, or flat fields at several levels"
-        )
-    floor = 0.01 * float(variance.mean())
-    expected = np.maximum(variance, floor)
-    for _ in range(4):  # the standard error of a variance follows from the variance itself
-        line = fit_line(mean, variance, np.sqrt(2 / count) * expected)
-        expected = np.maximum(line.at(mean), floor)
-    return line

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from typing import Any, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.amplitudes import SampleStep
 from magnetite.core.errors import PictureError
 from magnetite.core.metrics.sizes import check_size
 from magnetite.core.picture import Pixels
@@ -17,6 +18,8 @@ from magnetite.core.registry import ColourPolicy, gauge
 _NORMAL_MEDIAN = 0.6744897501960817
 #: Side of the tiles of a noise curve, px, and the fewest of them behind a point.
 _TILE, _LEAST_TILES = 8, 8
+#: Samples this near to whole digital numbers are taken for them: float32 holds 16 bits so well.
+_ON_LEVEL = 0.02
 
 
 @gauge(
@@ -28,18 +31,25 @@ _TILE, _LEAST_TILES = 8, 8
     values="0 and up",
     smallest="2x2",
 )
-def noise_wavelet(pixels: Pixels, peak: float = 1.0) -> float:
+def noise_wavelet(
+    pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
+) -> float:
     """`median(|d|) / 0.6745`, d the Haar coefficients `(a - b - c + e) / 2` of 2x2 samples.
 
     An odd last row or column is left out. The median is that of grouped data, so that whole
-    digital numbers do no harm. Fine texture counts as noise as far as it fills more than half
-    of the picture.
+    digital numbers do no harm: equal |d| are spread over half a step of the picture. Fine
+    texture counts as noise as far as it fills more than half of the picture. Where more than
+    half of the d are 0 the noise is below what the picture can show: the estimate then lies
+    below 0.38 of a step, and tells nothing of noise that dither or rounding has hidden.
 
     Parameters
     ----------
     pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
     peak : float
         Full scale of the array.
+    step : float, optional
+        Distance of two digital numbers, of full scale; 0 for continuous samples. Left out, it
+        is that of the smallest depth of 8 to 16 bits that holds all samples.
 
     Returns
     -------
@@ -52,26 +62,49 @@ def noise_wavelet(pixels: Pixels, peak: float = 1.0) -> float:
         If the picture is smaller than 2x2.
     """
     check_size("noise-wavelet", pixels, 2)
+    spacing = (sample_step(pixels, peak) if step is None else step) * peak
+    return normal_sd(diagonals(pixels), spacing) * 255 / peak
+
+
+def diagonals(pixels: Pixels) -> Pixels:
+    """Haar's diagonal coefficients of 2x2 samples; an odd last row or column is left out."""
     rows, columns = (n // 2 * 2 for n in pixels.shape)
     p = pixels[:rows, :columns]
-    diagonal = (p[::2, ::2] - p[::2, 1::2] - p[1::2, ::2] + p[1::2, 1::2]) / 2
-    return grouped_median(np.abs(diagonal).ravel()) / _NORMAL_MEDIAN * 255 / peak
+    return np.asarray((p[::2, ::2] - p[::2, 1::2] - p[1::2, ::2] + p[1::2, 1::2]) / 2)
 
 
-def grouped_median(values: NDArray[np.floating[Any]]) -> float:
-    """Median of values of 0 or more that may be rounded to a few levels.
+def sample_step(pixels: Pixels, peak: float = 1.0) -> float:
+    """Distance of two digital numbers, of full scale: that of the smallest depth that fits.
 
-    The values at the middle level are taken to lie evenly between the midpoints to its
-    neighbours; without ties it is the middle value.
+    0 where the samples lie on the levels of no depth of 8 to 16 bits.
     """
+    for bits in range(8, 17):
+        numbers = pixels * ((2**bits - 1) / peak)
+        if float(np.abs(numbers - np.rint(numbers)).max()) < _ON_LEVEL:
+            return 1 / (2**bits - 1)
+    return 0.0
+
+
+def normal_sd(coefficients: NDArray[np.floating[Any]], step: float) -> float:
+    """Sd of normal numbers from their median size; `step` is that of the samples behind them."""
+    return grouped_median(np.abs(coefficients).ravel(), step / 2) / _NORMAL_MEDIAN
+
+
+def grouped_median(values: NDArray[np.floating[Any]], width: float) -> float:
+    """Median of values of 0 or more that may be rounded to multiples of a width.
+
+    Those at the middle level are taken to lie evenly within half a width of it, so that ties
+    move the median by no more than that. A width of 0 gives the plain median.
+    """
+    if width > 0:
+        values = np.rint(values / width)
     middle = float(np.partition(values, values.size // 2)[values.size // 2])
-    below, above = values[values < middle], values[values > middle]
-    low = (float(below.max()) + middle) / 2 if below.size else max(0.0, 1.5 * middle)
-    high = (float(above.min()) + middle) / 2 if above.size else middle
-    ties = values.size - below.size - above.size
-    if ties == 1 or (not below.size and middle > 0) or not above.size:
+    if width == 0 or not values.any():
         return middle
-    return low + (high - low) * (values.size / 2 - below.size) / ties
+    below = int((values < middle).sum())
+    ties = int((values == middle).sum())
+    low = max(0.0, middle - 0.5)
+    return float(width * (low + (middle + 0.5 - low) * (values.size / 2 - below) / ties))
 
 
 @gauge(
@@ -184,6 +217,7 @@ def noise_curve(pixels: Pixels, peak: float = 1.0, levels: int = 16) -> NoiseCur
         np.concatenate(parts) for parts in zip(*(_tiles(p, peak) for p in planes), strict=True)
     )
     signal, sd, count = [], [], []
+    spacing = sample_step(pixels, peak) * peak
     level = np.floor(mean / peak * levels).astype(int)
     for step in range(levels):
         at = np.flatnonzero(level == step)
@@ -191,7 +225,7 @@ def noise_curve(pixels: Pixels, peak: float = 1.0, levels: int = 16) -> NoiseCur
             continue
         smooth = at[np.argsort(variation[at], kind="stable")[: max(_LEAST_TILES, at.size // 4)]]
         signal.append(float(mean[smooth].mean()) * 255 / peak)
-        sd.append(grouped_median(np.abs(diagonal[smooth]).ravel()) / _NORMAL_MEDIAN * 255 / peak)
+        sd.append(normal_sd(diagonal[smooth], spacing) * 255 / peak)
         count.append(int(smooth.size * _TILE**2))
     if not count:
         raise PictureError(

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import math
+from typing import Annotated
 
 import numpy as np
 
+from magnetite.core.amplitudes import SampleStep
 from magnetite.core.metrics.noise_level import noise_wavelet
 from magnetite.core.metrics.sizes import check_size
 from magnetite.core.picture import Pixels
@@ -92,14 +94,18 @@ def white_share(pixels: Pixels, peak: float = 1.0) -> float:
     values="0 to ∞",
     smallest="2x2",
 )
-def dynamic_range(pixels: Pixels, peak: float = 1.0) -> float:
+def dynamic_range(
+    pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
+) -> float:
     """`20 log10((p99.9 - p0.1) / noise)`, percentiles of the samples, noise by `noise-wavelet`.
 
     Parameters
     ----------
     pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
     peak : float
-        Not used.
+        Full scale of the array.
+    step : float, optional
+        Distance of two digital numbers, of full scale, as in `noise_wavelet`.
 
     Returns
     -------
@@ -112,7 +118,7 @@ def dynamic_range(pixels: Pixels, peak: float = 1.0) -> float:
         If the picture is smaller than 2x2.
     """
     low, high = np.percentile(pixels, [0.1, 99.9])
-    noise = noise_wavelet(pixels, 255.0)
+    noise = noise_wavelet(pixels, peak, step=step) * peak / 255
     if high <= low:
         return 0.0
     return max(0.0, 20 * math.log10((high - low) / noise)) if noise > 0 else math.inf

@@ -51,8 +51,8 @@ def restore_chain(picture: Picture, chain: Chain) -> Restored:
 def run(picture: Picture, chain: Chain, pixels: Pixels) -> tuple[Pixels, Chain]:
     """Pixels after all steps, on the scale of a picture; the chain with every sd known."""
     steps = []
-    for step in chain.steps:
-        steps.append(_with_sd(step, picture, pixels))
+    for place, step in enumerate(chain.steps):
+        steps.append(_with_sd(step, picture, pixels, picture.step if place == 0 else None))
         if open_keys := [key for key, value in steps[-1].settings if value is AUTO]:
             raise ChainError(
                 f"{step}: {open_keys[0]}=auto is tuned with --aim METRIC=best only; "
@@ -62,8 +62,11 @@ def run(picture: Picture, chain: Chain, pixels: Pixels) -> tuple[Pixels, Chain]:
     return pixels, Chain(tuple(steps))
 
 
-def _with_sd(step: Step, picture: Picture, pixels: Pixels) -> Step:
-    """The step with the estimated sd of the noise, if it takes one and has none."""
+def _with_sd(step: Step, picture: Picture, pixels: Pixels, spacing: float | None) -> Step:
+    """The step with the estimated sd of the noise, if it takes one and has none.
+
+    `spacing` is the distance of two digital numbers of the pixels, where that is known.
+    """
     given = dict(step.settings)
     for key, parameter in step.method.parameters.items():
         if not isinstance(parameter.kind, NoiseSd) or given.get(key, AUTO) is not AUTO:
@@ -71,7 +74,7 @@ def _with_sd(step: Step, picture: Picture, pixels: Pixels) -> Step:
         others = [other for other in step.method.one_of if other != key]
         if any(other in given for other in others):
             continue
-        sd = estimated(pixels, None)
+        sd = estimated(pixels, None, spacing)
         scale, unit = picture.full_scale, "dn" if picture.bits is not None else "fs"
         return step.with_setting(key, parameter.kind.parse(str(Quantity(nearby(sd * scale), unit))))
     return step

@@ -17,11 +17,12 @@ class NoiseSd(Amplitude):
         return "10dn"
 
 
-def estimated(pixels: Pixels, sd: float | None) -> float:
+def estimated(pixels: Pixels, sd: float | None, step: float | None = None) -> float:
     """The sd given, or that of the finest diagonal wavelet coefficients, of full scale.
 
-    Of several channels the mean of their figures; 0 for pictures below 2x2.
+    Of several channels the mean of their figures; 0 for pictures below 2x2. `step` is the
+    distance of two digital numbers, as in `noise_wavelet`.
     """
     if sd is not None:
         return sd
-    return noise_wavelet(pixels) / 255 if min(pixels.shape[:2]) >= 2 else 0.0
+    return noise_wavelet(pixels, step=step) / 255 if min(pixels.shape[:2]) >= 2 else 0.0

@@ -120,7 +120,7 @@ def _against(
 def _expected(picture: Picture, seed: int) -> Callable[[Chain], float]:
     """PSNR to be expected of a chain, by its effect on the picture and on one a little beside."""
     pixels = picture.pixels()
-    sd = estimated(pixels, None)
+    sd = estimated(pixels, None, picture.step)
     if sd == 0:
         raise PictureError("the picture shows no noise: there is no risk to be estimated")
     probe = np.random.default_rng(seed).choice([-1, 1], pixels.shape).astype(pixels.dtype)

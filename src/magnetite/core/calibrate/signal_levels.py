@@ -1,0 +1,226 @@
+"""Temporal variance of frames at many levels of signal, and the straight line through it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.calibrate.fitting import Estimate, Line, fit_line
+from magnetite.core.errors import PictureError
+
+Array = NDArray[np.float64]
+#: Frames of one scene, shape (frames, h, w, channels), dn.
+Stack = NDArray[np.float32]
+
+#: A level is used if it has so many samples and lies so many sd from black and full scale.
+LEAST_SAMPLES = 200
+CLEAR_OF_ENDS = 4.0
+#: Variance of rounding to whole digital numbers, dn², and the sd from which noise makes it so:
+#: from there on the variance at any signal is off by at most 0.3 %.
+ROUNDING, LEAST_SD = 1 / 12, 0.6
+#: Cells of a scene's range that are kept or left out as a whole, and how many make one level.
+_CELLS, _CELLS_PER_LEVEL = 1024, 10
+#: Row noise stands out from so many standard errors on.
+_LEAST_ERRORS = 4.0
+_ROUNDS = 4
+#: Sd of a flat field's tile means, a share of their mean.
+_EVEN = 0.05
+
+
+@dataclass(frozen=True)
+class Points:
+    """Measured levels: mean signal and temporal variance, dn and dn²; samples behind each."""
+
+    mean: Array
+    variance: Array
+    count: Array
+    #: Levels that the fit uses; the others are too near to black or full scale, have too little
+    #: noise or too few samples.
+    used: NDArray[np.bool_]
+    #: Signal at which noise reaches the least sd, dn; 0 where it does everywhere.
+    quietest: float = 0.0
+
+
+@dataclass(frozen=True)
+class Cells:
+    """Sums over the samples in each narrow cell of signal of one scene."""
+
+    low: Array
+    high: Array
+    count: Array
+    signal: Array
+    variance: Array
+    #: Degrees of freedom behind each sample's variance.
+    freedom: int
+
+
+def temporal_variance(deviation: Stack, rows_vary: bool) -> NDArray[np.float32]:
+    """Unbiased variance of each sample over the frames, shape (h, w, channels), dn².
+
+    Where rows have offsets of their own, the deviations' row means are taken off.
+    """
+    free = np.float32(len(deviation) - 1)
+    if not rows_vary:
+        return np.asarray(np.einsum("fhwc,fhwc->hwc", deviation, deviation) / free)
+    deviation = deviation - deviation.mean(axis=(2, 3), keepdims=True)
+    return without_row_means(np.einsum("fhwc,fhwc->hwc", deviation, deviation) / free)
+
+
+def without_row_means(products: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Unbiased products of deviations that have lost the mean of their row, shape (h, w, c).
+
+    That leaves `E[s²] = v (1 - 2 / W) + v̄ / W` of a sample of variance v in a row of W samples
+    whose mean variance is v̄; and the row's mean of s² is `v̄ (1 - 1 / W)`.
+    """
+    width = products.shape[1] * products.shape[2]
+    if width < 3:
+        return products
+    row_mean = products.mean(axis=(1, 2), keepdims=True) / np.float32(width - 1)
+    return np.asarray((products - row_mean) / np.float32(1 - 2 / width))
+
+
+def row_noise(deviations: Sequence[Stack]) -> Estimate | None:
+    """Sd of the rows' own offsets, dn, if it stands out from what independent samples give."""
+    excess, errors = [], []
+    for deviation in deviations:
+        free = len(deviation) - 1
+        rows = deviation.mean(axis=(2, 3), dtype=np.float64)
+        width = deviation.shape[2] * deviation.shape[3]
+        if width < 2:
+            return None
+        total = float(np.vdot(deviation, deviation)) / (free * deviation[0].size)
+        measured = float((rows**2).sum()) / (free * rows.shape[1])
+        # The samples' own variance is what the total has beyond the rows' offsets.
+        excess.append((measured - total / width) / (1 - 1 / width))
+        errors.append(measured * math.sqrt(2 / (free * rows.shape[1])))
+    weights = 1 / np.square(errors)
+    mean = float((weights * excess).sum() / weights.sum())
+    error = float(weights.sum() ** -0.5)
+    return Estimate.of(mean, error).root() if mean > _LEAST_ERRORS * error else None
+
+
+def levels_of(
+    signal: NDArray[np.float32], variance: NDArray[np.float32], frames: int, rounded: bool
+) -> Cells:
+    """Sort a scene's samples into cells of like signal.
+
+    Of rounded samples ten cells span a digital number or more, so that means of frames that lie
+    between two of them share a level. A flat field is one cell: what its means vary by is noise
+    and fixed pattern, not light.
+    """
+    low, high = float(signal.min()), float(signal.max())
+    across = max(high - low, 1e-12)
+    cells = min(_CELLS, _CELLS_PER_LEVEL * max(1, math.floor(across))) if rounded else _CELLS
+    cells = 1 if _is_even(signal) else cells
+    index = ((signal.ravel() - low) * (cells / across)).astype(np.intp).clip(0, cells - 1)
+    count = np.bincount(index, minlength=cells)
+    edges = low + across * np.arange(cells + 1) / cells
+    return Cells(
+        edges[:-1],
+        edges[1:],
+        count.astype(np.float64),
+        np.bincount(index, signal.ravel().astype(np.float64), cells).astype(np.float64),
+        np.bincount(index, variance.ravel().astype(np.float64), cells).astype(np.float64),
+        frames - 1,
+    )
+
+
+def _is_even(signal: NDArray[np.float32]) -> bool:
+    """Whether means of tiles hardly differ."""
+    height, width, _ = signal.shape
+    down, across = max(1, height // 32), max(1, width // 32)
+    rows, columns = height // down, width // across
+    cut = signal[: rows * down, : columns * across]
+    means = cut.reshape(rows, down, columns, across, -1).mean(axis=(1, 3), dtype=np.float64)
+    return bool(means.std() < _EVEN * abs(means.mean()))
+
+
+def fit_levels(scenes: Sequence[Cells], full_scale: float, rounded: bool) -> tuple[Points, Line]:
+    """The line of variance over signal, through the levels that it describes itself.
+
+    Which levels are clear of both ends and noisy enough follows from the line, and the line from
+    these levels: a few rounds settle it.
+
+    Raises
+    ------
+    PictureError
+        If too few levels are left.
+    """
+    kept = [_clear_by_own_variance(cells, full_scale) for cells in scenes]
+    for _ in range(_ROUNDS):
+        points = _merged(scenes, kept)
+        line = _fitted(points, rounded)
+        quietest = _quietest(line) if rounded else 0.0
+        kept = [_clear(cells, line, full_scale, quietest) for cells in scenes]
+    points = _merged(scenes, kept, quietest)
+    return points, _fitted(points, rounded)
+
+
+def _clear_by_own_variance(cells: Cells, full_scale: float) -> NDArray[np.bool_]:
+    held = np.maximum(cells.count, 1)
+    mean = cells.signal / held
+    reach = CLEAR_OF_ENDS * np.sqrt((cells.variance / held).clip(0, None))
+    return np.asarray((mean > reach) & (mean < full_scale - reach))
+
+
+def _clear(cells: Cells, line: Line, full_scale: float, quietest: float) -> NDArray[np.bool_]:
+    mean = cells.signal / np.maximum(cells.count, 1)
+    first, last = (cells.low, cells.high) if mean.size > 1 else (mean, mean)
+    low, high = (CLEAR_OF_ENDS * np.sqrt(line.at(edge).clip(0, None)) for edge in (first, last))
+    return np.asarray((first > low) & (last < full_scale - high) & (first >= quietest))
+
+
+def _quietest(line: Line) -> float:
+    """Signal at which the noise, what rounding adds apart, has the least sd."""
+    rest = LEAST_SD**2 + ROUNDING - line.intercept.value
+    return max(0.0, rest / line.slope.value) if line.slope.value > 0 else 0.0
+
+
+def _merged(
+    scenes: Sequence[Cells], kept: Sequence[NDArray[np.bool_]], quietest: float = 0.0
+) -> Points:
+    """Levels of several cells each, those kept and those left out apart."""
+    parts = []
+    for cells, keep in zip(scenes, kept, strict=True):
+        level = np.arange(cells.count.size) // _CELLS_PER_LEVEL
+        for chosen in (keep, ~keep):
+            count, signal, variance = (
+                np.bincount(level, np.where(chosen, sums, 0.0)).astype(np.float64)
+                for sums in (cells.count, cells.signal, cells.variance)
+            )
+            held = count > 0
+            mean, spread = signal[held] / count[held], variance[held] / count[held]
+            used = (count[held] >= LEAST_SAMPLES) & (chosen is keep)
+            parts.append(Points(mean, spread, count[held] * cells.freedom, used))
+    return Points(
+        *(
+            np.concatenate([getattr(part, name) for part in parts])
+            for name in ("mean", "variance", "count", "used")
+        ),
+        quietest,
+    )
+
+
+def _fitted(points: Points, rounded: bool) -> Line:
+    mean, variance, count = (x[points.used] for x in (points.mean, points.variance, points.count))
+    if mean.size < 2 or mean.max() < 1.3 * mean.min():
+        loudest = float(points.variance.max(initial=0.0))
+        if rounded and loudest < 2 * (LEAST_SD**2 + ROUNDING):
+            raise PictureError(
+                f"the noise of the frames is below {LEAST_SD:g} digital numbers, and rounding hides it: "
+                "take frames of more bits, or at a higher gain"
+            )
+        raise PictureError(
+            "the frames span too little signal to tell shot noise from read noise: show a scene "
+            "of dark and bright parts, or flat fields at several levels"
+        )
+    floor = 0.01 * float(variance.mean())
+    expected = np.maximum(variance, floor)
+    for _ in range(4):  # the standard error of a variance follows from the variance itself
+        line = fit_line(mean, variance, np.sqrt(2 / count) * expected)
+        expected = np.maximum(line.at(mean), floor)
+    return line
