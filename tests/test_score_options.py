@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import json
 import math
 from pathlib import Path
@@ -34,10 +35,44 @@ def test_shifts_are_found_in_blurred_and_noisy_pictures(
 ) -> None:
     plane = scene.picture(320, 224, 0).luma().on_scale(1.0)
     test = ndimage.gaussian_filter(moved(plane, *shift), 0.8)
-    assert find_shift(plane, test) == pytest.approx(shift, abs=0.03)
+    assert find_shift(plane, test)[:2] == pytest.approx(shift, abs=0.03)
     rng = np.random.default_rng(3)
     noisy = test + rng.normal(0, 0.02, plane.shape)
-    assert find_shift(plane, noisy) == pytest.approx(shift, abs=0.1)
+    found = find_shift(plane, noisy)
+    assert found[:2] == pytest.approx(shift, abs=0.1)
+    assert found.error < 0.15
+
+
+@pytest.mark.parametrize("size", [64, 128, 200, 256, 300])
+def test_unrelated_pictures_have_no_shift(size: int) -> None:
+    rng = np.random.default_rng(size)
+    for one, two in itertools.permutations(SCENES, 2):
+        crops = []
+        for scene in (one, two):
+            plane = scene.picture(640, 448, 1).luma().on_scale(1.0)
+            top, left = (rng.integers(0, side - size) for side in plane.shape)
+            crops.append(plane[top : top + size, left : left + size])
+        with pytest.raises(PictureError, match="no common shift|cannot be told"):
+            find_shift(*crops)
+
+
+def test_the_error_of_a_shift_is_as_large_as_is_said() -> None:
+    rng = np.random.default_rng(4)
+    plane = SCENES[1].picture(640, 448, 0).luma().on_scale(1.0)
+    held, errors = 0, []
+    for blur, noise in itertools.product((1, 3, 5), (0.002, 0.01)):
+        for _ in range(4):
+            shift = rng.uniform(-3, 3, 2)
+            smooth = ndimage.gaussian_filter(plane, blur)
+            pair = [
+                (p + rng.normal(0, noise, p.shape))[60:300, 60:300]
+                for p in (smooth, moved(smooth, *shift))
+            ]
+            found = find_shift(*pair)
+            errors.append(np.abs(found[:2] - shift).max())
+            held += errors[-1] <= found.error
+    assert held >= 20, "of 24 intervals of 95 %"
+    assert max(errors) < 0.15
 
 
 def test_whole_shifts_crop_and_others_interpolate() -> None:
@@ -47,7 +82,7 @@ def test_whole_shifts_crop_and_others_interpolate() -> None:
         for a, b in ((10, 20), (13, 8))
     )
     match = aligned(reference, test)
-    assert match.shift == pytest.approx((12, -3), abs=0.01)
+    assert match.shift[:2] == pytest.approx((12, -3), abs=0.01)
     assert str(match.region) == "0,3,288x197"
     assert match.reference.same_samples(match.test)
     half = moved(SCENES[1].picture(330, 240, 0).luma().on_scale(255.0), 0.5, 0.0)
@@ -71,10 +106,10 @@ def test_alignment_and_masks_at_the_command_line(run: Run, tmp_path: Path) -> No
     done = run("score", "a.png", "b.png", "--align", "--format", "json")
     (row,) = json.loads(done.stdout)["rows"]
     assert row["identical"]
-    assert row["shift"] == pytest.approx({"right": -7, "down": 0}, abs=0.01)
-    assert "b.png lies 7.00 px left, 0.00 px down of a.png; undone, 313x240 px" in done.stderr
+    assert row["shift"] == pytest.approx({"right": -7, "down": 0, "error": 0.003}, abs=0.01)
+    assert "b.png lies 7.00 px left, 0.00 px down (± 0.00 px) of a.png; undone, 313x240 px" in done.stderr
     line = run("score", "a.png", "b.png", "--align", "--format", "csv").stdout.splitlines()[0]
-    assert line.endswith("identical,right,down")
+    assert line.endswith("identical,right,down,shift error")
     mask = np.zeros((240, 320), np.uint8)
     mask[50:150, 100:200] = 255
     magnetite.write(magnetite.Picture(mask, 8, "gray"), tmp_path / "mask.png")

@@ -127,7 +127,7 @@ class _Pair(NamedTuple):
         from magnetite.core.alignment import WHOLE
 
         size = f"{self.reference.width}x{self.reference.height} px scored"
-        still = self.shift is not None and max(map(abs, self.shift)) < WHOLE
+        still = self.shift is not None and max(map(abs, self.shift[:2])) < WHOLE
         return f"left as it is, {size}" if still else f"undone, {size}"
 
     def aligned(self) -> _Pair:

@@ -86,7 +86,7 @@ def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None
     else:
         shifted = any(row.shift for row in rows)
         titles = ["reference", "test", *labels, "identical"]
-        titles += ["right", "down"] * shifted
+        titles += ["right", "down", "shift error"] * shifted
         lines = [
             [
                 str(row.reference), str(row.test), *(row.scores.get(label) for label in labels),

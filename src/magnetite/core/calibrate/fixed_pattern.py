@@ -51,9 +51,10 @@ def fixed_pattern(
 ) -> FixedPattern:
     """Fit `dsnu² + prnu² m²` to the covariance of flat fields' frames.
 
-    m² is the mean square of a field's shading. One level gives the PRNU alone, the DSNU being taken as 0. EMVA Standard 1288, release 4.0,
-    section 4. Levels of one sensor show one pattern: its own sampling error, a share √(2 / n) of
-    the variance of n samples, is added to that of the fit once and does not average out.
+    m² is the mean square of a field's shading. One level gives the PRNU alone, the DSNU being
+    taken as 0. EMVA Standard 1288, release 4.0, section 4. Levels of one sensor show one pattern:
+    its own sampling error, a share √(2 / n) of the variance of n samples, is added to that of
+    the fit once and does not average out.
 
     Parameters
     ----------

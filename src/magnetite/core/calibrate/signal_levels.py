@@ -196,13 +196,11 @@ def _merged(
             mean, spread = signal[held] / count[held], variance[held] / count[held]
             used = (count[held] >= LEAST_SAMPLES) & (chosen is keep)
             parts.append(Points(mean, spread, count[held] * cells.freedom, used))
-    return Points(
-        *(
-            np.concatenate([getattr(part, name) for part in parts])
-            for name in ("mean", "variance", "count", "used")
-        ),
-        quietest,
+    mean, variance, count, used = (
+        np.concatenate(column)
+        for column in zip(*((p.mean, p.variance, p.count, p.used) for p in parts), strict=True)
     )
+    return Points(mean, variance, count, used.astype(bool), quietest)
 
 
 def _fitted(points: Points, rounded: bool) -> Line:
@@ -211,8 +209,8 @@ def _fitted(points: Points, rounded: bool) -> Line:
         loudest = float(points.variance.max(initial=0.0))
         if rounded and loudest < 2 * (LEAST_SD**2 + ROUNDING):
             raise PictureError(
-                f"the noise of the frames is below {LEAST_SD:g} digital numbers, and rounding hides it: "
-                "take frames of more bits, or at a higher gain"
+                f"the noise of the frames is below {LEAST_SD:g} digital numbers, and rounding "
+                "hides it: take frames of more bits, or at a higher gain"
             )
         raise PictureError(
             "the frames span too little signal to tell shot noise from read noise: show a scene "

@@ -63,7 +63,7 @@ def noise_wavelet(
     """
     check_size("noise-wavelet", pixels, 2)
     spacing = (sample_step(pixels, peak) if step is None else step) * peak
-    return normal_sd(diagonals(pixels), spacing) * 255 / peak
+    return float(normal_sd(diagonals(pixels), spacing) * 255 / peak)
 
 
 def diagonals(pixels: Pixels) -> Pixels:
@@ -79,9 +79,9 @@ def sample_step(pixels: Pixels, peak: float = 1.0) -> float:
     0 where the samples lie on the levels of no depth of 8 to 16 bits.
     """
     for bits in range(8, 17):
-        numbers = pixels * ((2**bits - 1) / peak)
+        numbers: Pixels = np.asarray(pixels) * ((2**bits - 1) / peak)
         if float(np.abs(numbers - np.rint(numbers)).max()) < _ON_LEVEL:
-            return 1 / (2**bits - 1)
+            return 1.0 / float(2**bits - 1)
     return 0.0
 
 
