@@ -55,19 +55,19 @@ def test_what_is_out_of_reach_says_the_range(run: Run, tmp_path: object, tile: o
     done = run("degrade", tile, "out.png", *["quantize", "bits=auto", "--aim", "psnr=26"], status=1)
     assert "psnr=26 is not met by quantize within 0.01" in done.stderr
     assert not (tmp_path / "out.png").exists()
-    assert re.search(r"gives 2[45]\.\d+ \(tolerance 0.01\)", run(*words, "psnr=25").stdout)
+    assert re.search(r"gives psnr 2[45]\.\d+ \(tolerance 0.01\)", run(*words, "psnr=25").stdout)
 
 
 @pytest.mark.parametrize(
     ("chain", "aim", "message"),
     [
-        ("gaussian-noise sd=auto", None, "auto is solved for with --aim METRIC=VALUE only"),
+        ("gaussian-noise sd=auto", None, "auto is solved for with an aim, METRIC=VALUE, only"),
         ("gaussian-noise sd=2%", "psnr=30", "write auto for one in .*, not for 0"),
         ("gaussian-blur sigma=auto + gaussian-noise sd=auto", "psnr=30", "not for 2"),
-        ("gaussian-noise sd=auto", "psnr", "is no aim: write METRIC=VALUE"),
+        ("gaussian-noise sd=auto", "psnr", "is not an aim: write METRIC=VALUE"),
         ("gaussian-noise sd=auto", "pnsr=30", "did you mean psnr"),
         ("motion-blur length=5 angle=auto", "psnr=30", "'auto' is not a number"),
-        ("motion-blur length=auto", "=30", "is no aim"),
+        ("motion-blur length=auto", "=30", "is not an aim"),
     ],
 )
 def test_aims_that_make_no_sense(chain: str, aim: str | None, message: str) -> None:

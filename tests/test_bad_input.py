@@ -60,7 +60,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     "altered PNG": (degrade("bent.png"), "bent.png: the PNG is damaged"),
     "truncated TIFF": (degrade("cut.tif"), "cut.tif: .*(truncated|damaged)"),
     "0-byte file": (degrade("empty.png"), r"empty.png: the file is empty \(0 bytes\)"),
-    "pickled NPY": (degrade("objects.npy"), "objects.npy: the file is damaged"),
+    "pickled NPY": (degrade("objects.npy"), "objects.npy: an NPY file with samples of type object"),
     "SSIM of 1x1": (("score", "dot.png", "dot.png"), "window of 11x11 does not fit .* 1x1"),
     "SSIM of 3x5": (("score", "tiny.png", "tiny.png"), "does not fit a picture of 5x3: leave ssim"),
     "gauge of 1x1": (("gauge", "dot.png"), "laplacian-variance needs at least 3x3"),
@@ -79,7 +79,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
         "outside 1 to 4096",
     ),
     "not a number": (degrade("gray.png", "quantize", "bits=nan"), "not a whole number"),
-    "negative seed": (degrade("gray.png", *NOISE, "--seed=-1"), "a seed is 0 or larger"),
+    "negative seed": (degrade("gray.png", *NOISE, "--seed=-1"), "greater than or equal to 0"),
     "seed no number": (degrade("gray.png", *NOISE, "--seed=x"), "--seed"),
     "no steps": (("degrade", "gray.png", "out.png"), "Missing argument 'STEPS…'"),
     "unknown option": (degrade("gray.png", *NOISE, "--sead=1"), "--sead"),
@@ -107,7 +107,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
         ("score", "gray.png", "gray.png", "--metrics", "mse,mse"),
         "'mse' is listed twice",
     ),
-    "crop text": (("view", "sheet", "gray.png", "--crop", "1,2,3"), "'1,2,3' is no region"),
+    "crop text": (("view", "sheet", "gray.png", "--crop", "1,2,3"), "'1,2,3' is not a region"),
     "crop outside": (("view", "sheet", "gray.png", "--crop", "9,9,99x9"), "leaves gray.png"),
     "figure ending": (("view", "sheet", "gray.png", "--out", "s.jpg"), "a figure is written as"),
     "sheet over input": (("view", "sheet", "gray.png", "--out", "gray.png"), "would replace"),
@@ -122,14 +122,14 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     ),
     "fail": (
         degrade("gray.png", "offset", "by=50%", "--overflow", "fail"),
-        "leave the range and --over",
+        "leave the range, and overflow",
     ),
     "unknown rule": (degrade("gray.png", *NOISE, "--overflow", "wrap"), "--overflow"),
-    "no aim": (degrade("gray.png", "gaussian-noise", "sd=auto"), "auto is solved for with --aim"),
+    "no aim": (degrade("gray.png", "gaussian-noise", "sd=auto"), "auto is solved for with an aim"),
     "aim of nothing": (degrade("gray.png", *NOISE, "--aim", "psnr=30"), "write auto for one"),
     "aim text": (
         degrade("gray.png", "gaussian-noise", "sd=auto", "--aim", "psnr"),
-        "'psnr' is no aim",
+        "'psnr' is not an aim",
     ),
     "no kernel": (degrade("gray.png", "psf-blur", "kernel=none.npy"), "none.npy: no such file"),
     "colour kernel": (degrade("gray.png", "psf-blur", "kernel=tile.png"), "one gray plane"),
@@ -149,8 +149,8 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
         "--region and --crop-border exclude each other",
     ),
     "edge in a dot": (("calibrate", "blur", "dot.png"), "no straight edge"),
-    "no edge": (("calibrate", "blur", "small.png"), "no straight edge .* name one with --region"),
-    "region text": (("calibrate", "blur", "gray.png", "--region", "1,2"), "'1,2' is no region"),
+    "no edge": (("calibrate", "blur", "small.png"), "no straight edge .* name the region"),
+    "region text": (("calibrate", "blur", "gray.png", "--region", "1,2"), "'1,2' is not a region"),
     "region outside": (("view", "surface", "gray.png", "--region", "9,9,99x9"), "leaves gray.png"),
     "noise of other sizes": (("view", "noise", "gray.png", "small.png"), "the sizes differ"),
     "line outside": (("view", "profile", "gray.png", "--line", "0,0,99,9"), "leaves gray.png"),
@@ -173,7 +173,7 @@ def test_bad_input_gets_one_clear_line(case: str, run: Run, folder: Path) -> Non
 
 def test_a_folder_that_cannot_be_written_to(run: Run, folder: Path) -> None:
     done = run(*degrade("gray.png", out="/proc/out.png"), status=2)
-    assert re.match(r"magnetite: /proc/out.png: .*writ", done.stderr)
+    assert re.match(r"magnetite: /proc/out.png.*writ", done.stderr)
 
 
 @pytest.mark.parametrize("name", ["dot.png", "tiny.png"])

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from magnetite import bd_rate
-from magnetite.core.curves import bd_quality, hull, overlap, rate_at
+from magnetite.core.curves import bd_quality, compare, hull, mean_curve, overlap, rate_at
 from magnetite.core.errors import InputError
 
 RATES = np.array([0.1, 0.2, 0.5, 1.0, 2.0])
@@ -48,8 +48,38 @@ def test_curves_that_hardly_overlap_are_refused() -> None:
 def test_rate_at_a_quality() -> None:
     line = [(r, 10 * math.log10(r)) for r in (1.0, 10.0, 100.0)]
     assert rate_at(line, 5) == pytest.approx(10**0.5)
-    assert rate_at(line, -1) == 1
+    assert rate_at(line, -1) is None
     assert rate_at(line, 21) is None
+    errors = [(r, 100 / r) for r, _ in line]
+    assert rate_at(errors, 10, "lower") == pytest.approx(10)
+    assert rate_at(errors, 0.5, "lower") is None
+
+
+@given(scale=st.floats(0.6, 1.6), lift=st.floats(0.5, 2))
+def test_errors_are_compared_by_their_own_direction(scale: float, lift: float) -> None:
+    errors = [(rate, 1000 / quality**2) for rate, quality in points()]
+    cheaper = [(rate * scale, error) for rate, error in errors]
+    found = compare(errors, cheaper, "lower")
+    assert found.bd_rate == pytest.approx(scale - 1, abs=1e-9)
+    assert found.overlap == pytest.approx(1)
+    assert found.reason == ""
+    worse = [(rate, error + lift) for rate, error in errors]
+    assert bd_quality(errors, worse, better="lower") == pytest.approx(lift, abs=1e-9)
+    assert bd_rate(errors, [(2 * r, e) for r, e in errors], better="lower") > 0
+    unlike = compare(errors, [(rate, error + 99) for rate, error in errors], "lower")
+    assert (unlike.bd_rate, unlike.overlap) == (None, 0)
+    assert "overlap over 0% of their quality" in unlike.reason
+
+
+def test_the_mean_curve_lies_where_all_curves_reach() -> None:
+    first, second = points(), points(2, 4)
+    mean = np.array(mean_curve([first, second]))
+    assert mean[0, 0] == pytest.approx(0.2)
+    assert mean[-1, 0] == pytest.approx(2.0)
+    middle = mean[np.searchsorted(mean[:, 0], 1.0)]
+    both = np.interp(np.log(middle[0]), *np.array([(math.log(r), q) for r, q in first]).T)
+    assert middle[1] == pytest.approx((both + 4 + 30 + 7 * math.log2(middle[0] / 2)) / 2, abs=0.5)
+    assert mean_curve([first, points(100)]) == []
 
 
 def test_overlap_is_the_shared_part_of_the_smaller_range() -> None:

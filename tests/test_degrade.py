@@ -81,11 +81,11 @@ def test_overflow_may_be_kept_or_refused() -> None:
     sd = findings(kept)["sd"]
     assert sd.stored == pytest.approx(sd.drawn, rel=1e-5)
     assert kept.certificate.as_dict()["stored"]["overflow"] == "keep"
-    with pytest.raises(PictureError, match="leave the range and --overflow is fail"):
+    with pytest.raises(PictureError, match="leave the range, and overflow is fail"):
         magnetite.degrade(dark, step, overflow="fail")
     assert magnetite.degrade(dark, "offset by=1dn", overflow="fail").certificate.clipped.share == 0
     (advice,) = magnetite.degrade(dark, step).certificate.steps[0].advice
-    assert re.search(r"clipping leaves the noise \d+\.\d% weaker: --overflow keep", advice)
+    assert re.search(r"clipping leaves the noise \d+\.\d% weaker: overflow keep", advice)
     gray = np.full((80, 80), 128, np.uint8)
     (advice,) = magnetite.degrade(gray, "gaussian-noise sd=0.3dn").certificate.steps[0].advice
     # Of normal noise of 0.3 dn so many samples reach the next number: 2 (1 - Φ(0.5 / 0.3)).

@@ -115,7 +115,7 @@ def test_commands_that_fail_are_reported_in_one_line(own: Path, run: Run) -> Non
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        ("x = [", "no TOML file"),
+        ("x = [", "not a TOML file"),
         ("[metric.a]\nrun = 'a'", "neither [codec.NAME]"),
         ("[codec.dct]\nencode = 'a {input} {output} {quality}'", "already"),
         ("[codec.a]\nencode = 'a {input} {output}'", "no {quality}"),

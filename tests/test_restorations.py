@@ -367,7 +367,7 @@ def test_restore_says_what_it_found(tmp_path: Path, run: Run) -> None:
     run("--threads", "1", "view", "residual", "n.png", "out.png")
     assert (tmp_path / "residual.png").is_file()
     for words, said in (
-        (["gaussian", "sigma=auto"], "--aim METRIC=best"),
+        (["gaussian", "sigma=auto"], "an aim METRIC=best"),
         (["gaussian", "sigma=auto", "--aim", "psnr=30"], "psnr=best"),
         (["total-variation"], "strength=, such as"),
         (["wiener-deblur", "sigma=1", "radius=2"], "takes one of"),

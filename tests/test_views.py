@@ -75,7 +75,7 @@ def test_a_profile_is_the_samples_on_its_line() -> None:
     with pytest.raises(PictureError, match="the line 0,0,60,5 leaves array"):
         Segment(0, 0, 60, 5).sampled(GRAY)
     for text in ("1,2,3", "1,2,3,x", "1,1,1,1.5"):
-        with pytest.raises(InputError, match=r"no line|shorter than a px"):
+        with pytest.raises(InputError, match=r"not a line|shorter than a px"):
             Segment.parse(text)
 
 

@@ -48,6 +48,10 @@ def __getattr__(name: str) -> Any:
     return getattr(import_module(_HOMES[name]), name)
 
 
+def __dir__() -> list[str]:
+    return sorted({*globals(), *__all__})
+
+
 def _read_kernel(name: str) -> Any:
     from magnetite.files.reading import read_kernel
 

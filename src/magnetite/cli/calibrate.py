@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, RegionOption, load, note, protect
-from magnetite.cli.output import print_table
+from magnetite.cli.output import print_table, say
 
 if TYPE_CHECKING:
     from magnetite.core.calibrate.fitting import Estimate
@@ -52,8 +52,8 @@ def noise_command(
     unit = pictures[0].amplitude_unit
     _print_transfer(result, unit)
     save(photon_transfer_figure(result, unit), out)
-    print(f"wrote {out}")
-    print(result.step)
+    say(f"wrote {out}")
+    say(result.step)
 
 
 def _print_transfer(result: PhotonTransfer, unit: str) -> None:
@@ -113,13 +113,14 @@ def blur_command(
 
     protect([picture], [out])
     check_figure_path(out)
-    part = Region.parse(region) if region else None
+    part = None if region is None else Region.parse(region)
     loaded = load(picture, full_scale)
     edge = measure_edge(loaded, part)
     print_table(
         ["figure", "unit", "value"],
         [
             ["MTF50", "c/px", edge.mtf50],
+            ["± (95 %)", "c/px", edge.mtf50_error],
             ["MTF10", "c/px", edge.mtf10],
             ["edge off the axis", "deg", edge.angle],
             ["height of the edge", "% of full scale", 100 * edge.contrast],
@@ -128,10 +129,12 @@ def blur_command(
         ],
         f"region {edge.region} of {picture} ({loaded.describe()})",
     )
+    for remark in edge.remarks:
+        note(remark)
     save(edge_figure(edge, loaded), out)
-    print(f"wrote {out}")
+    say(f"wrote {out}")
     if edge.blurs:
-        print(edge.blurs[0].step)
+        say(edge.blurs[0].step)
     else:
         note("the edge is as sharp as a px lets it be: no blur is needed to match it")
 
@@ -159,6 +162,6 @@ def naturalness_command(
         raise InputError(f"{out}: the model is a JSON file; name one that ends in .json")
     model = fit_naturalness(load(path, full_scale) for path in pictures)
     write_json(out, model.as_record())
-    print(f"{model.patches} sharp patches of {PATCH}x{PATCH} px from {model.pictures} pictures")
-    print(f"wrote {out}")
-    print(f"naturalness model={out}")
+    say(f"{model.patches} sharp patches of {PATCH}x{PATCH} px from {model.pictures} pictures")
+    say(f"wrote {out}")
+    say(f"naturalness model={out}")

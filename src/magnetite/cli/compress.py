@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, ReferenceArgument, load, note, protect
-from magnetite.cli.output import print_table
+from magnetite.cli.output import print_table, say
 from magnetite.cli.score_output import score_words
 from magnetite.core.errors import InputError
 
@@ -35,7 +35,10 @@ def run(
     ] = None,
     aim: Annotated[
         str | None,
-        typer.Option(help="Find the setting for a score, as in psnr=36.", metavar="METRIC=VALUE"),
+        typer.Option(
+            help="Find the setting for a score, as in psnr=36; the least rate for 'ssim>=0.95'.",
+            metavar="METRIC=VALUE",
+        ),
     ] = None,
     decoded: Annotated[
         Path | None,
@@ -67,17 +70,17 @@ def run(
     size = len(compressed.data)
     parts = [[name, count, 100 * count / size] for name, count in compressed.parts.items()]
     print_table(["part", "bytes", "share %"], [*parts, ["whole file", size, 100.0]])
-    print(
+    say(
         f"{compressed.step}: {compressed.bpp:.4f} bpp, "
         f"ratio {compressed.ratio:.2f} against the source's samples"
     )
-    print(
+    say(
         f"{score_words(reference, picture)} (peak {reference.full_scale:g}); "
         f"{verb} in {coded - start:.2f} s, decoded in {end - coded:.2f} s"
     )
     for message in (*compressed.remarks, *messages):
         note(message)
-    print(f"wrote {out}{f' and {decoded}' if decoded else ''}")
+    say(f"wrote {out}{f' and {decoded}' if decoded else ''}")
 
 
 def _compressed(
@@ -93,7 +96,7 @@ def _compressed(
         raise InputError(f"{' and '.join(asked)} exclude each other: give one")
     if aim is not None:
         compressed, found = compress_to_aim(reference, text, aim)
-        note(f"{found.setting} gives {found.metric} {found.reached:.6g}, in {found.tries} tries")
+        note(found.words)
         return compressed
     if rate is None and ratio is None:
         return compress(reference, text)
@@ -103,10 +106,14 @@ def _compressed(
 
 
 def _rate(text: str) -> float:
+    from magnetite.core.parameters import read_number
+
     try:
-        return _positive(float(text.removesuffix("bpp")))
+        return _positive(read_number(text.removesuffix("bpp")))
     except ValueError:
-        raise InputError(f"--rate {text} is no rate: write bits per pixel, as in 0.5bpp") from None
+        raise InputError(
+            f"--rate {text} is not a rate: write bits per pixel, as in 0.5bpp"
+        ) from None
 
 
 def _positive(value: float | None) -> float:

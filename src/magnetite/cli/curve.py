@@ -9,14 +9,32 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.curve_points import Kept, Result, measured
-from magnetite.cli.options import FormatOption, FullScaleOption, OutputFormat, RegionOption, load
-from magnetite.cli.output import Cell, csv_text, print_csv, print_json, print_table
+from magnetite.cli.curve_points import Kept, measured
+from magnetite.cli.curve_tables import (
+    COMPARED,
+    RATES,
+    Curves,
+    better_of,
+    compared,
+    print_comparisons,
+    print_rates,
+    rates_at,
+)
+from magnetite.cli.options import (
+    FormatOption,
+    FullScaleOption,
+    OutputFormat,
+    RegionOption,
+    load,
+    protect,
+)
+from magnetite.cli.output import Cell, csv_text, print_csv, print_json, print_table, say
 from magnetite.core.errors import InputError
 
 if TYPE_CHECKING:
     from magnetite.core.picture import Picture
     from magnetite.core.region import Region
+    from magnetite.views.curves import Panel
 
 
 def run(
@@ -31,30 +49,42 @@ def run(
             metavar="STEP",
         ),
     ],
-    metric: Annotated[str, typer.Option(help="Metrics, separated by commas.")] = "psnr,ssim",
+    metrics: Annotated[
+        str, typer.Option("--metrics", "--metric", help="Metrics, separated by commas.")
+    ] = "psnr,ssim",
+    at: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Also give the rate of each codec at a score, as in: ssim=0.95. May be repeated.",
+            metavar="METRIC=VALUE",
+        ),
+    ] = None,
     out: Annotated[
         Path | None,
         typer.Option(
-            help="Folder for points.csv, comparison.csv, curve.png and crops.png. Points that it "
-            "holds already are not worked out again.",
+            help="Folder for points.csv, comparison.csv, rates.csv, curve.png and crops.png. "
+            "Points that it holds already are not computed again.",
             metavar="FOLDER",
         ),
     ] = None,
     crop: RegionOption = None,
-    workers: Annotated[int, typer.Option(help="Points worked on at a time.", min=1, max=64)] = 2,
+    workers: Annotated[int, typer.Option(help="Points computed at a time.", min=1, max=64)] = 2,
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Draw rate-distortion curves of codecs, at the rates of real files."""
     from magnetite.core.region import Region
-    from magnetite.core.scoring import gauge, parse_metrics
-    from magnetite.files.atomic import make_folder, write_bytes
+    from magnetite.core.scoring import gauge
+    from magnetite.files.atomic import make_folder
 
-    metrics = [str(m) for m in parse_metrics(metric, "metric")]
-    region = Region.parse(crop) if crop else None
-    pictures = [load(path, full_scale) for path in references]
+    wanted = [_score_of(text) for text in at or ()]
+    measures = _metrics(metrics, [metric for metric, _ in wanted])
+    region = None if crop is None else Region.parse(crop)
     if len(set(references)) < len(references):
         raise InputError("a reference is named twice")
+    if out is not None:
+        protect(references, [out / name for name in _FILES])
+    pictures = [load(path, full_scale) for path in references]
     if region is not None:
         region.crop(pictures[0])
     if out is not None:
@@ -63,141 +93,146 @@ def run(
         gauge(picture, "activity")["activity"] if picture.colour != "planes" else None
         for picture in pictures
     ]
-    kept = Kept(out / "points.csv" if out else None, references, pictures, activity, metrics)
+    kept = Kept(out / "points.csv" if out else None, references, pictures, activity, measures)
     results = measured(references, pictures, codec, kept, workers)
-    titles = ["reference", "activity dn", "codec", "bpp", "bytes", *metrics]
-    rows = [
+    curves = Curves(results, references, codec)
+    rows: list[list[Cell]] = [
         [str(references[r.reference]), activity[r.reference], r.point.step, r.point.bpp,
-         r.point.bytes, *r.point.scores.values()]
+         r.point.bytes, *(r.point.scores[m] for m in measures)]
         for r in results
     ]  # fmt: skip
-    comparisons = _compared(results, references, codec, metrics)
-    if out is not None and comparisons:
-        write_bytes(out / "comparison.csv", csv_text(_COMPARED, comparisons).encode())
+    comparisons = compared(curves, measures)
+    rates = [line for metric, score in wanted for line in rates_at(curves, metric, score)]
+    _print(format, measures, rows, comparisons, rates)
+    if out is not None:
+        written = _write(out, curves, measures, pictures[0], region, comparisons, rates)
+        if format is OutputFormat.table:
+            say(f"wrote {', '.join(map(str, written))}")
+
+
+_FILES = ("points.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png")
+
+
+def _score_of(text: str) -> tuple[str, float]:
+    """Read `ssim=0.95`."""
+    from magnetite.core.aim import Target
+    from magnetite.core.errors import ChainError
+
+    target = Target.parse(text)
+    if target.step.method.kind != "metric" or target.sense != "=":
+        raise ChainError(f"--at {text}: write METRIC=VALUE with a metric, as in ssim=0.95")
+    return str(target.step), target.value
+
+
+def _metrics(text: str, more: list[str]) -> list[str]:
+    """Canonical texts of the metrics listed, and of those that rates are asked for."""
+    from magnetite.core.scoring import parse_metrics
+
+    return list(dict.fromkeys([*(str(m) for m in parse_metrics(text, "metric")), *more]))
+
+
+def _print(
+    format: OutputFormat,
+    metrics: list[str],
+    rows: list[list[Cell]],
+    comparisons: list[list[Cell]],
+    rates: list[list[Cell]],
+) -> None:
     if format is OutputFormat.json:
         keys = ("reference", "activity", "codec", "bpp", "bytes")
         print_json(
             {
                 "rows": [
-                    dict(zip(keys, row, strict=False)) | {"scores": r.point.scores}
-                    for row, r in zip(rows, results, strict=True)
+                    dict(zip(keys, row, strict=False))
+                    | {"scores": dict(zip(metrics, row[len(keys) :], strict=True))}
+                    for row in rows
                 ],
-                "comparisons": [dict(zip(_COMPARED, line, strict=True)) for line in comparisons],
+                "comparisons": [dict(zip(COMPARED, line, strict=True)) for line in comparisons],
+                "rates": [dict(zip(RATES, line, strict=True)) for line in rates],
             }
         )
-    elif format is OutputFormat.csv:
-        print_csv(kept.titles, kept.rows(results))
-    else:
-        print_table(titles, rows)
-        _print_comparisons(comparisons)
-    if out is not None:
-        _draw(results, references, codec, metrics, out / "curve.png")
-        _draw_crops(results, pictures[0], codec, region, out / "crops.png")
-        if format is OutputFormat.table:
-            print(f"wrote {', '.join(sorted(str(path) for path in out.iterdir()))}")
-
-
-_COMPARED = ("reference", "metric", "anchor", "codec", "bd_rate", "bd_quality", "overlap")
-
-
-def _compared(
-    results: list[Result], paths: list[Path], codecs: list[str], metrics: list[str]
-) -> list[list[Cell]]:
-    """Each codec against the first, picture by picture, then the mean over all of them."""
-    from magnetite.core.curves import compare
-
-    lines: list[list[Cell]] = []
-    for metric in metrics:
-        for other in range(1, len(codecs)):
-            own: list[list[Cell]] = []
-            for number, path in enumerate(paths):
-                one, two = (_points(results, number, codec, metric) for codec in (0, other))
-                found = compare(one, two)
-                figures = [found.bd_rate, found.bd_quality, found.overlap]
-                own.append([str(path), metric, codecs[0], codecs[other], *figures])
-            lines += own
-            if len(paths) > 1:
-                means = [_mean([line[k] for line in own]) for k in (4, 5, 6)]
-                lines.append(["mean", metric, codecs[0], codecs[other], *means])
-    return lines
-
-
-def _points(
-    results: list[Result], reference: int, codec: int, metric: str
-) -> list[tuple[float, float]]:
-    """Rate and score of one codec's points on one picture."""
-    return [
-        (r.point.bpp, r.point.scores[metric])
-        for r in results
-        if (r.reference, r.codec) == (reference, codec)
-    ]
-
-
-def _mean(values: list[Cell]) -> float | None:
-    known = [value for value in values if isinstance(value, float)]
-    return sum(known) / len(known) if len(known) == len(values) else None
-
-
-def _print_comparisons(lines: list[list[Cell]]) -> None:
-    if not lines:
         return
-    shown = [
-        [*line[:4], *(None if not isinstance(v, float) else 100 * v for v in (line[4],)), line[5],
-         None if not isinstance(line[6], float) else 100 * line[6]]
-        for line in lines
-    ]  # fmt: skip
-    print()
-    print_table(
-        ["reference", "metric", "against", "codec", "BD-rate %", "BD-quality", "overlap %"], shown,
-        "BD-rate: mean rate at equal score (below 0 is better); BD-quality: mean score at equal "
-        "rate, in the metric's unit; – overlap below 30 %",
-    )  # fmt: skip
+    titles = ["reference", "activity dn", "codec", "bpp", "bytes", *metrics]
+    if format is OutputFormat.csv:
+        print_csv(titles, rows)
+        return
+    print_table(titles, rows)
+    print_comparisons(comparisons)
+    print_rates(rates)
 
 
-def _draw(
-    results: list[Result], paths: list[Path], codecs: list[str], metrics: list[str], target: Path
-) -> None:
-    """A colour for each reference, a line style for each codec; the fewer are named alone."""
-    from magnetite.core.chain import parse_step
-    from magnetite.core.curves import hull
-    from magnetite.core.registry import find
-    from magnetite.views.curves import Line, Panel, rate_distortion
+def _write(
+    out: Path,
+    curves: Curves,
+    metrics: list[str],
+    picture: Picture,
+    region: Region | None,
+    comparisons: list[list[Cell]],
+    rates: list[list[Cell]],
+) -> list[Path]:
+    """Tables and figures; the files that were written, the points among them."""
+    from magnetite.files.atomic import write_bytes
+    from magnetite.views.curves import rate_distortion
     from magnetite.views.style import save
 
-    single = len(paths) == 1
-    panels = []
-    for metric in metrics:
-        lines = []
-        for colour, reference in enumerate(paths):
-            for style, codec in enumerate(codecs):
-                names = [reference.stem] * (not single) + [codec] * (len(codecs) > 1)
-                label = " ".join(names) or reference.stem
-                points = _points(results, colour, style, metric)
-                lines.append(Line(label, points, style if single else colour, style))
-        method = find("metric", parse_step(metric, "metric").method.name)
-        assert method is not None
-        unit = f" ({method.traits['unit']})" if method.traits["unit"] else ""
-        best: list[tuple[float, float]] = []
-        if single and method.traits["better"] == "higher":
-            with suppress(InputError):  # too few points, or all alike
-                best = hull([p for line in lines for p in line.points])
-        panels.append(Panel(f"{metric}{unit}", lines, hull=best))
-    save(rate_distortion(panels, "Rate-distortion curves"), target)
+    written = [out / "points.csv"]
+    for name, titles, lines in (
+        ("comparison.csv", COMPARED, comparisons),
+        ("rates.csv", RATES, rates),
+    ):
+        if lines:
+            write_bytes(out / name, csv_text(titles, lines).encode(errors="backslashreplace"))
+            written.append(out / name)
+    panels = [_panel(curves, metric) for metric in metrics]
+    save(rate_distortion(panels, _title(curves)), out / "curve.png")
+    written.append(out / "curve.png")
+    if picture.colour != "planes":
+        _draw_crops(curves, picture, region, out / "crops.png")
+        written.append(out / "crops.png")
+    return written
 
 
-def _draw_crops(
-    results: list[Result], picture: Picture, codecs: list[str], region: Region | None, target: Path
-) -> None:
+def _title(curves: Curves) -> str:
+    count = len(curves.references)
+    of = curves.references[0].name if count == 1 else f"{count} pictures, thin, and their mean"
+    return f"Rate-distortion curves of {of}"
+
+
+def _panel(curves: Curves, metric: str) -> Panel:
+    """A colour for each codec: thin lines of single pictures, the named line their mean."""
+    from magnetite.core.chain import parse_step
+    from magnetite.core.curves import hull, mean_curve
+    from magnetite.views.curves import Line, Panel
+
+    single = len(curves.references) == 1
+    lines = []
+    for number, codec in enumerate(curves.codecs):
+        own = [curves.points(k, number, metric) for k in range(len(curves.references))]
+        if single:
+            lines.append(Line(codec, own[0], number))
+            continue
+        lines += [Line("", points, number, faint=True) for points in own]
+        with suppress(InputError):  # too few points for a mean
+            lines.append(Line(codec, mean_curve(own), number, marked=False))
+    best: list[tuple[float, float]] = []
+    if single and better_of(metric) == "higher":
+        with suppress(InputError):  # too few points, or all alike
+            best = hull([p for line in lines for p in line.points])
+    unit = parse_step(metric, "metric").method.traits["unit"]
+    return Panel(f"{metric} ({unit})" if unit else metric, lines, hull=best)
+
+
+def _draw_crops(curves: Curves, picture: Picture, region: Region | None, target: Path) -> None:
     """The first picture by all codecs, at one rate within the reach of all: whole and a part."""
     from magnetite.cli.score_output import score_words
     from magnetite.core.sweeps import at_rate
     from magnetite.views.sheet import busiest, sheet
     from magnetite.views.style import save
 
-    if picture.colour == "planes":
-        return
-    reach = [[r.point for r in results if (r.reference, r.codec) == (0, n)] for n in
-             range(len(codecs))]  # fmt: skip
+    reach = [
+        [r.point for r in curves.results if (r.reference, r.codec) == (0, n)]
+        for n in range(len(curves.codecs))
+    ]
     low, high = max(points[0].bpp for points in reach), min(points[-1].bpp for points in reach)
     rate = math.sqrt(low * high)
     pictures, titles = [picture], [f"reference\nall at {rate:.3g} bpp"]

@@ -1,4 +1,4 @@
-"""The points that `magnetite curve` draws: worked out side by side, kept as they come."""
+"""The points that `magnetite curve` draws: computed side by side, kept as they come."""
 
 from __future__ import annotations
 
@@ -17,6 +17,8 @@ from magnetite.cli.progress import progress
 if TYPE_CHECKING:
     from magnetite.core.picture import Picture
     from magnetite.core.sweeps import Point
+
+TITLES = ("reference", "picture", "activity dn", "codec", "bpp", "bytes", "metric", "score")
 
 
 @dataclass(frozen=True)
@@ -51,23 +53,24 @@ def measured(
             if made is None:
                 picture = pictures[reference]
                 made = point(picture, step, ",".join(kept.metrics), picture)
-            result = Result(reference, codec, made)
-            kept.add(result)
+                kept.add(reference, made)
             advance(f"{paths[reference].name}: {step}")
-            return result
+            return Result(reference, codec, made)
 
         with ThreadPoolExecutor(workers) as pool:
-            results = list(pool.map(work, jobs))
-    results = sorted(results, key=lambda r: (r.reference, r.codec, r.point.bpp))
-    kept.finish(results)
-    return results
+            try:
+                results = list(pool.map(work, jobs))
+            except BaseException:
+                pool.shutdown(cancel_futures=True)
+                raise
+    return sorted(results, key=lambda r: (r.reference, r.codec, r.point.bpp))
 
 
 class Kept:
-    """`points.csv`: what is in it, and what is added, whole at any moment.
+    """`points.csv`: a line for each score, only ever added to, by any number of programs.
 
-    A point counts as known where the samples of its picture, its step, the metrics and the
-    version of this program are the same.
+    A point counts as known where the samples of its picture, its step and the version of this
+    program are the same, and every metric has a line. Lines that cannot be read are left out.
     """
 
     def __init__(
@@ -82,51 +85,50 @@ class Kept:
 
         self.path, self._paths, self._activity, self.metrics = path, paths, activity, metrics
         self._marks = [f"{picture.digest().hex()[:16]} {__version__}" for picture in pictures]
-        self.titles = ["reference", "picture", "activity dn", "codec", "bpp", "bytes", *metrics]
         self._known = self._read()
-        self._results: list[Result] = []
         self._lock = Lock()
 
     def find(self, reference: int, step: str) -> Point | None:
-        """A point that was worked out before."""
-        return self._known.get((self._marks[reference], step))
+        """A point that was computed before."""
+        from magnetite.core.sweeps import Point
 
-    def add(self, result: Result) -> None:
-        """Write a point to the file, beside those before it."""
-        with self._lock:
-            self._results.append(result)
-            self._write(self._results)
+        lines = [self._known.get((self._marks[reference], step, m)) for m in self.metrics]
+        known = [line for line in lines if line is not None]
+        if len(known) < len(lines):
+            return None
+        scores = {metric: line[2] for metric, line in zip(self.metrics, known, strict=True)}
+        return Point(step, known[0][0], known[0][1], scores)
 
-    def finish(self, results: list[Result]) -> None:
-        """Write all points in their order."""
-        self._write(results)
-
-    def _write(self, results: list[Result]) -> None:
-        from magnetite.files.atomic import write_bytes
+    def add(self, reference: int, point: Point) -> None:
+        """Write a point's lines behind those that are there."""
+        from magnetite.files.atomic import append_text
 
         if self.path is None:
             return
-        write_bytes(self.path, csv_text(self.titles, self.rows(results)).encode())
-
-    def rows(self, results: list[Result]) -> list[list[Cell]]:
-        """The lines of the file."""
-        return [self._row(r.reference, r.point) for r in results]
-
-    def _row(self, reference: int, point: Point) -> list[Cell]:
         head = [str(self._paths[reference]), self._marks[reference], self._activity[reference]]
-        return [*head, point.step, point.bpp, point.bytes, *point.scores.values()]
+        lines: list[list[Cell]] = [
+            [*head, point.step, point.bpp, point.bytes, metric, score]
+            for metric, score in point.scores.items()
+        ]
+        with self._lock:
+            append_text(self.path, csv_text(None, lines), csv_text(TITLES, []))
 
-    def _read(self) -> dict[tuple[str, str], Point]:
-        from magnetite.core.sweeps import Point
+    def _read(self) -> dict[tuple[str, str, str], tuple[float, int, float]]:
+        """Rate, bytes and score by picture, step and metric."""
+        from magnetite.files.reading import read_text
 
-        if self.path is None or not self.path.is_file():
-            return {}
-        lines = list(csv.reader(io.StringIO(self.path.read_text())))
-        if not lines or lines[0] != self.titles:
+        if self.path is None or not self.path.is_file() or not self.path.stat().st_size:
             return {}
         known = {}
-        for line in lines[1:]:
-            _, mark, _, step, bpp, count, *scores = line
-            values = dict(zip(self.metrics, map(float, scores), strict=True))
-            known[mark, step] = Point(step, float(bpp), int(count), values)
+        damaged = 0
+        for line in csv.reader(io.StringIO(read_text(self.path))):
+            if tuple(line) == TITLES:
+                continue
+            try:
+                _, mark, _, step, bpp, count, metric, score = line
+                known[mark, step, metric] = float(bpp), int(count), float(score)
+            except ValueError:
+                damaged += 1
+        if damaged:
+            note(f"{self.path}: {damaged} damaged lines are left out; their points are computed")
         return known

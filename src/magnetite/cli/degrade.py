@@ -17,10 +17,9 @@ from magnetite.cli.options import (
     note,
     protect,
 )
-from magnetite.cli.output import print_table
+from magnetite.cli.output import print_table, say
 
 if TYPE_CHECKING:
-    from magnetite.core.aim import Aim
     from magnetite.core.degrade.certificate import Certificate
 
 
@@ -40,7 +39,8 @@ def run(
     aim: Annotated[
         str | None,
         typer.Option(
-            help="Solve for the setting that is written auto, as in: --aim ssim=0.80.",
+            help="Solve for the setting that is written auto, as in: --aim ssim=0.80; for the "
+            "strongest that satisfies 'ssim>=0.80'.",
             metavar="METRIC=VALUE",
         ),
     ] = None,
@@ -57,24 +57,25 @@ def run(
 
     Writes OUT and its certificate OUT.cert.json.
     """
+    from magnetite.core.chain import parse_chain
     from magnetite.core.degrade.apply import degrade
     from magnetite.core.picture import as_picture
-    from magnetite.files.sidecar import certificate_path, write_json
-    from magnetite.files.writing import check_output, write
+    from magnetite.files.sidecar import certificate_path, write_certified
+    from magnetite.files.writing import check_output
 
     sidecar = certificate_path(out)
-    protect([ref], [out, sidecar])
+    chain = parse_chain(steps, "degradation", "codec", auto=aim is not None)
+    protect([ref, *map(Path, chain.files)], [out, sidecar])
     reference = load(ref, full_scale)
     keeps = overflow is OverflowRule.keep
     check_output(as_picture(reference.pixels(), str(ref)) if keeps else reference, out)
     degraded = degrade(reference, " ".join(steps), seed=seed, overflow=overflow.value, aim=aim)
-    messages = write(degraded.picture, out)
-    write_json(sidecar, degraded.certificate.as_dict() | {"file_notes": list(messages)})
+    messages = write_certified(degraded.picture, out, degraded.certificate.as_dict())
     print_certificate(degraded.certificate)
     for message in messages:
         note(message)
     _say_overflow(degraded.certificate)
-    print(f"wrote {out} and {sidecar.name}")
+    say(f"wrote {out} and {sidecar.name}")
 
 
 def print_certificate(certificate: Certificate) -> None:
@@ -92,18 +93,11 @@ def print_certificate(certificate: Certificate) -> None:
         size = f"{certificate.rms_difference:.4g} {certificate.amplitude_unit}"
         caption += f"; rms difference as stored {size}"
     print_table(titles, rows, caption)
-    if certificate.aim is not None:
-        _print_aim(certificate.aim)
+    if (aim := certificate.aim) is not None:
+        say(f"aim {aim.metric}{aim.sense}{aim.target:g}: {aim.words}")
     for record in certificate.steps:
         for words in record.advice:
             note(f"{record.step}: {words}")
-
-
-def _print_aim(aim: Aim) -> None:
-    print(
-        f"aim {aim.metric}={aim.target:g}: {aim.setting} gives {aim.reached:.6g} "
-        f"(tolerance {aim.tolerance:g}), found in {aim.tries} tries"
-    )
 
 
 def _say_overflow(certificate: Certificate) -> None:

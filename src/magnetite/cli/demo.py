@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import SeedOption, note
-from magnetite.cli.output import print_table
+from magnetite.cli.output import print_table, say
 from magnetite.cli.progress import progress
 
 if TYPE_CHECKING:
@@ -58,6 +58,6 @@ def _print_results(results: list[SceneResult], answer: str, folder: Path) -> Non
         "dB: PSNR against the clean picture; denoise first: gain at equal rate; "
         "activity: Laplacian variance, dn² of 8 bits",
     )  # fmt: skip
-    print()
-    print(textwrap.fill(answer, 96) if sys.stdout.isatty() else answer)
-    print(f"\nEverything is in {folder}; begin with {folder / 'WALKTHROUGH.txt'}")
+    say()
+    say(textwrap.fill(answer, 96) if sys.stdout.isatty() else answer)
+    say(f"\nEverything is in {folder}; begin with {folder / 'WALKTHROUGH.txt'}")

@@ -7,7 +7,8 @@ from typing import Annotated
 
 import typer
 
-from magnetite.cli.options import note, protect
+from magnetite.cli.options import limits, note, protect
+from magnetite.cli.output import say
 
 
 def run(
@@ -24,9 +25,9 @@ def run(
     check_format(out)
     data = read_bytes(source)
     try:
-        picture = expand(data)
+        picture = expand(data, max_samples=limits.max_samples)
     except StreamError as error:
         raise FileError(f"{source}: {error}") from None
     for message in write(picture, out):
         note(message)
-    print(f"wrote {out} ({picture.describe()})")
+    say(f"wrote {out} ({picture.describe()})")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
@@ -14,13 +14,19 @@ from magnetite.cli.options import (
     RegionOption,
     load,
     note,
+    protect,
 )
 from magnetite.cli.output import csv_text, print_csv, print_json, print_table
 from magnetite.cli.score_output import MOST_COLUMNS, heading
 from magnetite.core.errors import InputError, PictureError
 
 if TYPE_CHECKING:
+    from magnetite.core.chain import Step
     from magnetite.core.picture import Picture
+    from magnetite.core.scoring import Figures
+
+
+_CURVE_FILES = ("-noise.csv", "-mtf.csv", "-curves.png")
 
 
 def run(
@@ -49,31 +55,64 @@ def run(
     part = None if region is None else Region.parse(region)
     if curves is not None:
         _check_names(pictures)
-    rows = []
+        protect(pictures, [curves / f"{p.stem}{end}" for p in pictures for end in _CURVE_FILES])
+    rows: list[_Row] = []
     for path in pictures:
         whole = load(path, full_scale)
         picture = whole if part is None else part.crop(whole)
-        rows.append((path, picture, gauge(picture, metrics)))
+        rows.append(_Row(path, picture, gauge(picture, metrics, strict=False)))
         if curves is not None:
             _write_curves(picture, path, curves)
-    steps = [step for step in steps if any(str(step) in values for _, _, values in rows)]
+    if not any(row.figures for row in rows):
+        raise PictureError(f"{rows[0].path}: {next(iter(rows[0].figures.left_out.values()))}")
+    _print(rows, [step for step in steps if any(str(step) in r.figures for r in rows)], format)
+    for row in rows:
+        _say_rest(row, format)
+
+
+class _Row(NamedTuple):
+    path: Path
+    picture: Picture
+    figures: Figures
+
+
+def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
     labels = [str(step) for step in steps]
-    cells = [[values.get(label) for label in labels] for _, _, values in rows]
+    cells = [[row.figures.get(label) for label in labels] for row in rows]
     if format is OutputFormat.json:
-        print_json({"rows": [{"picture": str(p), "gauges": values} for p, _, values in rows]})
-    elif format is OutputFormat.csv:
-        lines = [[str(path), *line] for (path, _, _), line in zip(rows, cells, strict=True)]
+        print_json({"rows": [_as_json(row) for row in rows]})
+        return
+    if format is OutputFormat.csv:
+        lines = [[str(row.path), *line] for row, line in zip(rows, cells, strict=True)]
         print_csv(["picture", *labels], lines)
+        return
+    colour = any(row.picture.channels > 1 for row in rows)
+    titles = [heading(step.method, str(step), colour=colour) for step in steps]
+    caption = "dn are those of 8 bits, whatever the picture's depth; – does not apply"
+    heads = [[str(row.path), row.picture.describe()] for row in rows]
+    if len(steps) <= MOST_COLUMNS:
+        lines = [head + line for head, line in zip(heads, cells, strict=True)]
+        print_table(["picture", "what", *titles], lines, caption)
     else:
-        titles = [heading(step.method, str(step)) for step in steps]
-        caption = "dn are those of 8 bits, whatever the picture's depth; – does not apply"
-        heads = [[str(path), picture.describe()] for path, picture, _ in rows]
-        if len(steps) <= MOST_COLUMNS:
-            lines = [head + line for head, line in zip(heads, cells, strict=True)]
-            print_table(["picture", "what", *titles], lines, caption)
-        else:
-            lines = [[t, *line] for t, line in zip(titles, zip(*cells, strict=True), strict=True)]
-            print_table(["gauge", *(name for name, _ in heads)], lines, caption)
+        lines = [[t, *line] for t, line in zip(titles, zip(*cells, strict=True), strict=True)]
+        print_table(["gauge", *(name for name, _ in heads)], lines, caption)
+
+
+def _as_json(row: _Row) -> dict[str, Any]:
+    left_out = {"left_out": row.figures.left_out} if row.figures.left_out else {}
+    return {"picture": str(row.path), "gauges": dict(row.figures), **left_out}
+
+
+def _say_rest(row: _Row, format: OutputFormat) -> None:
+    """Why figures are missing, what was clipped, and which edge was measured."""
+    from magnetite.core.calibrate.slanted_edge import measure_edge
+
+    for label, reason in row.figures.left_out.items():
+        note(f"{row.path}: {label} left out: {reason}")
+    for remark in row.figures.remarks:
+        note(remark)
+    if format is OutputFormat.table and {"mtf50", "mtf10"} & row.figures.keys():
+        note(f"{row.path}: {measure_edge(row.picture).words}")
 
 
 def _check_names(pictures: list[Path]) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -25,10 +24,12 @@ from magnetite.cli import (
     view,
 )
 from magnetite.cli.help import steps_of
+from magnetite.cli.options import limits, note
+from magnetite.cli.signals import INTERRUPTED, watch
+from magnetite.cli.streams import give_up_output, prepare
 from magnetite.core.errors import MagnetiteError, TargetError
-
-#: What the argument parser returns after an interruption.
-INTERRUPTED = 130
+from magnetite.core.limits import MAX_SAMPLES
+from magnetite.files.names import shown
 
 app = typer.Typer(
     name="magnetite",
@@ -77,6 +78,10 @@ def _options(
         int,
         typer.Option(help="Threads of the heavy loops; no result depends on it.", min=1, max=256),
     ] = 2,
+    max_samples: Annotated[
+        int,
+        typer.Option(help="Pictures that declare more samples are refused.", min=1, max=2**40),
+    ] = MAX_SAMPLES,
     commands: Annotated[
         Path | None,
         typer.Option(
@@ -89,6 +94,7 @@ def _options(
     from magnetite.core.parallel import use_threads
 
     use_threads(threads)
+    limits.max_samples = max_samples
     if commands is not None:
         from magnetite.commands import declare
 
@@ -97,20 +103,43 @@ def _options(
 
 def main() -> None:
     """Run the program; every error that is bad input becomes one line and exit status 2."""
+    watch()
+    prepare()
     try:
         status = app(standalone_mode=False)
         sys.stdout.flush()
-    except (BrokenPipeError, SystemExit):
-        # The reader of our output has gone (the argument parser turns that into an exit):
-        # nothing is left to say, nor anyone to say it to.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    except BrokenPipeError:
+        # The reader of our output has gone: nothing is left to say, nor anyone to say it to.
+        give_up_output()
         sys.exit(0)
+    except SystemExit as end:
+        # The argument parser turns a broken pipe into an exit; a signal ends the program.
+        give_up_output()
+        sys.exit(end.code if isinstance(end.code, int) and end.code > _SIGNALS else 0)
+    except KeyboardInterrupt:
+        status = INTERRUPTED
     except (MagnetiteError, OSError, MemoryError, TyperException) as error:
+        give_up_output()
         print(f"magnetite: {_one_line(error)}", file=sys.stderr)
         sys.exit(1 if isinstance(error, TargetError) else 2)
     if status == INTERRUPTED:
         print("magnetite: interrupted", file=sys.stderr)
+    _say_uncached()
     sys.exit(status if isinstance(status, int) else 0)
+
+
+#: Exit statuses above this tell of a signal.
+_SIGNALS = 128
+
+
+def _say_uncached() -> None:
+    """Say it where loops were compiled that the next process must compile again."""
+    jit = sys.modules.get("magnetite.core.jit")
+    if jit is not None and not jit.is_kept():
+        note(
+            "compiled loops are not kept, for no cache folder can be written; name one with the "
+            "environment variable NUMBA_CACHE_DIR"
+        )
 
 
 def _one_line(error: Exception) -> str:
@@ -123,7 +152,19 @@ def _one_line(error: Exception) -> str:
         message = "the picture does not fit into memory"
     else:
         message = str(error)
-    return " ".join(message.split())
+    return shortened(shown(" ".join(message.split())))
+
+
+#: A message that is longer was made of something that was given.
+_LONGEST_LINE = 1000
+
+
+def shortened(line: str) -> str:
+    """The line, its middle left out where it is very long."""
+    if len(line) <= _LONGEST_LINE:
+        return line
+    half = _LONGEST_LINE // 2 - 1
+    return f"{line[:half]} … {line[-half:]}"
 
 
 def _usage_message(error: TyperException) -> str:

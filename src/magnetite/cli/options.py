@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import sys
+from collections.abc import Sequence
+from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -10,6 +13,9 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.core.errors import FileError
+from magnetite.core.limits import MAX_SAMPLES
+from magnetite.files.atomic import LONGEST_NAME
+from magnetite.files.names import shown
 
 if TYPE_CHECKING:
     from magnetite.core.picture import Picture
@@ -41,7 +47,9 @@ RegionOption = Annotated[
         help="Part of the picture, in px, as in 120,80,64x48.", metavar="LEFT,TOP,WIDTHxHEIGHT"
     ),
 ]
-SeedOption = Annotated[int, typer.Option(help="Same seed, same noise.", metavar="N")]
+SeedOption = Annotated[
+    int, typer.Option(help="Same seed, same noise.", metavar="N", min=0, max=2**63 - 1)
+]
 ReferenceArgument = Annotated[Path, typer.Argument(metavar="REF", help="Reference picture.")]
 StepsArgument = Annotated[
     list[str],
@@ -51,22 +59,36 @@ StepsArgument = Annotated[
 
 def note(message: str) -> None:
     """Say something to the user, beside the results."""
-    print(f"note: {message}", file=sys.stderr)
+    print(f"note: {shown(message)}", file=sys.stderr)
+
+
+@dataclass
+class Limits:
+    """What the options before the command set for all of it."""
+
+    max_samples: int = MAX_SAMPLES
+
+
+limits = Limits()
 
 
 def load(path: Path, full_scale: float | None = None) -> Picture:
     """Read a picture and pass on what was done to it on reading."""
     from magnetite.files.reading import read
 
-    picture = read(path, full_scale=full_scale)
+    picture = read(path, full_scale=full_scale, max_samples=limits.max_samples)
     for message in picture.notes:
         note(f"{path}: {message}")
     return picture
 
 
-def protect(inputs: list[Path], outputs: list[Path]) -> None:
-    """Raise `FileError` if an output would replace an input."""
+def protect(inputs: Sequence[Path], outputs: Sequence[Path]) -> None:
+    """Raise `FileError` if an output would replace an input, or cannot have its name."""
     for output in outputs:
+        if len(os.fsencode(output.name)) > LONGEST_NAME:
+            raise FileError(
+                f"{output.name}: a file name may have {LONGEST_NAME} bytes; rename its input"
+            )
         for source in inputs:
             if source.exists() and output.exists() and output.samefile(source):
                 raise FileError(f"{output}: would replace the input {source}; name another file")

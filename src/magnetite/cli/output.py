@@ -11,7 +11,14 @@ import sys
 from collections.abc import Sequence
 from typing import Any
 
+from magnetite.files.names import shown
+
 Cell = str | float | int | None
+
+
+def say(text: str = "") -> None:
+    """A line for people, with nothing in it that a terminal would obey."""
+    print(shown(text))
 
 
 def print_table(
@@ -21,7 +28,7 @@ def print_table(
 
     Columns of numbers, or of text that begins like one, are aligned to the right.
     """
-    texts = [[cell if isinstance(cell, str) else figure(cell) for cell in row] for row in rows]
+    texts = [[shown(c) if isinstance(c, str) else figure(c) for c in row] for row in rows]
     numeric = [all(_is_figure(line[i]) for line in texts) for i in range(len(titles))]
     if sys.stdout.isatty():
         _print_rich(titles, texts, numeric, caption)
@@ -35,7 +42,7 @@ def print_table(
         )
         print("  ".join(cells).rstrip())
     if caption:
-        print(caption)
+        say(caption)
 
 
 def _is_figure(text: str) -> bool:
@@ -58,7 +65,7 @@ def _print_rich(
     console = Console(highlight=False)
     console.print(table)
     if caption:
-        console.print(Text(caption, style="dim"))
+        console.print(Text(shown(caption), style="dim"))
 
 
 def figure(value: float | int | None) -> str:
@@ -101,10 +108,11 @@ def print_csv(titles: Sequence[str], rows: Sequence[Sequence[Cell]]) -> None:
     print(csv_text(titles, rows), end="")
 
 
-def csv_text(titles: Sequence[str], rows: Sequence[Sequence[Cell]]) -> str:
-    """CSV as `print_csv` prints it."""
+def csv_text(titles: Sequence[str] | None, rows: Sequence[Sequence[Cell]]) -> str:
+    """CSV as `print_csv` prints it; without titles the rows alone."""
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(titles)
+    if titles is not None:
+        writer.writerow(titles)
     writer.writerows([[plain_value(cell) for cell in row] for row in rows])
     return text.getvalue()

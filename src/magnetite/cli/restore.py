@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
-from magnetite.cli.options import FullScaleOption, StepsArgument, load, note, protect
-from magnetite.cli.output import Cell, print_table
+from magnetite.cli.options import (
+    FormatOption,
+    FullScaleOption,
+    OutputFormat,
+    StepsArgument,
+    load,
+    note,
+    protect,
+)
+from magnetite.cli.output import Cell, print_csv, print_json, print_table, say
 from magnetite.cli.progress import working
 from magnetite.cli.score_output import heading
 
@@ -17,6 +26,8 @@ if TYPE_CHECKING:
 
     from magnetite.core.chain import Chain, Step
     from magnetite.core.picture import Picture
+    from magnetite.core.restore.residual import TakenAway
+    from magnetite.core.scoring import Scores
 
 
 def run(
@@ -36,39 +47,92 @@ def run(
         ),
     ] = None,
     full_scale: FullScaleOption = None,
+    format: FormatOption = OutputFormat.table,
 ) -> None:
     """Restore a degraded picture; with a reference, score it before and after."""
     from magnetite.core.chain import parse_chain
     from magnetite.core.restore.apply import restore_chain
     from magnetite.core.restore.residual import taken_away
-    from magnetite.core.scoring import check_comparable
+    from magnetite.core.scoring import check_comparable, score
     from magnetite.files.writing import check_output, write
 
-    protect([source, *([reference] if reference else [])], [out])
+    chain = parse_chain(steps, "restoration", auto=True)
+    protect([source, *([reference] if reference else []), *map(Path, chain.files)], [out])
     degraded = load(source, full_scale)
     clean = load(reference, full_scale) if reference else None
     if clean is not None:
         check_comparable(clean, degraded)
     check_output(degraded, out)
-    chain = parse_chain(steps, "restoration", auto=True)
+    start = time.perf_counter()
     with working(f"restore: {chain}"):
         if aim is not None:
             chain = _aimed(chain, aim, degraded, clean)
         restored = restore_chain(degraded, chain)
+    seconds = time.perf_counter() - start
     messages = write(restored.picture, out)
-    if clean is not None:
-        _print_gain(clean, degraded, restored.picture)
+    scores = None if clean is None else (score(clean, degraded), score(clean, restored.picture))
     if restored.clipped.share and degraded.bits is not None:
         note(f"{restored.clipped.share:.3%} of the samples were clipped")
-    taken = taken_away(degraded, restored.picture)
     for message in (*restored.notes, *messages):
         note(message)
-    if taken is not None:
-        print(
-            f"{taken.verdict} (sd {taken.sd:.4g} {degraded.amplitude_unit}, "
-            f"structure {taken.structure:.3f}, edges {taken.edges:+.2f})"
+    taken = taken_away(degraded, restored.picture)
+    if taken is None:
+        note("what was taken away is not judged: the picture is too small or has no luma")
+    result = _Result(restored.chain, out, seconds, scores, taken)
+    if format is OutputFormat.json:
+        print_json(result.as_json())
+    elif format is OutputFormat.csv:
+        print_csv(["figure", "before", "after"], result.rows())
+    else:
+        _print(result, degraded.amplitude_unit)
+
+
+class _Result(NamedTuple):
+    """What is printed of a restoration."""
+
+    chain: str
+    out: Path
+    seconds: float
+    scores: tuple[Scores, Scores] | None
+    taken: TakenAway | None
+
+    def rows(self) -> list[list[Cell]]:
+        """Figures before and after; the time, and what was taken away, belong to the latter."""
+        rows: list[list[Cell]] = []
+        if self.scores is not None:
+            rows += [
+                [label, self.scores[0][label], self.scores[1][label]] for label in self.scores[0]
+            ]
+        rows.append(["seconds", None, self.seconds])
+        if self.taken is not None:
+            rows += [[f"taken {name}", None, value] for name, value in self._figures().items()]
+        return rows
+
+    def _figures(self) -> dict[str, float]:
+        assert self.taken is not None
+        return {name: getattr(self.taken, name) for name in ("sd", "structure", "edges", "left")}
+
+    def as_json(self) -> dict[str, Any]:
+        """The same with names."""
+        content: dict[str, Any] = {
+            "chain": self.chain, "out": str(self.out), "seconds": self.seconds,
+        }  # fmt: skip
+        if self.scores is not None:
+            content |= {"before": dict(self.scores[0]), "after": dict(self.scores[1])}
+        if self.taken is not None:
+            content["taken_away"] = {"verdict": self.taken.verdict, **self._figures()}
+        return content
+
+
+def _print(result: _Result, unit: str) -> None:
+    if result.scores is not None:
+        _print_gain(*result.scores)
+    if (taken := result.taken) is not None:
+        say(
+            f"{taken.verdict} (sd {taken.sd:.4g} {unit}, structure {taken.structure:.3f}, "
+            f"edges {taken.edges:+.2f})"
         )
-    print(f"{restored.chain}: wrote {out}")
+    say(f"{result.chain}: wrote {result.out}, in {result.seconds:.2f} s")
 
 
 def _aimed(chain: Chain, aim: str, degraded: Picture, clean: Picture | None) -> Chain:
@@ -89,10 +153,9 @@ def _aimed(chain: Chain, aim: str, degraded: Picture, clean: Picture | None) -> 
     return tuned.chain
 
 
-def _print_gain(clean: Picture, before: Picture, after: Picture) -> None:
-    from magnetite.core.scoring import DEFAULT_METRICS, parse_metrics, score
+def _print_gain(first: Scores, second: Scores) -> None:
+    from magnetite.core.scoring import DEFAULT_METRICS, parse_metrics
 
-    first, second = score(clean, before), score(clean, after)
     rows = [
         [heading(step.method), first[str(step)], second[str(step)], *_change(step, first, second)]
         for step in parse_metrics(DEFAULT_METRICS, "metric")

@@ -15,15 +15,20 @@ from magnetite.cli.options import (
     RegionOption,
     load,
     note,
+    protect,
 )
 from magnetite.cli.pairs import pairs_of
-from magnetite.cli.score_output import Row, print_rows, say_left_out
+from magnetite.cli.score_output import ALL_REFERENCES, Row, print_rows, say_left_out
 from magnetite.core.errors import InputError
 
 if TYPE_CHECKING:
     from magnetite.core.alignment import Shift
     from magnetite.core.picture import Picture, Samples
     from magnetite.core.region import Region
+    from magnetite.core.repeats import Summary
+
+
+_MAP_FILES = ("error.tif", "ssim.tif", "gmsd.tif", "delta-e.tif", "maps.png")
 
 
 def run(
@@ -78,8 +83,9 @@ def run(
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Score pictures against their reference, or a folder of them against folders."""
-    from magnetite.core.repeats import summarise
-    from magnetite.core.scoring import check_comparable, parse_metrics, score
+    from magnetite.core.errors import PictureError
+    from magnetite.core.scoring import check_comparable, check_depths, parse_metrics, score
+    from magnetite.files.reading import compressed_size
 
     if region is not None and crop_border:
         raise InputError("--region and --crop-border exclude each other: name the region alone")
@@ -87,31 +93,57 @@ def run(
     pairs = pairs_of(ref, tests)
     if maps is not None:
         _check_names(pairs)
+        protect(
+            [path for pair in pairs for path in pair],
+            [maps / f"{path.stem}-{end}" for _, path in pairs for end in _MAP_FILES],
+        )
     rows: list[Row] = []
     for reference_path, path in pairs:
         if not rows or rows[-1].reference != reference_path:
-            whole = _loaded(reference_path, full_scale, gray)
+            whole = load(reference_path, full_scale)
             part = _part(whole, region, crop_border)
             inside = None if mask is None else part.within(_mask(mask, whole))
-        test = _loaded(path, full_scale, gray)
+        test = load(path, full_scale)
         if mixed_depths:
             test = _at_depth_of(whole, test)
-        check_comparable(whole, test)
-        pair = _Pair(part.crop(whole), part.crop(test), inside)
+        check_depths(whole, test)
+        one, two = (whole.exact_luma(), test.exact_luma()) if gray else (whole, test)
+        check_comparable(one, two)
+        pair = _Pair(part.crop(one), part.crop(two), inside)
         pair = pair.aligned() if align else pair
         if pair.shift:
             note(f"{path} lies {pair.shift} of {reference_path}; {pair.words}")
-        scores = score(pair.reference, pair.test, metrics, mask=pair.mask)
-        rows.append(Row(reference_path, whole, path, scores, pair.shift, part))
+        try:
+            scores = score(pair.reference, pair.test, metrics, mask=pair.mask)
+        except PictureError as error:
+            where = "" if str(path) in str(error) else f"{path}: "
+            raise PictureError(f"{where}{error}") from None
+        size = compressed_size(path)
+        rows.append(Row(reference_path, whole, path, scores, pair.shift, part, size))
         if maps is not None:
             _write_maps(pair.reference, pair.test, path, maps)
     say_left_out(rows[0].scores.left_out)
-    summaries = {}
-    if repeats:
-        for reference_path in dict.fromkeys(row.reference for row in rows):
-            own = [row.scores for row in rows if row.reference == reference_path]
-            summaries[reference_path] = summarise(own)
+    for remark in dict.fromkeys(remark for row in rows for remark in row.scores.remarks):
+        note(remark)
+    summaries = _summaries(rows) if repeats else {}
     print_rows(rows, metrics, summaries, format)
+
+
+def _summaries(rows: list[Row]) -> dict[Path, dict[str, Summary]]:
+    """Repeats of each reference; of several references also their means, the interval over them."""
+    from magnetite.core.repeats import summarise
+
+    summaries = {}
+    for reference in dict.fromkeys(row.reference for row in rows):
+        summaries[reference] = summarise([r.scores for r in rows if r.reference == reference])
+    if len(summaries) > 1:
+        means = [
+            {label: one.mean for label, one in summary.items() if one.mean is not None}
+            for summary in summaries.values()
+        ]
+        common = [label for label in means[0] if all(label in row for row in means)]
+        summaries[ALL_REFERENCES] = summarise([{k: row[k] for k in common} for row in means])
+    return summaries
 
 
 class _Pair(NamedTuple):
@@ -136,11 +168,6 @@ class _Pair(NamedTuple):
         match = aligned(self.reference, self.test)
         mask = None if self.mask is None else match.region.within(self.mask)
         return _Pair(match.reference, match.test, mask, match.shift)
-
-
-def _loaded(path: Path, full_scale: float | None, gray: bool) -> Picture:
-    picture = load(path, full_scale)
-    return picture.luma() if gray else picture
 
 
 def _part(whole: Picture, region: str | None, border: int) -> Region:
@@ -173,7 +200,7 @@ def _write_maps(reference: Picture, test: Picture, path: Path, folder: Path) -> 
     import numpy as np
 
     from magnetite.core.metrics.maps import error_maps
-    from magnetite.core.picture import as_picture
+    from magnetite.core.picture import Picture
     from magnetite.files.atomic import make_folder
     from magnetite.files.writing import write
     from magnetite.views.maps import maps_figure
@@ -182,7 +209,10 @@ def _write_maps(reference: Picture, test: Picture, path: Path, folder: Path) -> 
     made = error_maps(reference, test)
     make_folder(folder)
     for one in made:
-        write(as_picture(one.values.astype(np.float32)), folder / f"{path.stem}-{one.name}.tif")
+        write(
+            Picture(one.values.astype(np.float32), None, "gray"),
+            folder / f"{path.stem}-{one.name}.tif",
+        )
     title = f"{path.name} against {Path(reference.origin).name}: bright where it fails"
     save(maps_figure(made, title), folder / f"{path.stem}-maps.png")
     note(f"wrote {len(made)} maps of {path} to {folder}")

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from magnetite.cli.options import OutputFormat, note
-from magnetite.cli.output import Cell, figure, print_csv, print_json, print_table
+from magnetite.cli.output import Cell, figure, print_csv, print_json, print_table, say
 
 if TYPE_CHECKING:
     from magnetite.core.alignment import Shift
@@ -21,6 +21,9 @@ if TYPE_CHECKING:
 
 #: Tables of more metrics than this are turned on their side.
 MOST_COLUMNS = 6
+
+#: Stands for the mean over all references in summaries.
+ALL_REFERENCES = Path("all references")
 
 Summaries = Mapping[Path, Mapping[str, "Summary"]]
 
@@ -35,6 +38,15 @@ class Row:
     scores: Scores
     shift: Shift | None
     part: Region
+    #: Of a compressed test: the size of its file.
+    bytes: int | None = None
+
+    @property
+    def bpp(self) -> float | None:
+        """Rate of a compressed test, bits per pixel."""
+        if self.bytes is None:
+            return None
+        return 8 * self.bytes / (self.picture.width * self.picture.height)
 
 
 def print_rows(rows: list[Row], metrics: str, summaries: Summaries, format: OutputFormat) -> None:
@@ -61,6 +73,7 @@ def _as_json(rows: list[Row], summaries: Summaries) -> dict[str, Any]:
                 "identical": row.scores.identical,
                 "peak": row.picture.full_scale,
                 **({"shift": row.shift._asdict()} if row.shift else {}),
+                **({} if row.bytes is None else {"bytes": row.bytes, "bpp": row.bpp}),
                 "scores": dict(row.scores),
             }
             for row in rows
@@ -85,12 +98,14 @@ def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None
         ]
     else:
         shifted = any(row.shift for row in rows)
+        rated = any(row.bytes is not None for row in rows)
         titles = ["reference", "test", *labels, "identical"]
-        titles += ["right", "down", "shift error"] * shifted
+        titles += ["right", "down", "shift error"] * shifted + ["bytes", "bpp"] * rated
         lines = [
             [
                 str(row.reference), str(row.test), *(row.scores.get(label) for label in labels),
                 str(row.scores.identical).lower(), *(row.shift or ()),
+                *((row.bytes, row.bpp) if rated else ()),
             ]
             for row in rows
         ]  # fmt: skip
@@ -99,7 +114,8 @@ def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None
 
 def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
     """A row for each test; where the metrics are many, a row for each of them instead."""
-    titles = [heading(step.method, str(step)) for step in steps]
+    colour = any(row.picture.channels > 1 for row in rows)
+    titles = [heading(step.method, str(step), colour=colour) for step in steps]
     references = list(dict.fromkeys(row.reference for row in rows))
     cells = [
         [
@@ -114,13 +130,17 @@ def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
         for step in steps
     ]
     caption = _caption(rows) + ("; * the best" if mark and len(rows) > len(references) else "")
+    rated = any(row.bytes is not None for row in rows)
+    rates: list[list[Cell]] = [[row.bpp for row in rows], [row.bytes for row in rows]]
     if len(steps) <= MOST_COLUMNS:
         marks = [["identical" if row.scores.identical else "" for row in rows]]
-        columns = zip(*cells, *marks, strict=True)
+        columns = zip(*cells, *(rates if rated else []), *marks, strict=True)
         lines = [[str(row.test), *line] for row, line in zip(rows, columns, strict=True)]
-        print_table(["test", *titles, ""], lines, caption)
+        print_table(["test", *titles, *["bpp", "bytes"] * rated, ""], lines, caption)
     else:
         lines = [[title, *line] for title, line in zip(titles, cells, strict=True)]
+        if rated:
+            lines += [["bpp", *rates[0]], ["bytes", *rates[1]]]
         print_table(["metric", *(str(row.test) for row in rows)], lines, caption)
 
 
@@ -156,10 +176,13 @@ def _print_summary(reference: Path, steps: list[Step], summary: Mapping[str, Sum
         for one in [summary[str(step)]]
     ]
     number = next(iter(summary.values())).number
-    print()
+    of = f"{number} repeats of {reference}"
+    if reference == ALL_REFERENCES:
+        of = f"means of {number} references"
+    say()
     print_table(
         ["repeats", "mean", "sd", "95 % from", "to"], lines,
-        f"{number} repeats of {reference}; the interval is that of the mean (Student)",
+        f"{of}; the interval is that of the mean (Student)",
     )  # fmt: skip
 
 
@@ -169,11 +192,14 @@ def say_left_out(left_out: Mapping[str, str]) -> None:
         note(f"{label} left out: {reason}")
 
 
-def heading(method: Method, label: str | None = None) -> str:
-    """Column title of a metric: label, unit, and which way is better."""
+def heading(method: Method, label: str | None = None, *, colour: bool = False) -> str:
+    """Column title of a metric: label, unit, which way is better; of colour, what is scored."""
+    from magnetite.core.registry import ColourPolicy
+
     unit = f" {method.traits['unit']}" if method.traits["unit"] else ""
     arrow = {"higher": " ↑", "lower": " ↓", None: ""}[method.traits.get("better")]
-    return f"{label or method.name}{unit}{arrow}"
+    luma = " luma" if colour and method.colour is ColourPolicy.LUMA else ""
+    return f"{label or method.name}{unit}{arrow}{luma}"
 
 
 def score_words(reference: Picture, test: Picture) -> str:

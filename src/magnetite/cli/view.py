@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from magnetite.cli.options import FullScaleOption, RegionOption, load, protect
+from magnetite.cli.output import say
 from magnetite.cli.score_output import score_words
+
+if TYPE_CHECKING:
+    from magnetite.core.picture import Picture
 
 PictureArgument = Annotated[Path, typer.Argument(metavar="PICTURE", help="Picture to look at.")]
 PicturesArgument = Annotated[
@@ -50,18 +54,27 @@ def sheet_command(
 
     protect([*pictures, *([reference] if reference else [])], [out])
     check_figure_path(out)
-    region = Region.parse(crop) if crop else None
+    region = None if crop is None else Region.parse(crop)
     loaded = [load(path, full_scale) for path in pictures]
-    titles = [f"{path.name}\n{p.describe()}" for path, p in zip(pictures, loaded, strict=True)]
-    if reference is not None:
-        clean = load(reference, full_scale)
-        titles = [
-            f"{path.name}\n"
-            f"{'reference' if path.samefile(reference) else score_words(clean, picture)}"
-            for path, picture in zip(pictures, loaded, strict=True)
-        ]
+    clean = None if reference is None else load(reference, full_scale)
+    titles = []
+    for path, picture in zip(pictures, loaded, strict=True):
+        words = picture.describe() if clean is None else score_words(clean, picture)
+        if reference is not None and path.samefile(reference):
+            words = "reference"
+        titles.append(f"{path.name}{_rate_words(path, picture)}\n{words}")
     save(sheet(loaded, titles, region), out)
-    print(f"wrote {out}")
+    say(f"wrote {out}")
+
+
+def _rate_words(path: Path, picture: Picture) -> str:
+    """Rate and size of a compressed file, in words."""
+    from magnetite.files.reading import compressed_size
+
+    size = compressed_size(path)
+    if size is None:
+        return ""
+    return f": {8 * size / (picture.width * picture.height):.3g} bpp, {size} bytes"
 
 
 @app.command("noise")
@@ -87,7 +100,7 @@ def noise_command(
     declared = Declared.of(read_json(sidecar)) if sidecar.is_file() else None
     clean, worn = (replace(load(p, full_scale), origin=p.name) for p in (reference, test))
     save(noise_figure(clean, worn, declared), out)
-    print(f"wrote {out}")
+    say(f"wrote {out}")
 
 
 @app.command("residual")
@@ -107,7 +120,7 @@ def residual_command(
     check_figure_path(out)
     worn, mended = (replace(load(p, full_scale), origin=p.name) for p in (before, after))
     save(residual_figure(worn, mended), out)
-    print(f"wrote {out}")
+    say(f"wrote {out}")
 
 
 @app.command("planes")
@@ -125,7 +138,7 @@ def planes_command(
     protect([picture], [out])
     check_figure_path(out)
     save(planes_figure(replace(load(picture, full_scale), origin=picture.name)), out)
-    print(f"wrote {out}")
+    say(f"wrote {out}")
 
 
 @app.command("profile")
@@ -147,11 +160,11 @@ def profile_command(
 
     protect(pictures, [out])
     check_figure_path(out)
-    given = Segment.parse(line) if line else None
+    given = None if line is None else Segment.parse(line)
     loaded = [load(path, full_scale) for path in pictures]
     segment = given or Segment.across(loaded[0])
     save(profile_figure(loaded, [path.name for path in pictures], segment), out)
-    print(f"wrote {out}")
+    say(f"wrote {out}")
 
 
 @app.command("surface")
@@ -168,9 +181,9 @@ def surface_command(
 
     protect([picture], [out])
     check_figure_path(out)
-    part = Region.parse(region) if region else None
+    part = None if region is None else Region.parse(region)
     save(surface_figure(load(picture, full_scale), picture.name, part), out)
-    print(f"wrote {out}")
+    say(f"wrote {out}")
 
 
 @app.command("spectrum")
@@ -187,7 +200,7 @@ def spectrum_command(
     check_figure_path(out)
     loaded = [load(path, full_scale) for path in pictures]
     save(spectrum_figure(loaded, [path.name for path in pictures]), out)
-    print(f"wrote {out}")
+    say(f"wrote {out}")
 
 
 @app.command("approximation")
@@ -203,4 +216,4 @@ def approximation_command(
     protect([picture], [out])
     check_figure_path(out)
     save(approximation_figure(load(picture, full_scale), picture.name), out)
-    print(f"wrote {out}")
+    say(f"wrote {out}")

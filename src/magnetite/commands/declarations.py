@@ -55,15 +55,19 @@ def declare(path: str | os.PathLike[str]) -> list[str]:
     path = Path(path)
     try:
         table = tomllib.loads(read_bytes(path).decode())
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise CommandError(f"{path}: no TOML file ({error})") from None
+    except (ValueError, RecursionError) as error:
+        raise CommandError(f"{path}: not a TOML file ({error})") from None
     names = []
     for kind, commands in table.items():
         if kind not in _KEYS or not isinstance(commands, dict):
             raise CommandError(f"{path}: [{kind}.…] is neither [codec.NAME] nor [restoration.NAME]")
         for name, entry in commands.items():
-            fields = _Fields(f"{path}: {kind}.{name}", name, kind, entry, path.parent.resolve())
-            (_declare_codec if kind == "codec" else _declare_restoration)(fields)
+            where = f"{path}: {kind}.{name}"
+            try:
+                fields = _Fields(where, name, kind, entry, path.parent.resolve())
+                (_declare_codec if kind == "codec" else _declare_restoration)(fields)
+            except (ArithmeticError, RecursionError) as error:
+                raise CommandError(f"{where}: a number is too large ({error})") from None
             names.append(name)
     return names
 
@@ -109,6 +113,8 @@ class _Fields:
             words = shlex.split(value) if isinstance(value, str) else [str(word) for word in value]
         except ValueError as error:
             raise CommandError(f"{self.where}: {key} cannot be split ({error})") from None
+        if not words or any("\0" in word for word in words):
+            raise CommandError(f"{self.where}: {key} is empty or holds a null character")
         for placeholder in needed:
             if not any(placeholder in word for word in words):
                 raise CommandError(f"{self.where}: {key} has no {placeholder}")
@@ -118,7 +124,7 @@ class _Fields:
         """The bounds of a setting; whole numbers bound whole numbers."""
         value = self.take(key, list)
         numbers = [v for v in value if isinstance(v, int | float) and not isinstance(v, bool)]
-        if len(value) != 2 or len(numbers) != 2 or not numbers[0] < numbers[1]:
+        if len(value) != 2 or len(numbers) != 2 or not -1e9 <= numbers[0] < numbers[1] <= 1e9:
             raise CommandError(f"{self.where}: {key} is [least, largest], as in [1, 100]")
         if all(isinstance(number, int) for number in numbers):
             return Count(*numbers)

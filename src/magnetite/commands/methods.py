@@ -53,10 +53,10 @@ class CommandRestoration:
 
     def __call__(self, pixels: Pixels, settings: Mapping[str, str]) -> Pixels:
         if self.ending == ".npy":
-            given = as_picture(pixels.astype(np.float32))
+            given = as_picture(pixels.astype(np.float32), any_range=True)
         else:
             bits = 16 if self.ending in (".png", ".tif", ".tiff", ".pgm", ".ppm", ".jp2") else 8
-            colour = as_picture(pixels).colour
+            colour = as_picture(pixels, any_range=True).colour
             blank = np.zeros(pixels.shape, np.uint16 if bits == 16 else np.uint8)
             given = Picture(blank, bits, colour).with_pixels(pixels)[0]
         names = (f"given{self.ending}", f"made{self.ending}")

@@ -6,10 +6,11 @@ import itertools
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from typing import Literal
 
 from magnetite.core.chain import Chain, Step, parse_step
 from magnetite.core.errors import ChainError, PictureError, TargetError
-from magnetite.core.parameters import Kind, Span
+from magnetite.core.parameters import Count, Kind, Span, read_number
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.registry import find
 from magnetite.core.scoring import gauge, score
@@ -27,6 +28,13 @@ _STRIDE = math.log(4)
 #: A bracket this narrow holds no solution; a wider one holds none if its
 #: ends are further apart than so many tolerances: the figure jumps there.
 _NARROW, _JUMP_WIDTH, _JUMP = 1e-4, 1e-3, 3
+#: Looks at a setting, new or known, after which the search ends in any case; and looks in a row
+#: at known ones after which no others lie there.
+_MOST_LOOKS, _REPEATS = 200, 4
+#: Strides towards settings that the picture cannot take are cut down to this.
+_SHORT = 0.1
+
+Sense = Literal["=", ">=", "<="]
 
 
 @dataclass(frozen=True)
@@ -39,27 +47,57 @@ class Aim:
     tolerance: float
     setting: str
     tries: int
+    #: Whether the target is to be met, or is the least or most allowed.
+    sense: Sense = "="
+
+    @property
+    def words(self) -> str:
+        """What was found, for people."""
+        near = f" (tolerance {self.tolerance:g})" if self.sense == "=" else ""
+        return (
+            f"{self.setting} gives {self.metric} {self.reached:.6g}{near}, "
+            f"found in {self.tries} tries"
+        )
 
 
 @dataclass(frozen=True)
 class Target:
-    """A metric or gauge and the value it is to have."""
+    """A metric or gauge and the value it is to have, or to have at least or at most.
+
+    Of settings that satisfy `>=` or `<=`, the one whose figure is nearest to the value is
+    wanted: the least rate, or the strongest degradation.
+    """
 
     step: Step
     value: float
+    sense: Sense = "="
 
     @classmethod
     def parse(cls, text: str) -> Target:
-        """Read `psnr=30`, `ssim window=7=0.8`; raises `ChainError` for anything else."""
+        """Read `psnr=30`, `ssim>=0.95`, `ssim window=7=0.8`; `ChainError` for anything else."""
         name, _, number = text.rpartition("=")
+        sense: Sense = ">=" if name.endswith(">") else "<=" if name.endswith("<") else "="
+        name = name.rstrip("<>").strip()
         try:
-            value = float(number.removesuffix("dB"))
+            value = read_number(number.strip().removesuffix("dB"))
         except ValueError:
             value = math.nan
         if not name or not math.isfinite(value):
-            raise ChainError(f"{text!r} is no aim: write METRIC=VALUE, as in psnr=30")
+            raise ChainError(
+                f"{text!r} is not an aim: write METRIC=VALUE, METRIC>=VALUE or METRIC<=VALUE, "
+                "as in psnr=30"
+            )
         kind = "gauge" if find("gauge", name.split()[0]) else "metric"
-        return cls(parse_step(name, kind), value)
+        return cls(parse_step(name, kind), value, sense)
+
+    def __str__(self) -> str:
+        return f"{self.step}{self.sense}{self.value:g}"
+
+    def satisfied(self, excess: float) -> bool:
+        """Whether a figure so far above the value is allowed."""
+        if self.sense == "=":
+            return abs(excess) <= self.tolerance
+        return excess >= 0 if self.sense == ">=" else excess <= 0
 
     @property
     def tolerance(self) -> float:
@@ -120,9 +158,10 @@ def solve_chain(
     number, value = search.run()
     found = solved(number)
     setting = f"{step.method.name} {key}={kind.spell(kind.at(number))}"
-    if not abs(value - target.value) <= target.tolerance:
+    if not target.satisfied(value - target.value):
         raise TargetError(search.miss(step.method.name, key))
-    aim = Aim(str(target.step), target.value, value, target.tolerance, setting, search.tries)
+    tries = search.tries
+    aim = Aim(str(target.step), target.value, value, target.tolerance, setting, tries, target.sense)
     return found, aim
 
 
@@ -172,16 +211,21 @@ class _Search:
     #: Excess over the target at every place tried.
     tried: dict[float, float] = field(default_factory=dict)
     known: dict[str, float] = field(default_factory=dict)
+    looks: int = 0
 
     @property
     def tries(self) -> int:
         return len(self.known)
 
+    @property
+    def _over(self) -> bool:
+        return self._reached or self.tries >= MOST_TRIES or self.looks >= _MOST_LOOKS
+
     def run(self) -> tuple[float, float]:
         """The setting that comes closest, and the figure there."""
         self._bracket()
         probes: Iterator[float] | None = None
-        while self._pairs() and not self._reached and self.tries < MOST_TRIES:
+        while self._pairs() and not self._over:
             usable = [pair for pair in self._pairs() if not self._jumps(*pair)]
             if usable:
                 self._halve(*min(usable, key=self._worse_end))
@@ -191,7 +235,8 @@ class _Search:
                 if place is None:
                     break
                 self._excess(place)
-        place = min(self.tried, key=lambda u: abs(self.tried[u]))
+        allowed = [u for u, excess in self.tried.items() if self.target.satisfied(excess)]
+        place = min(allowed or self.tried, key=lambda u: abs(self.tried[u]))
         return self.axis.number(place), self.tried[place] + self.target.value
 
     def _halve(self, low: float, high: float) -> None:
@@ -217,10 +262,14 @@ class _Search:
 
     @property
     def _reached(self) -> bool:
-        return any(abs(excess) <= self.target.tolerance for excess in self.tried.values())
+        return any(
+            abs(excess) <= self.target.tolerance and self.target.satisfied(excess)
+            for excess in self.tried.values()
+        )
 
     def _excess(self, place: float) -> float:
         """Figure minus target at a place; a setting the picture cannot take is no figure."""
+        self.looks += 1
         number = self.axis.number(place)
         spelled = self.kind.spell(self.kind.at(number))
         if spelled not in self.known:
@@ -245,15 +294,21 @@ class _Search:
         for direction in (towards, -towards):
             place, size = start, abs(direction)
             bound = high if direction > 0 else low
-            while not self._pairs() and not self._reached and place != bound:
-                if self.tries >= MOST_TRIES:
-                    return
-                place = min(place + size, high) if direction > 0 else max(place - size, low)
-                if math.isnan(self._excess(place)):
+            while not self._pairs() and not self._over and place != bound:
+                ahead = min(place + size, high) if direction > 0 else max(place - size, low)
+                if not math.isnan(self._excess(ahead)):
+                    place, size = ahead, 1.5 * size
+                elif size < _SHORT:
                     break
-                size *= 1.5
-        while not self._pairs() and not self._reached and self.tries < _LAST_SCAN:
+                else:  # more than the picture can take
+                    size /= 3
+        repeats = 0
+        while not self._pairs() and not self._over and self.tries < _LAST_SCAN:
+            before = self.tries
             self._excess(self._beside_best())
+            repeats = 0 if self.tries > before else repeats + 1
+            if repeats > _REPEATS:
+                return
 
     def _beside_best(self) -> float:
         """Middle of the wider gap beside the place that came closest: a peak may hide there."""
@@ -289,18 +344,23 @@ class _Search:
         """What to say where the target was not reached."""
         figures = {u: excess + self.target.value for u, excess in self.tried.items()}
         label = str(self.target.step)
-        best = min(figures, key=lambda u: abs(self.tried[u]))
 
         def at(place: float) -> str:
-            return f"{key}={self.kind.spell(self.kind.at(self.axis.number(place)))}"
+            setting = self.kind.spell(self.kind.at(self.axis.number(place)))
+            return f"{figures[place]:.6g} at {key}={setting}"
 
+        low, high = min(figures, key=figures.__getitem__), max(figures, key=figures.__getitem__)
         if not self._pairs():
-            low, high = min(figures, key=figures.__getitem__), max(figures, key=figures.__getitem__)
-            return (
-                f"{label}={self.target.value:g} is out of reach of {name}: {label} goes from "
-                f"{figures[low]:.5g} at {at(low)} to {figures[high]:.5g} at {at(high)}"
-            )
+            reach = f"goes from {at(low)} to {at(high)}"
+            if figures[low] == figures[high]:
+                reach = f"is {figures[low]:.6g} at every setting that was tried"
+            return f"{self.target} is out of reach of {name}: {label} {reach}"
+        below = max((u for u in figures if self.tried[u] <= 0), key=figures.__getitem__)
+        above = min((u for u in figures if self.tried[u] > 0), key=figures.__getitem__)
+        hint = "; the setting takes whole numbers only" if isinstance(self.kind, Count) else ""
         return (
-            f"{label}={self.target.value:g} is not met by {name} within {self.target.tolerance:g}: "
-            f"in {self.tries} tries the closest was {figures[best]:.6g} at {at(best)}"
+            f"{self.target} is not met by {name} within {self.target.tolerance:g} in {self.tries} "
+            f"tries: the closest were {at(below)} and {at(above)}{hint}; "
+            f"write {label}>={self.target.value:g} or {label}<={self.target.value:g} for the "
+            "nearest on one side"
         )

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import difflib
 import itertools
+import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -17,12 +18,16 @@ from typing import Any
 
 from magnetite.core import registry
 from magnetite.core.errors import ChainError
-from magnetite.core.parameters import Context, Quantity, read_quantity
+from magnetite.core.parameters import Context, FileName, Quantity, read_quantity
 from magnetite.core.picture import Picture
 from magnetite.core.registry import Method, Parameter
 
 #: A range may not expand into more values than this.
 MAX_SWEEP = 1000
+#: A chain may not sweep over more combinations than this.
+MAX_CHAINS = 10_000
+#: Longer texts are cut in messages.
+_LONGEST_QUOTE = 120
 #: The value of a setting that is to be solved for.
 AUTO = "auto"
 
@@ -89,6 +94,16 @@ class Chain:
             if value is AUTO
         ]
 
+    @property
+    def files(self) -> list[str]:
+        """Names of the files that settings read."""
+        return [
+            value
+            for step in self.steps
+            for key, value in step.settings
+            if isinstance(step.method.parameters[key].kind, FileName)
+        ]
+
     def with_setting(self, place: int, key: str, value: Any) -> Chain:
         """This chain with one setting of one step replaced."""
         steps = list(self.steps)
@@ -106,36 +121,71 @@ def parse_chain(text: str | Sequence[str], *kinds: str, auto: bool = False) -> C
     ChainError
         If a word cannot be understood; the message names the word and its place.
     """
-    chains = parse_sweep(text, *kinds)
-    if len(chains) > 1:
-        raise ChainError(
-            f"{_joined(text)!r} sweeps over {len(chains)} settings, and one is wanted here"
-        )
-    if chains[0].open_settings and not auto:
-        raise ChainError(f"{_joined(text)!r}: auto is solved for with --aim METRIC=VALUE only")
-    return chains[0]
+    (chain,) = _read(text, _Reading(kinds, most=1, auto=True))
+    if chain.open_settings and not auto:
+        raise ChainError(f"{_joined(text)!r}: auto is solved for with an aim, METRIC=VALUE, only")
+    return chain
 
 
-def parse_step(text: str | Sequence[str], *kinds: str, complete: bool = True) -> Step:
+def parse_step(
+    text: str | Sequence[str], *kinds: str, complete: bool = True, auto: bool = False
+) -> Step:
     """Read a single step; `complete=False` lets a required setting be left for later."""
-    words = _words(text)
-    if "+" in words:
+    if "+" in _words(text):
         raise ChainError(f"{_joined(text)!r} is a chain, and one step is wanted here")
-    (step, *more) = _read_step(words, 1, kinds, complete)
-    if more:
-        raise ChainError(f"{_joined(text)!r} sweeps over settings, and one is wanted here")
-    return step
+    (chain,) = _read(text, _Reading(kinds, complete, most=1, auto=auto))
+    return chain.steps[0]
 
 
 def parse_sweep(text: str | Sequence[str], *kinds: str, complete: bool = True) -> list[Chain]:
     """Read a chain with lists and ranges into all its chains, the last setting fastest."""
+    return _read(text, _Reading(kinds, complete))
+
+
+@dataclass(frozen=True)
+class _Reading:
+    """What a text may hold: kinds of methods, settings left for later, sweeps, `auto`."""
+
+    kinds: tuple[str, ...]
+    complete: bool = True
+    most: int = MAX_CHAINS
+    auto: bool = False
+
+
+def _read(text: str | Sequence[str], reading: _Reading) -> list[Chain]:
     words = _words(text)
     alternatives = []
     start = 0
     for end in [i for i, word in enumerate(words) if word == "+"] + [len(words)]:
-        alternatives.append(_read_step(words[start:end], start + 1, kinds, complete))
+        alternatives.append(_read_step(words[start:end], start + 1, reading))
         start = end + 1
-    return [Chain(steps) for steps in itertools.product(*alternatives)]
+    count = math.prod(step.count for step in alternatives)
+    if count > reading.most:
+        at_most = "one is wanted here" if reading.most == 1 else f"at most {reading.most} are taken"
+        raise ChainError(
+            f"{shortened(_joined(text))!r} sweeps over {count} settings, and {at_most}"
+        )
+    return [Chain(steps) for steps in itertools.product(*(step.all() for step in alternatives))]
+
+
+@dataclass(frozen=True)
+class _Alternatives:
+    """A method with all values that were given for each of its settings."""
+
+    method: Method
+    values: dict[str, list[Any]]
+
+    @property
+    def count(self) -> int:
+        return math.prod(map(len, self.values.values()))
+
+    def all(self) -> list[Step]:
+        """Every combination of the values."""
+        combinations = itertools.product(*self.values.values())
+        return [
+            Step(self.method, tuple(zip(self.values, chosen, strict=True)))
+            for chosen in combinations
+        ]
 
 
 def _words(text: str | Sequence[str]) -> list[str]:
@@ -149,29 +199,41 @@ def _joined(text: str | Sequence[str]) -> str:
     return text if isinstance(text, str) else " ".join(text)
 
 
-def _read_step(words: list[str], place: int, kinds: Iterable[str], complete: bool) -> list[Step]:
+def _read_step(words: list[str], place: int, reading: _Reading) -> _Alternatives:
     """Read the words of one step, the first of which is word number `place` of its chain."""
     if not words:
         raise ChainError(f"a step is missing beside the '+' before word {place}")
-    method = _find_method(words[0], place, tuple(kinds))
+    method = _find_method(words[0], place, reading.kinds)
     values: dict[str, list[Any]] = {}
     for number, word in enumerate(words[1:], place + 1):
         key, parameter, text = _read_setting(method, word, number)
         if key in values:
-            raise ChainError(f"word {number}, {word!r}: {key} is given twice for {method.name}")
+            raise ChainError(f"{_place(number, word)}: {key} is given twice for {method.name}")
         try:
-            values[key] = _read_values(parameter, text)
+            values[key] = _read_values(parameter, text, reading.auto)
         except ValueError as error:
-            raise ChainError(f"word {number}, {word!r}: {error}") from None
-    _check_complete(method, values, complete)
-    ordered = [key for key in method.parameters if key in values]
-    combinations = itertools.product(*(values[key] for key in ordered))
-    return [Step(method, tuple(zip(ordered, chosen, strict=True))) for chosen in combinations]
+            raise ChainError(f"{_place(number, word)}: {error}") from None
+    _check_complete(method, values, reading.complete)
+    return _Alternatives(method, {key: values[key] for key in method.parameters if key in values})
 
 
-def _read_values(parameter: Parameter, text: str) -> list[Any]:
+def _place(number: int, word: str) -> str:
+    return f"word {number}, {shortened(word)!r}"
+
+
+def shortened(text: str) -> str:
+    """The text, or its beginning, for messages."""
+    return text if len(text) <= _LONGEST_QUOTE else f"{text[: _LONGEST_QUOTE - 1]}…"
+
+
+def _read_values(parameter: Parameter, text: str, auto: bool) -> list[Any]:
     if text == AUTO and parameter.kind.span() is not None:
-        return [AUTO]
+        if auto:
+            return [AUTO]
+        raise ValueError(
+            "auto stands for a value to be solved for, and this setting is not solved for here: "
+            f"write one, such as {parameter.key}={parameter.kind.example()}"
+        )
     texts = expand_sweep(text) if parameter.kind.sweeps else [text]
     return [parameter.kind.parse(value) for value in texts]
 
@@ -182,17 +244,17 @@ def _find_method(name: str, place: int, kinds: tuple[str, ...]) -> Method:
             return method
     if "=" in name:
         raise ChainError(
-            f"word {place}, {name!r}: a step begins with its name, such as {_any(kinds)}"
+            f"{_place(place, name)}: a step begins with its name, such as {_any(kinds)}"
         )
     for method in registry.every():
         if method.name == name:
             raise ChainError(
-                f"word {place}, {name!r}: that is a {method.kind}, and a {' or '.join(kinds)} "
+                f"{_place(place, name)}: that is a {method.kind}, and a {' or '.join(kinds)} "
                 "is wanted here"
             )
     names = [method.name for kind in kinds for method in registry.every(kind)]
     raise ChainError(
-        f"word {place}, {name!r}: no {' or '.join(kinds)} has that name{_nearest(name, names)}"
+        f"{_place(place, name)}: no {' or '.join(kinds)} has that name{_nearest(name, names)}"
     )
 
 
@@ -204,14 +266,15 @@ def _read_setting(method: Method, word: str, number: int) -> tuple[str, Paramete
     key, equals, text = word.partition("=")
     if not equals or not key or not text:
         raise ChainError(
-            f"word {number}, {word!r}: a setting of {method.name} is key=value without blanks, "
+            f"{_place(number, word)}: a setting of {method.name} is key=value without blanks, "
             f"and steps are separated by a '+' that stands alone{_usage(method)}"
         )
     parameter = method.parameters.get(key)
     if parameter is None:
         keys = list(method.parameters)
         raise ChainError(
-            f"word {number}, {word!r}: {method.name} has no setting {key!r}{_nearest(key, keys)}"
+            f"{_place(number, word)}: {method.name} has no setting {shortened(key)!r}"
+            f"{_nearest(key, keys)}"
         )
     return key, parameter, text
 
@@ -246,7 +309,7 @@ def _nearest(word: str, known: list[str]) -> str:
     near = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
     if near:
         return f"; did you mean {near[0]}?"
-    return f"; known: {', '.join(sorted(known))}" if known else "; it has none"
+    return f"; known: {', '.join(sorted(set(known)))}" if known else "; it has none"
 
 
 def expand_sweep(text: str) -> list[str]:

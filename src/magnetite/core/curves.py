@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -14,11 +14,13 @@ from magnetite.core.errors import InputError
 #: Points of a curve: rate and quality.
 Curve = Sequence[tuple[float, float]]
 Fit = Literal["pchip", "polynomial"]
+#: Which way of a score is better.
+Better = Literal["higher", "lower"]
 #: Two curves are compared only where they share at least this much of their joint range.
 LEAST_OVERLAP = 0.3
 
 
-def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip") -> float:
+def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip", better: Better = "higher") -> float:
     """Mean difference of rate at equal quality, as a share of the anchor's rate.
 
     Bjontegaard's measure (VCEG-M33, 2001): the mean gap between log rates over the qualities
@@ -27,11 +29,13 @@ def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip") -> float:
     Parameters
     ----------
     anchor, test : sequences of (rate, quality)
-        Rates above 0, quality rising with rate, at least 2 points each, 4 for "polynomial".
+        Rates above 0, quality improving with rate, at least 2 points each, 4 for "polynomial".
         Points that a point of lower rate equals or surpasses are left out.
     fit : "pchip" or "polynomial"
         Piecewise cubic interpolation (PCHIP) through all points, or the third-order polynomial
         of the source, fitted by least squares.
+    better : "higher" or "lower"
+        Which way of the quality is better; lower for errors such as MSE.
 
     Raises
     ------
@@ -39,41 +43,51 @@ def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip") -> float:
         If there are too few points, or the qualities overlap over less than 30 % of the
         smaller range (see `overlap`).
     """
-    return float(np.expm1(_mean_gap(_by_quality(anchor), _by_quality(test), "quality", fit)))
+    one, two = (_by_quality(points, better) for points in (anchor, test))
+    return float(np.expm1(_mean_gap(one, two, "quality", fit)))
 
 
-def bd_quality(anchor: Curve, test: Curve, fit: Fit = "pchip") -> float:
-    """Mean difference of quality at equal rate, in the quality's unit; positive: `test` is better.
+def bd_quality(anchor: Curve, test: Curve, fit: Fit = "pchip", better: Better = "higher") -> float:
+    """Mean difference of quality at equal rate, test less anchor, in the quality's unit.
 
     Interpolates quality over log rate; arguments and errors as in `bd_rate`.
     """
-    return _mean_gap(_by_log_rate(anchor), _by_log_rate(test), "rate", fit)
+    one, two = (_by_log_rate(points, better) for points in (anchor, test))
+    return _mean_gap(one, two, "rate", fit)
 
 
 @dataclass(frozen=True)
 class Comparison:
-    """One curve against another: None where they overlap too little to be compared."""
+    """One curve against another: None where they cannot be compared, and why not."""
 
     bd_rate: float | None
     bd_quality: float | None
-    overlap: float
+    overlap: float | None
+    #: Why a figure is missing; empty where none is.
+    reason: str = ""
 
 
-def compare(anchor: Curve, test: Curve) -> Comparison:
+def compare(anchor: Curve, test: Curve, better: Better = "higher") -> Comparison:
     """BD-rate, BD-quality and overlap in quality of two curves, as far as they have any."""
-    found: list[float | None] = []
-    for measure in (bd_rate, bd_quality):
+    reasons: list[str] = []
+
+    def known(measure: Callable[..., float]) -> float | None:
         try:
-            found.append(measure(anchor, test))
-        except InputError:
-            found.append(None)
-    try:
-        return Comparison(found[0], found[1], overlap(anchor, test))
-    except InputError:
-        return Comparison(found[0], found[1], 0.0)
+            return measure(anchor, test, better=better)
+        except InputError as error:
+            reasons.append(str(error))
+            return None
+
+    figures = known(bd_rate), known(bd_quality), known(overlap)
+    return Comparison(*figures, "; ".join(dict.fromkeys(reasons)))
 
 
-def overlap(anchor: Curve, test: Curve, over: Literal["quality", "rate"] = "quality") -> float:
+def overlap(
+    anchor: Curve,
+    test: Curve,
+    over: Literal["quality", "rate"] = "quality",
+    better: Better = "higher",
+) -> float:
     """Share of the smaller curve's range, of quality or of log rate, that both cover; 0 to 1.
 
     Raises
@@ -82,7 +96,7 @@ def overlap(anchor: Curve, test: Curve, over: Literal["quality", "rate"] = "qual
         If there are too few points.
     """
     axes = _by_quality if over == "quality" else _by_log_rate
-    low, high, smaller = _shared(axes(anchor)[0], axes(test)[0])
+    low, high, smaller = _shared(axes(anchor, better)[0], axes(test, better)[0])
     return max(0.0, high - low) / smaller
 
 
@@ -109,31 +123,67 @@ def _slope(one: tuple[float, float], two: tuple[float, float]) -> float:
     return (two[1] - one[1]) / (two[0] - one[0])
 
 
-def rate_at(points: Curve, quality: float) -> float | None:
-    """Lowest rate that reaches a quality, interpolated as in `bd_rate`; None if none does.
+def rate_at(points: Curve, quality: float, better: Better = "higher") -> float | None:
+    """Rate at which a curve reaches a quality, interpolated as in `bd_rate`.
 
-    The lowest rate measured is returned where even that one is good enough.
+    None outside the range of qualities that were measured: nothing is extrapolated.
+
+    Raises
+    ------
+    InputError
+        If there are too few points.
     """
     from scipy.interpolate import PchipInterpolator
 
-    curve = _rising(points)
-    if quality > curve[-1, 1]:
+    qualities, rates = _by_quality(points, better)
+    wanted = quality if better == "higher" else -quality
+    if not qualities[0] <= wanted <= qualities[-1]:
         return None
-    if quality <= curve[0, 1]:
-        return float(curve[0, 0])
-    return float(np.exp(PchipInterpolator(curve[:, 1], np.log(curve[:, 0]))(quality)))
+    return float(np.exp(PchipInterpolator(qualities, rates)(wanted)))
+
+
+def mean_curve(curves: Sequence[Curve], steps: int = 33) -> list[tuple[float, float]]:
+    """Mean quality of several curves at rates that all of them cover, evenly in log rate.
+
+    Empty where they share no range of rates.
+
+    Raises
+    ------
+    InputError
+        If one has too few points.
+    """
+    from scipy.interpolate import PchipInterpolator
+
+    axes = [_logarithmic(_by_rate(curve)) for curve in curves]
+    low, high = max(x[0] for x, _ in axes), min(x[-1] for x, _ in axes)
+    if low >= high:
+        return []
+    rates = np.linspace(low, high, steps)
+    qualities = np.mean([PchipInterpolator(*pair)(rates) for pair in axes], axis=0)
+    return list(zip(np.exp(rates).tolist(), qualities.tolist(), strict=True))
 
 
 Axes = tuple[NDArray[np.float64], NDArray[np.float64]]
 
 
-def _by_quality(points: Curve) -> Axes:
-    curve = _rising(points)
+def _by_quality(points: Curve, better: Better) -> Axes:
+    """Qualities, larger ones better, and log rates."""
+    curve = _rising(_upwards(points, better))
     return curve[:, 1], np.log(curve[:, 0])
 
 
-def _by_log_rate(points: Curve) -> Axes:
-    curve = _by_rate(points)
+def _by_log_rate(points: Curve, better: Better) -> Axes:
+    sign = 1 if better == "higher" else -1
+    rates, qualities = _logarithmic(_by_rate(_upwards(points, better)))
+    return rates, sign * qualities
+
+
+def _upwards(points: Curve, better: Better) -> Curve:
+    """The points with qualities of which the larger is better."""
+    return points if better == "higher" else [(rate, -quality) for rate, quality in points]
+
+
+def _logarithmic(curve: NDArray[np.float64]) -> Axes:
     return np.log(curve[:, 0]), curve[:, 1]
 
 

@@ -7,6 +7,7 @@
         ├── PictureError          ... in a picture: size, colour, bit depth, values
         ├── StreamError           ... in the bytes of a compressed picture
         ├── FileError             ... with a file: missing, damaged, not writable
+        │   └── LimitError        ... its picture is larger than is read
         └── CommandError          ... with a command of the user's own
 
 A message is one line: what is wrong, where, and how to mend it.
@@ -39,6 +40,10 @@ class StreamError(InputError):
 
 class FileError(InputError):
     """A file is missing, damaged, of an unknown kind, or cannot be written."""
+
+
+class LimitError(FileError, StreamError):
+    """A picture has more samples than are read."""
 
 
 class CommandError(InputError):

@@ -21,7 +21,8 @@ def gaussian_kernel(sigma: float, radius: int | None = None) -> NDArray[np.float
     if sigma == 0:
         return np.ones(1)
     x = np.arange(-radius, radius + 1)
-    kernel = np.exp(-0.5 * (x / sigma) ** 2)
+    # Far out the weight is 0; the square of what lies further would overflow.
+    kernel = np.exp(-0.5 * np.minimum(np.abs(x) / sigma, 100.0) ** 2)
     return np.asarray(kernel / kernel.sum())
 
 

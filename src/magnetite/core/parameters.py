@@ -7,6 +7,7 @@ function receives. What is written in units of the sample values is in `amplitud
 
 from __future__ import annotations
 
+import math
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
@@ -46,6 +47,22 @@ def read_quantity(text: str) -> Quantity:
     if match is None:
         raise ValueError(f"{text!r} is not a number")
     return Quantity(Decimal(match[1]), match[2])
+
+
+def read_number(text: str) -> float:
+    """A plain number in ASCII digits, finite; raises `ValueError` for anything else."""
+    quantity = read_quantity(text)
+    number = float(quantity.number)
+    if quantity.unit or not math.isfinite(number):
+        raise ValueError(f"{text!r} is not a number")
+    return number
+
+
+def read_whole(text: str) -> int:
+    """A whole number in ASCII digits; raises `ValueError` for anything else."""
+    if not re.fullmatch(r"[-+]?\d{1,9}", text, re.ASCII):
+        raise ValueError(f"{text!r} is not a whole number")
+    return int(text)
 
 
 @dataclass(frozen=True)
@@ -267,9 +284,7 @@ class Count(Kind):
         return f"{'odd' if self.odd else 'whole'} number; {self.low} to {self.high}"
 
     def parse(self, text: str) -> int:
-        if not re.fullmatch(r"[-+]?\d{1,9}", text, re.ASCII):
-            raise ValueError(f"{text!r} is not a whole number")
-        value = int(text)
+        value = read_whole(text)
         check_bounds(Decimal(value), self.low, self.high)
         if self.odd and value % 2 == 0:
             raise ValueError(f"{value} is even: use an odd size, {value - 1} or {value + 1}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import math
 from dataclasses import dataclass, field
 from typing import Any, Literal, NamedTuple
 
@@ -20,6 +21,10 @@ Pixels = NDArray[np.floating[Any]]
 LUMA_WEIGHTS = (0.299, 0.587, 0.114)
 
 
+#: A float picture whose samples reach further than this was not meant on 0..1.
+LARGEST_FLOAT = 10.0
+
+
 class Clipped(NamedTuple):
     """How many samples had to be clipped at black and at full scale, out of how many."""
 
@@ -33,7 +38,7 @@ class Clipped(NamedTuple):
         return (self.low + self.high) / self.total
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Picture:
     """Samples with their meaning. Never changes: the samples are a read-only array.
 
@@ -70,6 +75,9 @@ class Picture:
         view.flags.writeable = False
         object.__setattr__(self, "samples", view)
 
+    def __repr__(self) -> str:
+        return f"<Picture {self.describe()}, from {self.origin}>"
+
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Samples:
         return np.array(self.samples, dtype=dtype) if copy else np.asarray(self.samples, dtype)
 
@@ -104,6 +112,11 @@ class Picture:
     def amplitude_unit(self) -> str:
         """Unit of this picture's own sample values: `dn`, or `fs` for float."""
         return "fs" if self.bits is None else "dn"
+
+    @property
+    def amplitude_words(self) -> str:
+        """The same where it stands beside other units: `dn of 16 bits`."""
+        return "of full scale" if self.bits is None else f"dn of {self.bits} bits"
 
     def describe(self) -> str:
         """Size, colour and depth in words: `640x480 rgb, 8 bits`."""
@@ -149,6 +162,10 @@ class Picture:
         plane = Picture(self.samples[..., 0], self.bits, "gray", self.origin)
         return plane.with_pixels(luma(self.pixels()))[0]
 
+    def exact_luma(self) -> Picture:
+        """Float gray picture of the luma (BT.601), not rounded; of a gray picture its samples."""
+        return Picture(luma(self.on_scale(1.0)), None, "gray", self.origin)
+
     def digest(self) -> bytes:
         """SHA-256 of what the picture shows: shape, depth and samples, not its origin."""
         samples = np.ascontiguousarray(self.samples)
@@ -177,7 +194,9 @@ def luma(pixels: Pixels) -> Pixels:
     return pixels @ np.asarray(LUMA_WEIGHTS, dtype=pixels.dtype)
 
 
-def as_picture(source: Picture | Samples, origin: str = "array") -> Picture:
+def as_picture(
+    source: Picture | Samples, origin: str = "array", *, any_range: bool = False
+) -> Picture:
     """Take a picture as it is, or an array by its type.
 
     bool is 1 bit, uint8 8 bits, uint16 16 bits, floating point a float picture with full
@@ -187,7 +206,8 @@ def as_picture(source: Picture | Samples, origin: str = "array") -> Picture:
     Raises
     ------
     PictureError
-        For any other type or number of axes.
+        For any other type or number of axes, and for floats that plainly are not on 0..1, unless
+        `any_range` says that they are meant.
     """
     if isinstance(source, Picture):
         return source
@@ -197,12 +217,24 @@ def as_picture(source: Picture | Samples, origin: str = "array") -> Picture:
     if array.dtype in (np.uint8, np.uint16):
         return Picture(array.copy(), 8 * array.dtype.itemsize, colour, origin, notes)
     if np.issubdtype(array.dtype, np.floating):
+        if not any_range and (largest := beyond_range(array)):
+            raise PictureError(
+                f"float samples reach {largest:g}, and their full scale is taken as 1.0: divide "
+                "them by theirs"
+            )
         wide = np.float64 if array.dtype.itemsize >= 8 else np.float32
         return Picture(array.astype(wide), None, colour, origin, notes)
     raise PictureError(
         f"samples of type {array.dtype} have no known full scale: "
         "give uint8, uint16, or float on 0..1"
     )
+
+
+def beyond_range(samples: Samples) -> float | None:
+    """How far float samples reach, if that is further than any on 0..1 would."""
+    with np.errstate(invalid="ignore"):
+        largest = float(np.nanmax(np.abs(samples), initial=0.0))
+    return largest if math.isfinite(largest) and largest > LARGEST_FLOAT else None
 
 
 def _arranged(array: Samples) -> tuple[Samples, Colour, tuple[str, ...]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from magnetite.core.errors import InputError, PictureError
+from magnetite.core.parameters import read_whole
 from magnetite.core.picture import Picture, Pixels, Samples
 
 
@@ -23,10 +24,10 @@ class Region:
         try:
             left, top, size = text.split(",")
             width, height = size.split("x")
-            region = cls(int(left), int(top), int(width), int(height))
+            region = cls(*map(read_whole, (left, top, width, height)))
         except ValueError:
             raise InputError(
-                f"{text!r} is no region: write LEFT,TOP,WIDTHxHEIGHT in px, as in 120,80,64x48"
+                f"{text!r} is not a region: write LEFT,TOP,WIDTHxHEIGHT in px, as in 120,80,64x48"
             ) from None
         if min(region.left, region.top) < 0 or min(region.width, region.height) < 1:
             raise InputError(f"the region {text!r} is empty or begins outside the picture")

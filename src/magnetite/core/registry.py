@@ -11,6 +11,7 @@ from __future__ import annotations
 import functools
 import importlib
 import inspect
+import math
 import re
 import typing
 import warnings
@@ -23,7 +24,8 @@ from typing import Any, Literal, TypeVar, get_args, get_origin
 
 import numpy as np
 
-from magnetite.core.errors import PictureError
+from magnetite.core.clipping import clear_of_ends
+from magnetite.core.errors import MagnetiteError, PictureError
 from magnetite.core.parameters import Choice, Kind
 from magnetite.core.picture import Pixels, luma
 
@@ -220,6 +222,8 @@ def metric(
     smallest: str = "1x1",
     tolerance: float | None = None,
     mask: Mask = None,
+    clips: bool = False,
+    unclipped: bool = False,
 ) -> Callable[[Function], Function]:
     """Declare a metric: `function(reference, test, peak=1.0, *, settings) -> float`.
 
@@ -228,13 +232,15 @@ def metric(
     where a setting is solved for it (0.5 % where none is declared). `mask` says how it takes
     a part of the picture of any shape: "samples" where it needs no neighbours and is given
     the part's samples as one column; "windows" where its function has an argument `within`, an
-    array of bool, shape (h, w), and judges what lies wholly inside.
+    array of bool, shape (h, w), and judges what lies wholly inside. `clips` says that samples
+    outside the range count as black or full scale; `unclipped` that the function has an argument
+    `clear`, an array of bool or None: where no channel's noise is clipped (see `clipping`).
     """
     return _declare(
         "metric", name, summary, colour, source,
-        lambda function, policy: _on_pair(function, policy, name, mask),
+        lambda function, policy: _on_pair(function, policy, name, mask, unclipped),
         unit=unit, values=values, better=better, identical=identical, smallest=smallest,
-        tolerance=tolerance, mask=mask,
+        tolerance=tolerance, mask=mask, clips=clips,
     )  # fmt: skip
 
 
@@ -248,11 +254,16 @@ def gauge(
     values: str,
     smallest: str = "1x1",
     tolerance: float | None = None,
+    clips: bool = False,
 ) -> Callable[[Function], Function]:
-    """Declare a gauge: `function(pixels, peak=1.0, *, settings) -> float`."""
+    """Declare a gauge: `function(pixels, peak=1.0, *, settings) -> float`.
+
+    `clips` says that samples outside the range count as black or full scale.
+    """
     return _declare(
-        "gauge", name, summary, colour, source, _on_one,
-        unit=unit, values=values, smallest=smallest, tolerance=tolerance,
+        "gauge", name, summary, colour, source,
+        lambda function, policy: _on_one(function, policy, name),
+        unit=unit, values=values, smallest=smallest, tolerance=tolerance, clips=clips,
     )  # fmt: skip
 
 
@@ -338,7 +349,7 @@ def _on_pixels(function: Callable[..., Any], colour: ColourPolicy) -> Callable[.
 
 
 def _on_pair(
-    function: Callable[..., Any], colour: ColourPolicy, name: str, mask: Mask
+    function: Callable[..., Any], colour: ColourPolicy, name: str, mask: Mask, unclipped: bool
 ) -> Callable[..., Any]:
     @functools.wraps(function)
     def lifted(
@@ -352,6 +363,8 @@ def _on_pair(
             )
         reference, test = _as_float(reference), _as_float(test)
         _check_rgb(function, reference, colour)
+        if unclipped:
+            settings["clear"] = clear_of_ends(reference, test, peak)
         if colour is ColourPolicy.LUMA:
             reference, test = luma(reference), luma(test)
         if within is not None:
@@ -360,18 +373,40 @@ def _on_pair(
                 reference, test = reference[within][:, np.newaxis], test[within][:, np.newaxis]
             else:
                 settings["within"] = within
+        pairs = [(reference, test)]
         if colour is ColourPolicy.EACH and reference.ndim == 3:
-            pairs = zip(_planes(reference), _planes(test), strict=True)
-            return float(np.mean([function(r, t, peak, **settings) for r, t in pairs]))
-        return float(function(reference, test, peak, **settings))
+            pairs = list(zip(_planes(reference), _planes(test), strict=True))
+        figures = [_figure(name, function, r, t, peak, **settings) for r, t in pairs]
+        return float(np.mean(figures)) if len(figures) > 1 else figures[0]
 
     return lifted
+
+
+def _figure(name: str, function: Callable[..., Any], *arguments: Any, **settings: Any) -> float:
+    """What the function gives; `PictureError` where the samples are too large or small for it."""
+    try:
+        with np.errstate(over="raise", invalid="raise", divide="raise"):
+            value = float(function(*arguments, **settings))
+    except MagnetiteError:
+        raise
+    except (ArithmeticError, ValueError) as error:
+        reason: object = error
+    else:
+        if not math.isnan(value):
+            return value
+        reason = "not a number"
+    *pictures, peak = arguments
+    largest = max(float(np.abs(p).max()) for p in pictures)
+    raise PictureError(
+        f"{name} cannot be computed ({reason}): samples reach {largest:.4g}, and full scale is "
+        f"{peak:g}"
+    )
 
 
 def _check_mask(within: Any, pixels: Pixels, name: str, mask: Mask) -> Any:
     inside = np.asarray(within, bool)
     if mask is None:
-        raise PictureError(f"{name} takes no mask: it needs a rectangle, as --region gives")
+        raise PictureError(f"{name} takes no mask: it needs a rectangle; name a region")
     if inside.shape != pixels.shape[:2]:
         raise PictureError(
             f"the mask is {inside.shape[1]}x{inside.shape[0]}, "
@@ -382,15 +417,15 @@ def _check_mask(within: Any, pixels: Pixels, name: str, mask: Mask) -> Any:
     return inside
 
 
-def _on_one(function: Callable[..., Any], colour: ColourPolicy) -> Callable[..., Any]:
+def _on_one(function: Callable[..., Any], colour: ColourPolicy, name: str) -> Callable[..., Any]:
     @functools.wraps(function)
     def lifted(pixels: Any, peak: float = 1.0, **settings: Any) -> float:
         pixels = _as_float(np.asarray(pixels))
+        planes = [luma(pixels) if colour is ColourPolicy.LUMA else pixels]
         if colour is ColourPolicy.EACH and pixels.ndim == 3:
-            return float(np.mean([function(p, peak, **settings) for p in _planes(pixels)]))
-        return float(
-            function(luma(pixels) if colour is ColourPolicy.LUMA else pixels, peak, **settings)
-        )
+            planes = _planes(pixels)
+        figures = [_figure(name, function, plane, peak, **settings) for plane in planes]
+        return float(np.mean(figures)) if len(figures) > 1 else figures[0]
 
     return lifted
 

@@ -15,11 +15,12 @@ from magnetite.core.errors import InputError
 class Summary:
     """Mean and sample sd of repeats, and the 95 % interval of the mean.
 
-    sd and the interval are None where a figure is infinite.
+    sd and the interval are None where a figure is infinite, and the mean where figures are
+    infinite in both directions.
     """
 
     number: int
-    mean: float
+    mean: float | None
     sd: float | None
     low: float | None
     high: float | None
@@ -45,7 +46,8 @@ def _summary(values: list[float]) -> Summary:
 
     number = len(values)
     if not all(map(math.isfinite, values)):
-        return Summary(number, float(np.mean(values)), None, None, None)
+        both = math.inf in values and -math.inf in values
+        return Summary(number, None if both else float(np.mean(values)), None, None, None)
     mean, sd = float(np.mean(values)), float(np.std(values, ddof=1))
     reach = float(t.ppf(0.975, number - 1)) * sd / math.sqrt(number)
     return Summary(number, mean, sd, mean - reach, mean + reach)

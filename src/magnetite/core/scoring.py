@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -21,23 +20,33 @@ ALL = "all"
 DEFAULT_GAUGES = "laplacian-variance"
 
 
-@dataclass(frozen=True)
-class Scores(Mapping[str, float]):
-    """Scores by metric label, and whether the pictures were identical."""
+class Figures(dict[str, float]):
+    """Figures by the canonical text of their metric or gauge.
 
-    values_by_label: dict[str, float]
-    identical: bool
-    #: Why a metric of `all` does not apply, by its label.
-    left_out: dict[str, str] = field(default_factory=dict)
+    `left_out` says why something that was asked for has no figure, `remarks` what is to be said
+    of others.
+    """
 
-    def __getitem__(self, label: str) -> float:
-        return self.values_by_label[label]
+    def __init__(
+        self,
+        figures: Mapping[str, float],
+        left_out: Mapping[str, str] | None = None,
+        remarks: Sequence[str] = (),
+    ) -> None:
+        super().__init__(figures)
+        self.left_out = dict(left_out or {})
+        self.remarks = tuple(remarks)
 
-    def __iter__(self) -> Any:
-        return iter(self.values_by_label)
 
-    def __len__(self) -> int:
-        return len(self.values_by_label)
+class Scores(Figures):
+    """Scores by metric, and whether the pictures were identical."""
+
+    def __init__(self, figures: Figures, identical: bool) -> None:
+        super().__init__(figures, figures.left_out, figures.remarks)
+        self.identical = identical
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Scores, (Figures(self, self.left_out, self.remarks), self.identical)
 
 
 def parse_metrics(text: str, kind: str) -> list[Step]:
@@ -87,31 +96,41 @@ def score(
     one, two = as_picture(reference), as_picture(test)
     steps = parse_metrics(metrics, "metric")
     check_comparable(one, two)
+    strict = metrics != ALL
     if mask is None:
-        values, left_out = _measured(steps, metrics, one, two)
-        return Scores(values, one.same_samples(two), left_out)
+        return Scores(_measured(steps, strict, one, two), one.same_samples(two))
     within = np.asarray(mask) != 0
-    values, left_out = _measured(steps, metrics, one, two, within=within)
-    return Scores(values, np.array_equal(one.samples[within], two.samples[within]), left_out)
+    figures = _measured(steps, strict, one, two, within=within)
+    return Scores(figures, np.array_equal(one.samples[within], two.samples[within]))
 
 
-def gauge(source: Picture | Samples, gauges: str = DEFAULT_GAUGES) -> dict[str, float]:
+def gauge(
+    source: Picture | Samples, gauges: str = DEFAULT_GAUGES, *, strict: bool = True
+) -> Figures:
     """Figures of one picture alone, by the gauge's canonical text.
+
+    Parameters
+    ----------
+    source : Picture or array
+    gauges : str
+        Names with settings, separated by commas; or `all`, which leaves out what does not apply.
+    strict : bool
+        Whether a gauge that the picture does not suit is an error; if not, it is left out.
 
     Raises
     ------
     PictureError
         If the picture's size or colour does not suit a gauge.
+    ChainError
+        If `gauges` cannot be read.
     """
     picture = as_picture(source)
     steps = parse_metrics(gauges, "gauge")
-    return _measured(steps, gauges, picture)[0]
+    return _measured(steps, strict and gauges != ALL, picture)
 
 
-def _measured(
-    steps: list[Step], text: str, *pictures: Picture, **part: Any
-) -> tuple[dict[str, float], dict[str, str]]:
-    """Figures by label; of `all`, also why some do not apply."""
+def _measured(steps: list[Step], strict: bool, *pictures: Picture, **part: Any) -> Figures:
+    """Figures by label; if not strict, also why some do not apply."""
     samples = [picture.on_scale(COMMON_SCALE) for picture in pictures]
     values, left_out = {}, {}
     for step in steps:
@@ -121,10 +140,26 @@ def _measured(
                 step.method.function(*samples, COMMON_SCALE, **part, **arguments)
             )
         except PictureError as error:
-            if text != ALL:
+            if strict:
                 raise
             left_out[str(step)] = str(error)
-    return values, left_out
+    clipping = [str(step) for step in steps if step.method.traits["clips"] and str(step) in values]
+    return Figures(values, left_out, _clip_remarks(clipping, pictures))
+
+
+def _clip_remarks(labels: list[str], pictures: Sequence[Picture]) -> list[str]:
+    """What metrics that clip take off pictures that reach beyond 0..1."""
+    remarks = []
+    for picture in pictures if labels else ():
+        beyond = int(
+            np.count_nonzero((picture.samples < 0) | (picture.samples > picture.full_scale))
+        )
+        if beyond:
+            remarks.append(
+                f"{picture.origin}: {beyond / picture.samples.size:.3%} of the samples lie beyond "
+                f"black and full scale; {', '.join(labels)} take them for these"
+            )
+    return remarks
 
 
 def check_comparable(reference: Picture, test: Picture, *, any_depth: bool = False) -> None:
@@ -133,8 +168,17 @@ def check_comparable(reference: Picture, test: Picture, *, any_depth: bool = Fal
     if (reference.height, reference.width) != (test.height, test.width):
         raise PictureError(f"the sizes differ: {mismatch}; crop or resize one to the other's size")
     if (reference.colour, reference.channels) != (test.colour, test.channels):
-        raise PictureError(f"the colours differ: {mismatch}; --gray scores the luma of both")
-    if reference.bits != test.bits and not any_depth:
+        raise PictureError(f"the colours differ: {mismatch}; score the luma of both (gray)")
+    if not any_depth:
+        check_depths(reference, test)
+
+
+def check_depths(reference: Picture, test: Picture) -> None:
+    """Raise `PictureError` unless both pictures have one bit depth."""
+    if reference.bits != test.bits:
+        mismatch = (
+            f"{reference.origin} is {reference.describe()}, {test.origin} is {test.describe()}"
+        )
         raise PictureError(
-            f"the bit depths differ: {mismatch}; --mixed-depths scores both on one scale"
+            f"the bit depths differ: {mismatch}; bring both to one scale (mixed depths)"
         )

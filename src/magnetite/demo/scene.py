@@ -58,7 +58,8 @@ class SceneResult:
     @property
     def readable_rate(self) -> float | None:
         """Lowest rate in bpp that keeps the clean picture readable; None if none measured does."""
-        return rate_at(self.curve_of(CLEAN, "ssim"), READABLE)
+        points = self.curve_of(CLEAN, "ssim")
+        return points[0][0] if points[0][1] >= READABLE else rate_at(points, READABLE)
 
     @property
     def readable_rate_words(self) -> str:

@@ -9,6 +9,9 @@ from pathlib import Path
 
 from magnetite.core.errors import FileError
 
+#: Bytes that the name of a file may have.
+LONGEST_NAME = 255
+
 
 def write_bytes(path: Path, data: bytes) -> None:
     """Write a file through a temporary one beside it, so that a reader never sees a part.
@@ -19,8 +22,9 @@ def write_bytes(path: Path, data: bytes) -> None:
         If the folder is missing or the file cannot be written.
     """
     check_writable(path)
+    path = path.resolve()  # what a link points to is written, the link stays
     try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+        handle, temporary = tempfile.mkstemp(prefix=".magnetite-", dir=path.parent)
     except OSError as error:
         raise FileError(f"{path}: cannot be written ({error.strerror})") from None
     try:
@@ -37,10 +41,43 @@ def write_bytes(path: Path, data: bytes) -> None:
             os.unlink(temporary)
 
 
+def append_text(path: Path, text: str, header: str) -> None:
+    """Add whole lines to the end of a file that several programs may add to at once.
+
+    The header comes first in a new file. A line that was cut short by an interruption is ended.
+
+    Raises
+    ------
+    FileError
+        If the file cannot be written.
+    """
+    import fcntl
+
+    try:
+        with open(path, "a+b") as file:
+            fcntl.flock(file, fcntl.LOCK_EX)
+            size = file.seek(0, os.SEEK_END)
+            start = header if size == 0 else ""
+            if size:
+                file.seek(size - 1)
+                start = "" if file.read(1) == b"\n" else "\n"
+            file.write((start + text).encode(errors="backslashreplace"))
+            file.flush()
+            os.fsync(file.fileno())
+    except OSError as error:
+        raise FileError(f"{path}: cannot be written ({error.strerror})") from None
+
+
 def check_writable(path: Path) -> None:
     """Raise `FileError` early, before work is done, if `path` cannot become a file."""
+    if len(os.fsencode(path.name)) > LONGEST_NAME:
+        raise FileError(f"{path}: a file name may have {LONGEST_NAME} bytes; give a shorter one")
     if path.is_dir():
         raise FileError(f"{path}: is a folder; name a file in it")
+    if path.exists() and not path.is_file():
+        raise FileError(f"{path}: is a device or a pipe; name a file")
+    if path.is_file() and not os.access(path, os.W_OK):
+        raise FileError(f"{path}: is read-only; name another file")
     if not path.parent.is_dir():
         raise FileError(f"{path}: the folder {path.parent} does not exist; create it first")
     if not os.access(path.parent, os.W_OK):

@@ -11,17 +11,36 @@ from magnetite.core.errors import FileError
 from magnetite.core.picture import Samples
 
 _TOKEN = rb"(?:\s|#[^\n]*\n)*?(\d+)"
+_HEADER = re.compile(rb"P[2356]\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s")
+
+
+def declared_samples(data: bytes) -> int:
+    """Samples that the header declares; raises `FileError` if it is damaged."""
+    width, height, _ = _numbers(data)
+    return width * height * _channels(data)
+
+
+def _channels(data: bytes) -> int:
+    return 3 if data[1:2] in b"36" else 1
+
+
+def _numbers(data: bytes) -> tuple[int, int, int]:
+    """Width, height and maximal value."""
+    header = _HEADER.match(data)
+    if header is None or any(len(group) > 9 for group in header.groups()):
+        raise FileError("the header of the PGM or PPM is damaged")
+    width, height, largest = map(int, header.groups())
+    return width, height, largest
 
 
 def decode(data: bytes) -> tuple[Samples, int]:
     """Samples (h, w) or (h, w, 3) and the maximal value; raises `FileError` if damaged."""
-    plain, channels = data[1:2] in b"23", 3 if data[1:2] in b"36" else 1
-    header = re.match(rb"P[2356]\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s", data)
-    if header is None:
-        raise FileError("the header of the PGM or PPM is damaged")
-    width, height, largest = (int(group) for group in header.groups())
+    plain, channels = data[1:2] in b"23", _channels(data)
+    width, height, largest = _numbers(data)
     if not 0 < largest < 65536 or width * height == 0:
         raise FileError(f"the header declares {width}x{height} samples up to {largest}")
+    header = _HEADER.match(data)
+    assert header is not None
     count, body = width * height * channels, data[header.end() :]
     samples = _plain(body, count) if plain else _raw(body, count, largest)
     if samples.size < count:

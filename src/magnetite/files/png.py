@@ -45,6 +45,24 @@ def read_layout(data: bytes) -> Layout:
     return Layout(header[8], header[9], significant)
 
 
+def declared_samples(data: bytes) -> int:
+    """Samples that the header declares, a palette's as red, green and blue."""
+    width, height, _, colour_type = struct.unpack_from(">IIBB", data, len(SIGNATURE) + 8)
+    return int(width) * int(height) * {0: 1, 2: 3, 3: 3, 4: 2, 6: 4}.get(colour_type, 4)
+
+
+def essential(data: bytes) -> bytes:
+    """The PNG with the chunks alone that its samples need: those that must be understood."""
+    kept, place = [data[: len(SIGNATURE)]], len(SIGNATURE)
+    while place < len(data):
+        (length,) = struct.unpack_from(">I", data, place)
+        end = place + 12 + length
+        if data[place + 4 : place + 5].isupper() or data[place + 4 : place + 8] == b"tRNS":
+            kept.append(data[place:end])
+        place = end
+    return b"".join(kept)
+
+
 def with_significant_bits(data: bytes, bits: int, channels: int) -> bytes:
     """A PNG with an sBIT chunk after its header (PNG specification, section 11.3.2.7)."""
     body = bytes([bits] * channels)

@@ -5,8 +5,11 @@ from __future__ import annotations
 import io
 import math
 import os
+import stat
+import sys
 import warnings
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -14,15 +17,19 @@ from typing import Any
 import numpy as np
 
 from magnetite.core.codecs.container import MAGIC
+from magnetite.core.codecs.headers import jpeg2000_size, size_of
 from magnetite.core.codecs.stream import expand
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
-from magnetite.core.picture import Picture, Samples, as_picture
+from magnetite.core.limits import MAX_SAMPLES, check_samples
+from magnetite.core.picture import LARGEST_FLOAT, Picture, Samples, as_picture, beyond_range
 from magnetite.files import netpbm, png
 
-#: A float picture whose samples reach further than this was not meant on 0..1.
-LARGEST_FLOAT = 10.0
-#: Pictures of more pixels than this are refused before they are decoded.
-MAX_PIXELS = 2**28
+#: Smallest full scale of float samples; its inverse is the largest.
+_LEAST_SCALE = 1e-9
+#: Samples may reach so many times the full scale that the user names.
+_FURTHEST = 1e6
+#: Largest weight of a kernel: what is summed up and squared stays a number.
+_LARGEST_WEIGHT = 1e30
 
 
 @dataclass(frozen=True)
@@ -38,7 +45,12 @@ class Decoded:
     stack: bool = False
 
 
-def read(path: str | os.PathLike[str], *, full_scale: float | None = None) -> Picture:
+def read(
+    path: str | os.PathLike[str],
+    *,
+    full_scale: float | None = None,
+    max_samples: int = MAX_SAMPLES,
+) -> Picture:
     """Read a picture: PNG, TIFF, JPEG, BMP, PGM, PPM, WebP, JPEG 2000, NPY or `.mgt`.
 
     EXIF orientation is applied; palettes and CMYK are converted, alpha is set aside, and the
@@ -50,11 +62,14 @@ def read(path: str | os.PathLike[str], *, full_scale: float | None = None) -> Pi
     full_scale : float, optional
         The sample value that means full scale, where the file does not say: 4095 for 12 bits
         in a file of 16, 255 for float samples on 0..255.
+    max_samples : int
+        Files whose headers declare more samples are refused before they are decoded.
 
     Raises
     ------
     FileError
-        If the file is missing, damaged, of an unknown kind, or its full scale is unclear.
+        If the file is missing, damaged, of an unknown kind, too large, or its full scale is
+        unclear.
     PictureError
         If a sample is NaN or infinite.
     """
@@ -62,8 +77,10 @@ def read(path: str | os.PathLike[str], *, full_scale: float | None = None) -> Pi
     data = read_bytes(path)
     try:
         if data.startswith(MAGIC):
-            return replace(expand(data), origin=str(path))
-        decoded = _oriented(_decoder(data)(data))
+            return replace(expand(data, max_samples=max_samples), origin=str(path))
+        size, decoder = _format(data)
+        check_samples(size(data), max_samples)
+        decoded = _oriented(decoder(data))
         return _as_picture(decoded, str(path), full_scale)
     except MagnetiteError as error:
         message = str(error)
@@ -95,14 +112,19 @@ def read_kernel(path: str | os.PathLike[str]) -> Samples:
         array = read(path).samples
     if array.ndim != 2 or array.size == 0 or array.dtype.kind not in "uif":
         raise PictureError(f"{path}: a kernel is one gray plane of numbers, not {array.shape}")
-    return np.asarray(array, dtype=np.float64)
+    weights = np.asarray(array, dtype=np.float64)
+    if not np.isfinite(weights).all() or np.abs(weights).max() > _LARGEST_WEIGHT:
+        raise PictureError(f"{path}: a kernel's weights are finite and at most {_LARGEST_WEIGHT:g}")
+    return weights
 
 
 def read_bytes(path: Path) -> bytes:
-    """The whole file; raises `FileError` if it is missing, unreadable or empty."""
+    """The whole file; raises `FileError` if it is missing, unreadable, empty or a device."""
     if path.is_dir():
         raise FileError(f"{path}: is a folder; name a file in it")
     try:
+        if stat.S_ISBLK(mode := path.stat().st_mode) or (stat.S_ISCHR(mode) and not _ends(path)):
+            raise FileError(f"{path}: is a device, not a file")
         data = path.read_bytes()
     except FileNotFoundError:
         raise FileError(f"{path}: no such file") from None
@@ -113,6 +135,30 @@ def read_bytes(path: Path) -> bytes:
     return data
 
 
+def compressed_size(path: Path) -> int | None:
+    """Bytes of a `.mgt` file; None for any other."""
+    try:
+        with open(path, "rb") as file:
+            begins = file.read(len(MAGIC))
+        return path.stat().st_size if begins == MAGIC else None
+    except OSError:
+        return None
+
+
+def _ends(path: Path) -> bool:
+    """Whether a character device is one that ends: the empty one, or a terminal."""
+    with open(path, "rb", buffering=0) as file:
+        return file.isatty() or file.read(1) == b""
+
+
+def read_text(path: Path) -> str:
+    """A text file, UTF-8; raises `FileError` where it is neither that nor readable."""
+    try:
+        return read_bytes(path).decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise FileError(f"{path}: not UTF-8 text (byte {error.start})") from None
+
+
 def _first_line(error: Exception) -> str:
     return (str(error).strip() or type(error).__name__).splitlines()[0]
 
@@ -121,10 +167,13 @@ def _as_picture(decoded: Decoded, origin: str, full_scale: float | None) -> Pict
     samples, bits = decoded.samples, decoded.bits
     if full_scale is not None:
         samples, bits = _rescaled(samples, full_scale)
-    elif np.issubdtype(samples.dtype, np.floating):
-        _check_float_range(samples)
+    elif np.issubdtype(samples.dtype, np.floating) and (largest := beyond_range(samples)):
+        raise FileError(
+            f"float samples reach {largest:g}, and their full scale is taken as 1.0: name theirs, "
+            "as in --full-scale 255"
+        )
     whole = samples if bits is None else samples.astype(np.uint8 if bits <= 8 else np.uint16)
-    picture = as_picture(whole, origin)
+    picture = as_picture(whole, origin, any_range=full_scale is not None)
     if decoded.stack:
         picture = replace(picture, colour="planes")
     notes = (*decoded.notes, *picture.notes)
@@ -132,10 +181,19 @@ def _as_picture(decoded: Decoded, origin: str, full_scale: float | None) -> Pict
 
 
 def _rescaled(samples: Samples, full_scale: float) -> tuple[Samples, int | None]:
-    if full_scale <= 0 or not math.isfinite(full_scale):
-        raise FileError(f"a full scale of {full_scale:g} is not possible; it is above 0")
+    if not _LEAST_SCALE <= full_scale <= 1 / _LEAST_SCALE:
+        raise FileError(
+            f"a full scale of {full_scale:g} is not possible; it lies between {_LEAST_SCALE:g} "
+            f"and {1 / _LEAST_SCALE:g}"
+        )
     if np.issubdtype(samples.dtype, np.floating):
-        return samples / samples.dtype.type(full_scale), None
+        wide = samples.astype(np.float64) / full_scale
+        if largest := beyond_range(wide * (LARGEST_FLOAT / _FURTHEST)):
+            raise FileError(
+                f"samples reach {largest * _FURTHEST / LARGEST_FLOAT:g} times a full scale of "
+                f"{full_scale:g}: that is not theirs"
+            )
+        return wide.astype(samples.dtype if samples.dtype.itemsize > 2 else np.float32), None
     bits = round(math.log2(full_scale + 1))
     if full_scale != 2**bits - 1 or not 1 <= bits <= 16:
         raise FileError(
@@ -147,16 +205,6 @@ def _rescaled(samples: Samples, full_scale: float) -> tuple[Samples, int | None]
             f"samples from {samples.min()} to {samples.max()} are outside 0 to {full_scale:g}"
         )
     return samples, bits
-
-
-def _check_float_range(samples: Samples) -> None:
-    with np.errstate(invalid="ignore"):
-        largest = float(np.nanmax(np.abs(samples), initial=0.0))
-    if math.isfinite(largest) and largest > LARGEST_FLOAT:
-        raise FileError(
-            f"float samples reach {largest:g}, and their full scale is taken as 1.0: "
-            "name theirs, as in --full-scale 255"
-        )
 
 
 def _oriented(decoded: Decoded) -> Decoded:
@@ -178,10 +226,11 @@ def _oriented(decoded: Decoded) -> Decoded:
     )
 
 
-def _decoder(data: bytes) -> Callable[[bytes], Decoded]:
-    for marks, decoder in _DECODERS:
+def _format(data: bytes) -> tuple[Callable[[bytes], int], Callable[[bytes], Decoded]]:
+    """What counts the samples that a file declares, and what decodes it."""
+    for marks, size, decoder in _FORMATS:
         if any(data.startswith(mark) for mark in marks):
-            return decoder
+            return size, decoder
     raise FileError(
         "not a picture in a known format; known are PNG, TIFF, JPEG, BMP, PGM, PPM, WebP, "
         "JPEG 2000, NPY and .mgt"
@@ -205,9 +254,10 @@ def _decode_png(data: bytes) -> Decoded:
 
     layout = png.read_layout(data)
     if layout.depth == 16:
-        samples = imagecodecs.png_decode(data)
+        # Profiles and the like may be damaged; the decoder would say so on standard error.
+        samples = imagecodecs.png_decode(png.essential(data))
         turn = _orientation(_open(data))
-        alpha = layout.colour_type in (4, 6)
+        alpha = samples.ndim == 3 and samples.shape[2] in (2, 4)
         decoded = (
             _separated(samples, 16, (), turn) if alpha else Decoded(samples, 16, orientation=turn)
         )
@@ -265,16 +315,50 @@ def _decode_plain(data: bytes) -> Decoded:
 def _open(data: bytes) -> Any:
     from PIL import Image
 
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", Image.DecompressionBombWarning)
-        image = Image.open(io.BytesIO(data))
-    if image.width * image.height > MAX_PIXELS:
-        raise FileError(f"{image.width}x{image.height} pixels are more than {MAX_PIXELS}")
-    return image
+    limit, Image.MAX_IMAGE_PIXELS = Image.MAX_IMAGE_PIXELS, None  # ours is checked by the callers
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of damaged metadata
+            return Image.open(io.BytesIO(data))
+    finally:
+        Image.MAX_IMAGE_PIXELS = limit
 
 
 def _orientation(image: Any) -> int:
-    return int(image.getexif().get(274, 1))
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # a damaged EXIF block says nothing of the samples
+        try:
+            return int(image.getexif().get(274, 1))
+        except (TypeError, ValueError):
+            return 1
+
+
+def _samples_of_image(data: bytes) -> int:
+    image = _open(data)
+    return int(image.width * image.height * len(image.getbands()))
+
+
+def _samples_of_jpeg2000(data: bytes) -> int:
+    size = size_of(jpeg2000_size, data)
+    return size.height * size.width * (size.components or 1)
+
+
+def _samples_of_npy(data: bytes) -> int:
+    file = io.BytesIO(data)
+    version = np.lib.format.read_magic(file)
+    read = np.lib.format.read_array_header_1_0
+    shape, _, dtype = (read if version == (1, 0) else np.lib.format.read_array_header_2_0)(file)
+    if dtype.kind not in "buif" or dtype.itemsize == 0:
+        raise FileError(f"an NPY file with samples of type {dtype} is not a picture")
+    count = math.prod(shape)
+    if len(data) - file.tell() < count * dtype.itemsize:
+        raise FileError("the NPY file is truncated")
+    return count
+
+
+def _samples_of_tiff(data: bytes) -> int:
+    with _tiff(data) as tiff:
+        return int(math.prod(tiff.pages[0].shape))
 
 
 def _decode_webp(data: bytes) -> Decoded:
@@ -297,31 +381,48 @@ def _decode_netpbm(data: bytes) -> Decoded:
     return Decoded((samples / largest).astype(np.float32), None, (note,))
 
 
+@contextmanager
+def _silent() -> Iterator[None]:
+    """Keep what a decoder library writes to the process's standard error to itself."""
+    sys.stderr.flush()
+    kept = os.dup(2)
+    try:
+        with open(os.devnull, "wb") as nothing:
+            os.dup2(nothing.fileno(), 2)
+            yield
+    finally:
+        os.dup2(kept, 2)
+        os.close(kept)
+
+
 def _decode_jpeg2000(data: bytes) -> Decoded:
     import imagecodecs
 
-    samples = imagecodecs.jpeg2k_decode(data)
+    with _silent():
+        samples = imagecodecs.jpeg2k_decode(data)
     if not np.issubdtype(samples.dtype, np.unsignedinteger):
         raise FileError(f"JPEG 2000 with samples of type {samples.dtype} is not read")
     # Depth of the first component, in the size marker (ITU-T T.800, A.5.1).
     depth = (data[data.index(b"\xff\x4f\xff\x51") + 42] & 0x7F) + 1
     if depth > 16:
         raise FileError(f"{depth} bits a sample are read from TIFF or NPY only, as float")
-    if samples.ndim == 3 and samples.shape[2] in (2, 4) and b"cdef" in data[:512]:
+    if samples.ndim == 3 and samples.shape[2] in (2, 4):  # gray or RGB, and opacity
         return _separated(samples, depth, (), 1)
     return Decoded(samples, depth)
 
 
-def _decode_tiff(data: bytes) -> Decoded:
+def _tiff(data: bytes) -> Any:
     import logging
 
     import tifffile
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
-    with tifffile.TiffFile(io.BytesIO(data)) as tiff:
+    return tifffile.TiffFile(io.BytesIO(data))
+
+
+def _decode_tiff(data: bytes) -> Decoded:
+    with _tiff(data) as tiff:
         page, count = tiff.pages[0], len(tiff.pages)
-        if page.imagewidth * page.imagelength > MAX_PIXELS:
-            raise FileError(f"more than {MAX_PIXELS} pixels")
         ends = [o + c for o, c in zip(page.dataoffsets, page.databytecounts, strict=True)]
         if max(ends) > len(data):
             raise FileError("the TIFF is truncated")
@@ -365,8 +466,7 @@ def _stack(tiff: Any) -> Samples | None:
     kinds = {(p.axes, p.shape, p.dtype, p.photometric.name, p.bitspersample) for p in pages}
     if len(kinds) != 1 or pages[0].axes != "YX" or not pages[0].photometric.name.startswith("MIN"):
         return None
-    if pages[0].imagewidth * pages[0].imagelength * len(pages) > MAX_PIXELS:
-        raise FileError(f"more than {MAX_PIXELS} samples in {len(pages)} pages")
+    check_samples(pages[0].imagewidth * pages[0].imagelength * len(pages), MAX_SAMPLES)
     return np.stack([page.asarray() for page in pages], axis=-1)
 
 
@@ -375,12 +475,13 @@ def _decode_npy(data: bytes) -> Decoded:
     return Decoded(array.astype(array.dtype.newbyteorder("=")))
 
 
-_DECODERS: list[tuple[tuple[bytes, ...], Callable[[bytes], Decoded]]] = [
-    ((png.SIGNATURE,), _decode_png),
-    ((b"\xff\xd8\xff", b"BM"), _decode_plain),
-    ((b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"), _decode_tiff),
-    ((b"P2", b"P3", b"P5", b"P6"), _decode_netpbm),
-    ((b"RIFF",), _decode_webp),
-    ((b"\0\0\0\x0cjP  ", b"\xff\x4f\xff\x51"), _decode_jpeg2000),
-    ((b"\x93NUMPY",), _decode_npy),
+#: First bytes of each format, what counts the samples that its header declares, its decoder.
+_FORMATS: list[tuple[tuple[bytes, ...], Callable[[bytes], int], Callable[[bytes], Decoded]]] = [
+    ((png.SIGNATURE,), png.declared_samples, _decode_png),
+    ((b"\xff\xd8\xff", b"BM"), _samples_of_image, _decode_plain),
+    ((b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"), _samples_of_tiff, _decode_tiff),
+    ((b"P2", b"P3", b"P5", b"P6"), netpbm.declared_samples, _decode_netpbm),
+    ((b"RIFF",), _samples_of_image, _decode_webp),
+    ((b"\0\0\0\x0cjP  ", b"\xff\x4f\xff\x51"), _samples_of_jpeg2000, _decode_jpeg2000),
+    ((b"\x93NUMPY",), _samples_of_npy, _decode_npy),
 ]

@@ -7,7 +7,9 @@ from pathlib import Path
 from typing import Any
 
 from magnetite.core.errors import FileError
-from magnetite.files.atomic import write_bytes
+from magnetite.core.picture import Picture
+from magnetite.files.atomic import check_writable, write_bytes
+from magnetite.files.writing import encoded
 
 
 def certificate_path(picture: Path) -> Path:
@@ -21,14 +23,39 @@ def read_json(path: Path) -> dict[str, Any]:
         content = json.loads(path.read_bytes())
     except OSError as error:
         raise FileError(f"{path}: cannot be read ({error.strerror})") from None
-    except ValueError as error:
-        raise FileError(f"{path}: is no JSON ({error})") from None
+    except (ValueError, RecursionError) as error:
+        raise FileError(f"{path}: is not JSON ({error})") from None
     if not isinstance(content, dict):
-        raise FileError(f"{path}: holds no JSON object")
+        raise FileError(f"{path}: does not hold a JSON object")
     return content
+
+
+def write_certified(picture: Picture, path: Path, record: dict[str, Any]) -> tuple[str, ...]:
+    """Write a picture and its certificate beside it, both or neither; what is to be said.
+
+    Raises
+    ------
+    FileError
+        If one of them cannot be written.
+    """
+    data, messages = encoded(picture, path)
+    sidecar = certificate_path(path)
+    check_writable(sidecar)
+    before = sidecar.read_bytes() if sidecar.is_file() else None
+    write_json(sidecar, record | {"file_notes": list(messages)})
+    try:
+        write_bytes(path, data)
+    except BaseException:
+        if before is None:
+            sidecar.unlink(missing_ok=True)
+        else:
+            write_bytes(sidecar, before)
+        raise
+    return messages
 
 
 def write_json(path: Path, content: dict[str, Any]) -> None:
     """Write plain values as JSON, whole or not at all."""
     text = json.dumps(content, indent=2, ensure_ascii=False, allow_nan=False)
-    write_bytes(path, f"{text}\n".encode())
+    # Bytes of file names that are not UTF-8 become escapes, which JSON understands.
+    write_bytes(path, f"{text}\n".encode(errors="backslashreplace"))

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
+from magnetite.core.codecs.yardsticks import encode_png
 from magnetite.core.errors import FileError
 from magnetite.core.metrics.error import psnr
 from magnetite.core.picture import Picture
@@ -57,17 +58,23 @@ def write(picture: Picture, path: str | os.PathLike[str]) -> tuple[str, ...]:
     FileError
         If the format is unknown or cannot hold the picture, or the file cannot be written.
     """
-    path = Path(path)
+    data, messages = encoded(picture, Path(path))
+    write_bytes(Path(path), data)
+    return messages
+
+
+def encoded(picture: Picture, path: Path) -> tuple[bytes, tuple[str, ...]]:
+    """The bytes of the file that `write` would write, and what it would say; the same errors."""
     check_output(picture, path)
     kind = _format(path)
     data = kind.encode(picture)
-    write_bytes(path, data)
     if kind.name == "JPEG":
-        return (_jpeg_loss(picture, data, path),)
+        return data, (_jpeg_loss(picture, data, path),)
     if kind.name == "NPY" and picture.bits not in (None, 8, 16):
         scale = f"{picture.full_scale:g}"
-        return (f"{path}: NPY does not hold the bit depth; read it with --full-scale {scale}",)
-    return ()
+        words = f"{path}: NPY does not hold the bit depth; read it with a full scale of {scale}"
+        return data, (words,)
+    return data, ()
 
 
 def check_output(picture: Picture, path: Path) -> None:
@@ -108,15 +115,13 @@ def _jpeg_loss(picture: Picture, data: bytes, path: Path) -> str:
 
 
 def _encode_png(picture: Picture) -> bytes:
-    import imagecodecs
-
     bits = picture.bits or 8
     if bits in (8, 16):
-        return bytes(imagecodecs.png_encode(picture.samples, level=6))
+        return encode_png(picture.samples, 6)
     stored = 8 if bits < 8 else 16
     scale = (2**stored - 1) / picture.full_scale
     samples = np.rint(picture.samples * scale).astype(np.uint8 if stored == 8 else np.uint16)
-    data = bytes(imagecodecs.png_encode(samples, level=6))
+    data = encode_png(samples, 6)
     return png.with_significant_bits(data, bits, picture.channels)
 
 

@@ -15,17 +15,21 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+_LONGEST_LABEL = 22
 _RATE_TICKS = (0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50)
 
 
 @dataclass(frozen=True)
 class Line:
-    """One curve: its label, colour and style numbers, and points of (rate, score)."""
+    """One curve: its label, points of (rate, score), and the number of its colour."""
 
     label: str
     points: Sequence[tuple[float, float]]
     colour: int = 0
-    style: int = 0
+    #: One of several that a mean stands for: thin, pale and not named.
+    faint: bool = False
+    #: Whether its points are measured ones.
+    marked: bool = True
 
 
 @dataclass(frozen=True)
@@ -39,15 +43,17 @@ class Panel:
     hull: Sequence[tuple[float, float]] = ()
 
 
-_STYLES = ("-", "--", ":", "-.")
-
-
 def rate_distortion(panels: Sequence[Panel], title: str) -> Figure:
     """Draw scores over rate in bits per pixel on a logarithmic axis, lines named at their ends."""
     figure = new_figure(1280, 640)
     figure.suptitle(title, x=0.055, ha="left", fontsize=13)
     all_axes = figure.subplots(1, len(panels), squeeze=False)[0]
-    figure.subplots_adjust(left=0.055, right=0.885, top=0.86, bottom=0.1, wspace=0.5)
+    longest = max((len(_short(line.label)) for panel in panels for line in panel.lines), default=0)
+    margin = 40 + 7.5 * longest  # px beside each pair of axes for the names of its lines
+    width = (1280 - 70 * len(panels) - margin * len(panels)) / len(panels)
+    for number, axes in enumerate(all_axes):
+        left = 70 + number * (width + margin + 70)
+        axes.set_position((left / 1280, 0.1, width / 1280, 0.76))
     for axes, panel in zip(all_axes, panels, strict=True):
         _draw(axes, panel)
     return figure
@@ -89,11 +95,13 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
             _mark_exact(axes, line, colour)
             continue
         rates, scores = np.array(finite).T
-        axes.plot(
-            rates, scores, color=colour, linestyle=_STYLES[line.style % len(_STYLES)],
-            marker=MARKERS[line.colour % len(MARKERS)], label=line.label,
-        )  # fmt: skip
-        ends.append((float(scores[-1]), line.label, colour))
+        if line.faint:
+            axes.plot(rates, scores, color=colour, lw=0.8, alpha=0.35, marker="")
+            continue
+        marker = MARKERS[line.colour % len(MARKERS)] if line.marked else ""
+        width = 1.6 if line.marked else 2.6
+        axes.plot(rates, scores, color=colour, marker=marker, lw=width, label=line.label)
+        ends.append((float(scores[-1]), _short(line.label), colour))
     if panel.level is not None:
         height, words = panel.level
         axes.axhline(height, color="#555555", lw=1, ls=(0, (4, 3)), zorder=1.8)
@@ -108,6 +116,11 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
     axes.set_xlabel("rate (bits per pixel, whole file)" if named else "bits per pixel")
     if named:
         label_ends(axes, ends)
+
+
+def _short(label: str) -> str:
+    """A label that fits between two pairs of axes."""
+    return label if len(label) <= _LONGEST_LABEL else f"{label[: _LONGEST_LABEL - 1]}…"
 
 
 def _mark_exact(axes: Axes, line: Line, colour: str) -> None:

@@ -60,7 +60,8 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -
     aspect = reference.height / reference.width
     figure = new_figure(1280, 560)
     figure.suptitle(
-        f"{test.origin} minus {reference.origin}: mean {difference.mean():.4g}, sd {sd:.4g} {unit}",
+        f"{test.origin} minus {reference.origin}: mean {difference.mean():.4g}, "
+        f"sd {sd:.4g} {reference.amplitude_words}",
         x=0.03, ha="left", fontsize=13,
     )  # fmt: skip
     width = min(0.42, 0.66 * 560 / 1280 / aspect)

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.errors import InputError, PictureError
+from magnetite.core.parameters import read_number
 from magnetite.core.picture import Picture, luma
 from magnetite.views.style import COLOURS, bare, new_figure
 
@@ -33,10 +34,10 @@ class Segment:
     def parse(cls, text: str) -> Segment:
         """Read `X1,Y1,X2,Y2`; raises `InputError` for anything else."""
         try:
-            segment = cls(*(float(word) for word in text.split(",")))
+            segment = cls(*(read_number(word.strip()) for word in text.split(",")))
         except (TypeError, ValueError):
             raise InputError(
-                f"{text!r} is no line: write X1,Y1,X2,Y2 in px, as in 40,100,140,100"
+                f"{text!r} is not a line: write X1,Y1,X2,Y2 in px, as in 40,100,140,100"
             ) from None
         if segment.length < 1:
             raise InputError(f"the line {text!r} is shorter than a px")

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from magnetite.core.errors import FileError
 from magnetite.files.atomic import check_writable, write_bytes
+from magnetite.files.names import shown
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -37,6 +38,7 @@ _STYLE = {
     "lines.linewidth": 1.8,
     "lines.markersize": 4.5,
     "svg.hashsalt": "magnetite",
+    "text.parse_math": False,
 }
 
 
@@ -67,6 +69,8 @@ def check_figure_path(path: Path) -> None:
 
 def save(figure: Figure, path: Path) -> None:
     """Write a figure in the format its ending names, whole or not at all."""
+    from matplotlib.text import Text
+
     check_figure_path(path)
     buffer = io.BytesIO()
     ending = path.suffix.lower().removeprefix(".")
@@ -75,6 +79,8 @@ def save(figure: Figure, path: Path) -> None:
         "svg": {"Date": None},
         "pdf": {"CreationDate": None},
     }
+    for text in figure.findobj(Text):
+        text.set_text(shown(text.get_text()))
     figure.savefig(buffer, format=ending, metadata=metadata[ending])
     write_bytes(path, buffer.getvalue())
 

@@ -10,15 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.calibrate.fitting import Estimate, fit_line
-from magnetite.core.calibrate.signal_levels import without_row_means
+from magnetite.core.calibrate.signal_levels import is_clipped, without_row_means
 
 #: A group is a flat field if what its frames have in common, slow shading apart, varies by
 #: less than this share of its mean.
 FLAT = 0.06
 #: Figures below so many standard errors are not reported.
 LEAST_ERRORS = 3.0
-#: Share of a field's samples at black and full scale above which it is left out.
-_MOST_CLIPPED = 1e-4
 #: Levels this far apart tell PRNU from DSNU; a field shaded by as much is cut into parts.
 _APART, _PARTS = 1.5, 6
 
@@ -66,7 +64,7 @@ def fixed_pattern(
         Fields with signals below this, dn, are left out: they have so little noise that
         rounding is a pattern itself.
     """
-    usable = [s for s in stacks if _looks_flat(s) and not _clipped(s, full_scale)]
+    usable = [s for s in stacks if _looks_flat(s) and not is_clipped(s, full_scale)]
     flat = [
         level
         for stack in usable
@@ -97,12 +95,6 @@ def _root(variance: Estimate, share: float) -> Estimate | None:
         return None
     error = math.hypot(variance.error, share * variance.value)
     return Estimate.of(variance.value, error).root()
-
-
-def _clipped(stack: NDArray[np.float32], full_scale: float) -> bool:
-    """Whether so many samples lie at black or full scale that the pattern would look weaker."""
-    at_ends = int(np.count_nonzero(stack <= 0) + np.count_nonzero(stack >= full_scale))
-    return at_ends > _MOST_CLIPPED * stack.size
 
 
 def _looks_flat(stack: NDArray[np.float32]) -> bool:

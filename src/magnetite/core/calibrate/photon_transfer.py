@@ -17,6 +17,8 @@ from magnetite.core.calibrate.signal_levels import (
     Points,
     Stack,
     fit_levels,
+    is_clipped,
+    is_even,
     levels_of,
     row_noise,
     temporal_variance,
@@ -70,7 +72,7 @@ def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
     standard error. EMVA Standard 1288, release 4.0, section 2; Janesick, Photon Transfer (2007),
     chapter 5. The frames must be linear, black at 0 dn. Left out are levels within 4 sd of black
     and full scale, and levels whose noise is below 0.6 digital numbers: there rounding no
-    longer adds 1/12 dn² to the variance, whatever the noise.
+    longer adds 1/12 dn² to the variance, whatever the noise. So are flat fields that are clipped.
 
     Parameters
     ----------
@@ -98,8 +100,11 @@ def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
     row = row_noise(deviations)
     levels = [
         levels_of(signal, temporal_variance(deviation, row is not None), len(deviation), rounded)
-        for signal, deviation in zip(signals, deviations, strict=True)
+        for stack, signal, deviation in zip(stacks, signals, deviations, strict=True)
+        if not (is_even(signal) and is_clipped(stack, scale))
     ]
+    if not levels:
+        raise PictureError("all flat fields are clipped at black or full scale: expose them within")
     points, line = fit_levels(levels, scale, rounded)
     gain = line.slope
     if gain.low <= 0:

@@ -29,6 +29,10 @@ _LEAST_ERRORS = 4.0
 _ROUNDS = 4
 #: Sd of a flat field's tile means, a share of their mean.
 _EVEN = 0.05
+#: ... or so many times what the samples within a tile let expect.
+_CHANCE = 1.5
+#: Share of a field's samples at black and full scale above which it is clipped.
+_MOST_CLIPPED = 1e-4
 
 
 @dataclass(frozen=True)
@@ -115,7 +119,7 @@ def levels_of(
     low, high = float(signal.min()), float(signal.max())
     across = max(high - low, 1e-12)
     cells = min(_CELLS, _CELLS_PER_LEVEL * max(1, math.floor(across))) if rounded else _CELLS
-    cells = 1 if _is_even(signal) else cells
+    cells = 1 if is_even(signal) else cells
     index = ((signal.ravel() - low) * (cells / across)).astype(np.intp).clip(0, cells - 1)
     count = np.bincount(index, minlength=cells)
     edges = low + across * np.arange(cells + 1) / cells
@@ -129,14 +133,23 @@ def levels_of(
     )
 
 
-def _is_even(signal: NDArray[np.float32]) -> bool:
-    """Whether means of tiles hardly differ."""
-    height, width, _ = signal.shape
+def is_even(signal: NDArray[np.float32]) -> bool:
+    """Whether means of tiles hardly differ, as those of a flat field, or not beyond chance."""
+    height, width, channels = signal.shape
     down, across = max(1, height // 32), max(1, width // 32)
     rows, columns = height // down, width // across
     cut = signal[: rows * down, : columns * across]
-    means = cut.reshape(rows, down, columns, across, -1).mean(axis=(1, 3), dtype=np.float64)
-    return bool(means.std() < _EVEN * abs(means.mean()))
+    tiles = cut.reshape(rows, down, columns, across, channels).swapaxes(1, 2)
+    tiles = tiles.reshape(rows * columns, -1)
+    means, within = tiles.mean(axis=1, dtype=np.float64), float(tiles.std(axis=1).mean())
+    by_chance = _CHANCE * within / math.sqrt(tiles.shape[1])
+    return bool(means.std() < max(_EVEN * abs(float(means.mean())), by_chance))
+
+
+def is_clipped(stack: Stack, full_scale: float) -> bool:
+    """Whether so many samples lie at black or full scale that noise and pattern look weaker."""
+    at_ends = int(np.count_nonzero(stack <= 0) + np.count_nonzero(stack >= full_scale))
+    return at_ends > _MOST_CLIPPED * stack.size
 
 
 def fit_levels(scenes: Sequence[Cells], full_scale: float, rounded: bool) -> tuple[Points, Line]:

@@ -26,14 +26,14 @@ from typing import get_args
 
 from magnetite.core.codecs.layers import Frame
 from magnetite.core.errors import StreamError
+from magnetite.core.limits import MAX_SAMPLES, check_samples
 from magnetite.core.picture import Colour
 
 MAGIC = b"\x89MGT"
 VERSION = 2
-#: A reader refuses to allocate for more samples than this unless told otherwise.
-MAX_SAMPLES = 2**28
 _COLOURS: tuple[Colour, ...] = get_args(Colour)
-_MAX_SECTIONS = 4096
+#: Codecs code no more planes than this, and in no more sections.
+MAX_PLANES, _MAX_SECTIONS = 4096, 4 * 4096
 
 
 @dataclass(frozen=True)
@@ -110,8 +110,11 @@ def _check_frame(frame: Frame, max_samples: int) -> None:
             f"the header declares {frame.width}x{frame.height} {frame.colour} "
             f"with {frame.channels} channels"
         )
-    if samples > max_samples:
-        raise StreamError(f"the header declares {samples} samples; at most {max_samples} are read")
+    if frame.channels > MAX_PLANES:
+        raise StreamError(
+            f"the header declares {frame.channels} planes; at most {MAX_PLANES} are read"
+        )
+    check_samples(samples, max_samples)
 
 
 def _varint(number: int) -> bytes:

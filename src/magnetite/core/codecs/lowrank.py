@@ -43,7 +43,15 @@ def _break_even_remark(
     words += f" than the {whole}"
     if max(ranks) > limit:
         words += ": this rank does, and only quantization and coding make up for it"
-    return [words]
+    kept = [s.note for s in sections if s.note]
+    return [words, *kept] if settings["energy"] is not None else [words]
+
+
+def _kept_remark(
+    frame: Frame, sections: Sequence[Section], settings: Mapping[str, Any]
+) -> list[str]:
+    """Say how many components were kept, and of what share of the variance."""
+    return [section.note for section in sections if section.note]
 
 
 @codec(
@@ -113,6 +121,7 @@ def svd(
     finer="higher",
     points="1,2,4,8,16,32,48,64",
     one_of=("components", "variance"),
+    remark=_kept_remark,
 )
 def pca(
     frame: Frame,
@@ -200,9 +209,11 @@ class Factors:
             mean = np.rint(matrix.mean(axis=0) / np.float32(self.step)).astype(np.int32)
             sections.append(Section(f"{name} mean", _pack(mean[np.newaxis])))
             matrix = matrix - mean * np.float32(self.step)
-        left, values, right = self._terms(matrix)
-        values = values.astype("<f4")
-        sections.append(Section(f"{name} values", values.tobytes()))
+        left, spectrum, right = self._terms(matrix)
+        kept = left.shape[1]
+        values = spectrum[:kept].astype("<f4")
+        note = f"{name}: {self._kept(spectrum, kept)}"
+        sections.append(Section(f"{name} values", values.tobytes(), note=note))
         units = self._steps(values, matrix.shape)
         for side, factor, unit in zip(("left", "right"), (left, right), units, strict=True):
             numbers = np.rint(factor * np.sqrt(values) / unit).astype(np.int32)
@@ -239,7 +250,7 @@ class Factors:
         return left.astype(np.float32), right.astype(np.float32)
 
     def _terms(self, matrix: Array) -> tuple[Array, Array, Array]:
-        """Left vectors, singular values and right vectors of the terms that are kept."""
+        """Left and right vectors of the terms that are kept, and all singular values."""
         height, width = matrix.shape
         check_size(height, width)
         from scipy.linalg import eigh
@@ -254,7 +265,18 @@ class Factors:
             left, values, transposed = decompose(matrix.astype(np.float64), full_matrices=False)
             right = transposed.T
         kept = int(self.keep.count(values, matrix.size))
-        return left[:, :kept], values[:kept], right[:, :kept]
+        return left[:, :kept], values, right[:, :kept]
+
+    def _kept(self, spectrum: Array, kept: int) -> str:
+        """How many terms are kept, and the share of the variance or energy that they hold."""
+        squares = spectrum.astype(np.float64) ** 2
+        share = float(squares[:kept].sum() / max(squares.sum(), 1e-300))
+        what, noun = ("variance", "component") if self.centred else ("energy", "term")
+        words = f"{kept} {noun}{'' if kept == 1 else 's'} hold{'s' if kept == 1 else ''}"
+        words += f" {100 * share:.4g} % of the {what}"
+        if self.keep.energy is not None and kept == 1:
+            words += "; any smaller share gives the same picture"
+        return words
 
 
 def _pack(numbers: NDArray[np.int32]) -> bytes:

@@ -138,6 +138,8 @@ class BitStack:
 
         if len(sections) != len(self.planes.names) * self.keep:
             raise StreamError(f"{len(sections)} bit planes are there, not as many as declared")
+        for section in sections:
+            stripes.check_length(section, self.shape)
         planes, following = [], iter(sections)
         for _ in self.planes.names:
             numbers, above = np.zeros(self.shape, np.int32), np.zeros(self.shape, np.int32)

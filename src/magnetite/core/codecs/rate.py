@@ -17,6 +17,8 @@ from magnetite.core.picture import Picture, Samples, as_picture
 _MOST_TRIES = 18
 #: An embedded stream this much larger than asked for is cut; a larger one is coded more coarsely.
 _LOOSE = 1.08
+#: No file is larger than this, bytes.
+_LARGEST = 2.0**40
 
 
 def open_step(text: str) -> tuple[Step, str]:
@@ -29,9 +31,16 @@ def open_step(text: str) -> tuple[Step, str]:
     ChainError
         If it, or another of which one must be given, has a value.
     """
-    words = text.split()
-    step = parse_step([w for w in words if not w.endswith(f"={AUTO}")], "codec", complete=False)
+    step = parse_step(text, "codec", complete=False, auto=True)
     key = step.method.traits["quality"]
+    kept = tuple((name, value) for name, value in step.settings
+                 if not (name == key and value is AUTO))  # fmt: skip
+    step = replace(step, settings=kept)
+    for name, value in kept:
+        if value is AUTO:
+            raise ChainError(
+                f"{text!r}: {name}=auto is not solved for, {key}= is; give {name}= a value"
+            )
     given = {name for name, _ in step.settings} & {key, *step.method.one_of}
     if given:
         raise ChainError(f"{text!r}: {given.pop()}= is what is solved for; leave it out")
@@ -53,7 +62,7 @@ def compress_to_rate(source: Picture | Samples, text: str, bpp: float) -> Compre
     """
     picture = as_picture(source)
     step, key = open_step(text)
-    size = math.floor(bpp * picture.width * picture.height / 8)
+    size = math.floor(min(bpp * picture.width * picture.height / 8, _LARGEST))
     kind = step.method.parameters[key].kind
     span = kind.span()
     assert span is not None, "a codec's quality is a number"
@@ -82,8 +91,8 @@ def compress_to_rate(source: Picture | Samples, text: str, bpp: float) -> Compre
     if coarsest.embedded:
         return cut(coarsest, size)
     raise TargetError(
-        f"{coarsest.step} gives {coarsest.bpp:.4g} bpp, more than {bpp:g}: nothing coarser is to "
-        "be had from this codec"
+        f"{coarsest.step} gives {coarsest.bpp:.4g} bpp, more than {bpp:g}: this is the codec's "
+        "coarsest setting"
     )
 
 

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
 from magnetite.core.chain import Step, parse_step
-from magnetite.core.codecs.container import MAX_SAMPLES, Stream, unpack
+from magnetite.core.codecs.container import MAX_PLANES, Stream, unpack
 from magnetite.core.codecs.layers import Frame, Pipeline, Run, Section
-from magnetite.core.errors import CommandError, MagnetiteError, StreamError
+from magnetite.core.errors import CommandError, MagnetiteError, PictureError, StreamError
+from magnetite.core.limits import MAX_SAMPLES
 from magnetite.core.picture import Picture, Pixels, Samples, as_picture
 
 
@@ -19,12 +20,12 @@ from magnetite.core.picture import Picture, Pixels, Samples, as_picture
 class Compressed:
     """A compressed picture: its bytes, and where they go."""
 
-    #: The whole `.mgt` stream; decodes by itself.
-    data: bytes
+    #: The whole `.mgt` stream; it decodes without anything else.
+    data: bytes = field(repr=False)
     #: Canonical text of the codec with its settings.
     step: str
     #: What the bytes tell, one after the other; their lengths add up to `len(data)`.
-    runs: tuple[Run, ...]
+    runs: tuple[Run, ...] = field(repr=False)
     #: Of the source: pixels, and bits of all its samples.
     pixels: int
     source_bits: int
@@ -66,6 +67,10 @@ def compress(source: Picture | Samples, step: str) -> Compressed:
         If the step cannot be read or used on this picture.
     """
     picture = as_picture(source)
+    if picture.channels > MAX_PLANES:
+        raise PictureError(
+            f"{picture.origin} has {picture.channels} planes; codecs take at most {MAX_PLANES}"
+        )
     parsed = parse_step(step, "codec")
     pixels = picture.pixels()
     data, sections = _encode(parsed, picture, pixels)
@@ -94,12 +99,13 @@ def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
     Raises
     ------
     StreamError
-        If the bytes are no `.mgt` stream, damaged, or larger than `max_samples` declares.
+        If the bytes are not a `.mgt` stream, are damaged, or declare more than `max_samples`.
     """
     stream = unpack(data, max_samples)
     frame = stream.frame
     dtype = np.float32 if frame.bits is None else np.uint8 if frame.bits <= 8 else np.uint16
-    blank = Picture(np.zeros(frame.shape, dtype), frame.bits, frame.colour, "expanded stream")
+    one_pixel = np.zeros((1, 1, *frame.shape[2:]), dtype)
+    blank = Picture(one_pixel, frame.bits, frame.colour, "expanded stream")
     try:
         pipeline = _pipeline(parse_step(stream.step, "codec"), blank, frame)
         if stream.missing and not pipeline.embedded:

@@ -9,11 +9,15 @@ from typing import Annotated, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.codecs import headers
 from magnetite.core.codecs.layers import Frame, Pipeline, Section
 from magnetite.core.errors import MagnetiteError, PictureError, StreamError
 from magnetite.core.parameters import Count, Decibels, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, codec
+
+#: What whole files end with: decoders are slow on those that were cut short, or say nothing.
+_JPEG_END, _PNG_END = b"\xff\xd9", b"IEND\xaeB`\x82"
 
 Samples = NDArray[Any]
 Coder = Callable[[Samples], bytes]
@@ -29,6 +33,10 @@ class Foreign:
     deepest: int
     encode: Coder
     decode: Decoder
+    #: Reads the size from the file's header, so that another one is refused before decoding.
+    size: headers.Reader
+    #: What a whole file ends with, where decoders are slow on those that were cut short.
+    ends: bytes = b""
 
     def forward(self, pixels: Pixels) -> list[Section]:
         bits = self.frame.bits
@@ -45,9 +53,10 @@ class Foreign:
         if len(sections) != 1:
             raise StreamError(f"1 section is expected, {len(sections)} are there")
         try:
+            self._check(sections[0])
             samples = np.asarray(self.decode(sections[0]))
-        except MagnetiteError:
-            raise
+        except MagnetiteError as error:
+            raise StreamError(f"the {self.name} file is damaged: {error}") from None
         except Exception as error:  # libraries raise whatever they like on damaged files
             raise StreamError(f"the {self.name} file is damaged ({error})") from None
         if self.frame.colour == "gray" and samples.ndim == 3:
@@ -56,6 +65,15 @@ class Foreign:
             raise StreamError(f"the {self.name} file holds a picture of another size")
         full = np.float32(2 ** (self.frame.bits or 8) - 1)
         return np.asarray(samples / full, np.float32)
+
+    def _check(self, data: bytes) -> None:
+        size = headers.size_of(self.size, data)
+        if (size.height, size.width) != (self.frame.height, self.frame.width):
+            raise StreamError("it holds a picture of another size")
+        if size.components is not None and size.components != self.frame.channels:
+            raise StreamError(f"it holds {size.components} components")
+        if not data.endswith(self.ends):
+            raise StreamError("it is cut short")
 
 
 def _doubled(encode: Coder) -> Coder:
@@ -80,7 +98,9 @@ def jpeg(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
     def encode(samples: Samples) -> bytes:
         return bytes(imagecodecs.jpeg8_encode(samples, level=quality, optimize=True))
 
-    return Pipeline([Foreign(frame, "jpeg", 8, encode, imagecodecs.jpeg8_decode)])
+    return Pipeline(
+        [Foreign(frame, "jpeg", 8, encode, imagecodecs.jpeg8_decode, headers.jpeg_size, _JPEG_END)]
+    )
 
 
 @codec(
@@ -100,7 +120,9 @@ def jpeg2000(frame: Frame, *, psnr: Annotated[float, Decibels(10, 100)]) -> Pipe
     def encode(samples: Samples) -> bytes:
         return bytes(imagecodecs.jpeg2k_encode(samples, level=psnr, bitspersample=frame.bits))  # type: ignore[arg-type]
 
-    return Pipeline([Foreign(frame, "jpeg2000", 16, encode, imagecodecs.jpeg2k_decode)])
+    return Pipeline(
+        [Foreign(frame, "jpeg2000", 16, encode, imagecodecs.jpeg2k_decode, headers.jpeg2000_size)]
+    )
 
 
 @codec(
@@ -122,7 +144,9 @@ def jpeg_xl(frame: Frame, *, distance: Annotated[float, Number(0, 15)]) -> Pipel
             imagecodecs.jpegxl_encode(samples, distance=distance, lossless=distance == 0, effort=7)
         )
 
-    return Pipeline([Foreign(frame, "jpeg-xl", 8, encode, imagecodecs.jpegxl_decode)])
+    return Pipeline(
+        [Foreign(frame, "jpeg-xl", 8, encode, imagecodecs.jpegxl_decode, headers.jpeg_xl_size)]
+    )
 
 
 @codec(
@@ -140,9 +164,21 @@ def jpeg_ls(frame: Frame, *, bound: Annotated[int, Count(0, 127)] = 0) -> Pipeli
     import imagecodecs
 
     def encode(samples: Samples) -> bytes:
-        return bytes(imagecodecs.jpegls_encode(samples, level=bound))
+        return bytes(imagecodecs.jpegls_encode(samples, level=bound, out=_room(samples)))
 
-    return Pipeline([Foreign(frame, "jpeg-ls", 16, encode, imagecodecs.jpegls_decode)])
+    return Pipeline(
+        [
+            Foreign(
+                frame,
+                "jpeg-ls",
+                16,
+                encode,
+                imagecodecs.jpegls_decode,
+                headers.jpeg_size,
+                _JPEG_END,
+            )
+        ]
+    )
 
 
 @codec(
@@ -162,7 +198,9 @@ def webp(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
     def encode(samples: Samples) -> bytes:
         return bytes(imagecodecs.webp_encode(samples, level=quality, lossless=False, method=6))
 
-    return Pipeline([Foreign(frame, "webp", 8, _doubled(encode), imagecodecs.webp_decode)])
+    return Pipeline(
+        [Foreign(frame, "webp", 8, _doubled(encode), imagecodecs.webp_decode, headers.webp_size)]
+    )
 
 
 @codec(
@@ -182,7 +220,21 @@ def avif(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
     def encode(samples: Samples) -> bytes:
         return bytes(imagecodecs.avif_encode(samples, level=quality, speed=6))
 
-    return Pipeline([Foreign(frame, "avif", 8, _doubled(encode), imagecodecs.avif_decode)])
+    return Pipeline(
+        [Foreign(frame, "avif", 8, _doubled(encode), imagecodecs.avif_decode, headers.avif_size)]
+    )
+
+
+def encode_png(samples: Samples, level: int) -> bytes:
+    """A PNG of uint8 or uint16 samples, shape (h, w) or (h, w, n), by DEFLATE of a level 0 to 9."""
+    import imagecodecs
+
+    return bytes(imagecodecs.png_encode(samples, level=level, out=_room(samples)))
+
+
+def _room(samples: Samples) -> int:
+    """Bytes that a lossless file may take: of small pictures of noise, more than the samples."""
+    return int(samples.nbytes + samples.nbytes // 2 + 64 * samples.shape[0] + 4096)
 
 
 @codec(
@@ -200,6 +252,8 @@ def png(frame: Frame, *, level: Annotated[int, Count(0, 9)] = 9) -> Pipeline:
     import imagecodecs
 
     def encode(samples: Samples) -> bytes:
-        return bytes(imagecodecs.png_encode(samples, level=level))
+        return encode_png(samples, level)
 
-    return Pipeline([Foreign(frame, "png", 16, encode, imagecodecs.png_decode)])
+    return Pipeline(
+        [Foreign(frame, "png", 16, encode, imagecodecs.png_decode, headers.png_size, _PNG_END)]
+    )

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal
 
+import numpy as np
+
 from magnetite.core.aim import Target, solve_chain
 from magnetite.core.chain import Chain, Step, parse_chain
 from magnetite.core.codecs.stream import through
@@ -83,8 +85,8 @@ def degrade(
     stored, clipped = run.picture(parsed, lambda *work: records.append(run.record(*work)))
     if overflow == "fail" and clipped.share > 0:
         raise PictureError(
-            f"{clipped.share:.3%} of the samples leave the range and --overflow is fail: keep "
-            "them in a float TIFF with --overflow keep, or degrade less"
+            f"{clipped.share:.3%} of the samples leave the range, and overflow is fail: keep them "
+            "in a float picture (overflow keep), or degrade less"
         )
     same_size = stored.samples.shape == reference.samples.shape
     certificate = Certificate(
@@ -140,8 +142,8 @@ class _Run:
 
     def _stored(self, pixels: Pixels) -> tuple[Picture, Clipped]:
         if self.overflow == "keep" and self.reference.bits is not None:
-            blank = as_picture(pixels[:1, :1])
-            floats = Picture(blank.samples, None, self.reference.colour, self.reference.origin)
+            blank = np.zeros_like(pixels[:1, :1])
+            floats = Picture(blank, None, self.reference.colour, self.reference.origin)
             return floats.with_pixels(pixels)
         return self.reference.with_pixels(pixels)
 

@@ -174,7 +174,7 @@ def storage_advice(findings: list[Finding], clipped: Clipped, bits: int | None) 
         return ()
     by = f"{abs(change):.1%} {'weaker' if change < 0 else 'stronger'}"
     if clipped.share > 0 and change < 0:
-        return (f"clipping leaves the noise {by}: --overflow keep writes a float TIFF without it",)
+        return (f"clipping leaves the noise {by}: overflow keep gives a float picture without it",)
     return (f"rounding to {bits} bits leaves the noise {by}: use a picture of more bits",)
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.jit import compiled
 
-@numba.njit(nogil=True, cache=True, error_model="numpy")
+
+@compiled()
 def diffuse(x: NDArray[np.float64], first: float, step: float, count: int) -> None:
     """Replace a plane by levels `first + step k`, errors handed on to later neighbours."""
     height, width = x.shape

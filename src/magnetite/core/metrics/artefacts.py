@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
+from typing import Annotated, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.metrics.noise_level import noise_mask
+from magnetite.core.amplitudes import SampleStep
+from magnetite.core.metrics.noise_level import noise_mask, sample_step
 from magnetite.core.metrics.sizes import check_size
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, gauge
@@ -17,7 +18,9 @@ Array = NDArray[np.float64]
 
 #: Sides of blocks that are looked for, px; how far beyond chance a grid's lines must stand out,
 #: standard deviations; how much higher every other line is where those between are none.
-_SIDES, _CERTAIN, _HIGHER = range(4, 65), 6.0, 1.5
+_SIDES, _CERTAIN, _HIGHER = range(2, 257), 6.0, 1.5
+#: Lines that a grid needs to be told from chance where all of them stand out.
+_LEAST_LINES = 12
 #: Samples of a px's surroundings that say how large a step is without a grid.
 _AROUND = 7
 #: Slope of a strong edge, dn of 8 bits a px; its own width; the ringing's reach; px.
@@ -25,7 +28,8 @@ _STRONG, _EDGE, _REACH = 16.0, 2, 8
 #: A strong edge is also so many sd of the slope that noise of sd 1 has; the least share of the
 #: picture beside edges, and away from them, that tells something.
 _NOISE_SDS, _SLOPE_NOISE, _LEAST_SHARE = 5.0, math.sqrt(12) / 8, 0.001
-#: Heights of false contours, dn of 8 bits; px of even ground on both sides.
+#: Heights of false contours: from so many of the picture's own dn to so many dn of 8 bits; px of
+#: even ground on both sides.
 _LOW_STEP, _HIGH_STEP, _PLATEAU = 1.5, 40.0, 4
 
 
@@ -42,10 +46,11 @@ def find_grid(pixels: Pixels, peak: float = 1.0, axis: int = 1) -> Grid:
     """The grid of blocks along one axis of a plane, found from steps between neighbours.
 
     The mean absolute step at each position, less the median of the 7 around it, is folded at
-    every side of 4 to 64 px. A quarter of all positions lies above the upper quartile; the side
-    and offset whose lines lie there most often, in standard deviations of the binomial law, are
-    the grid, if that is at least 6: twelve lines suffice where all of them stand out. Where
-    every other line is half as high again as all, the blocks are twice as large.
+    every side of 2 to 256 px of which the picture holds twelve. A quarter of all positions lies
+    above the upper quartile; the side and offset whose lines lie there most often, in standard
+    deviations of the binomial law, are the grid, if that is at least 6: twelve lines suffice
+    where all of them stand out. Where every other line is half as high again as all, the blocks
+    are twice as large.
     """
     steps = np.abs(np.diff(pixels, axis=axis)).mean(axis=1 - axis) * (255 / peak)
     profile = steps - _running_median(steps)
@@ -59,8 +64,9 @@ def find_grid(pixels: Pixels, peak: float = 1.0, axis: int = 1) -> Grid:
     def excess(side: int, offset: int) -> float:
         return max(0.0, float(np.median(profile[(offset - 1) % side :: side])))
 
+    sides = [side for side in _SIDES if side * _LEAST_LINES <= steps.size + side]
     side, offset = max(
-        ((side, offset) for side in _SIDES for offset in range(side)), key=lambda g: score(*g)
+        ((side, offset) for side in sides for offset in range(side)), key=lambda g: score(*g)
     )
     if score(side, offset) < _CERTAIN:
         return Grid(0, 0, 0.0)
@@ -99,7 +105,8 @@ def blockiness(pixels: Pixels, peak: float = 1.0) -> float:
     Returns
     -------
     float
-        In dn of 8 bits; 0 where no grid is found. `block-width` and its like tell the grid.
+        In dn of 8 bits; 0 where no grid is found, as with fewer than twelve blocks a side.
+        `block-width` and its like tell the grid.
 
     Raises
     ------
@@ -117,7 +124,7 @@ def _grid_gauge(name: str, axis: int, what: str, summary: str) -> None:
         colour=ColourPolicy.LUMA,
         source="own definition: see find_grid",
         unit="px",
-        values="0 to 64",
+        values="0 to 512",
         smallest="16x16",
     )
     def of_grid(pixels: Pixels, peak: float = 1.0) -> float:
@@ -204,18 +211,23 @@ def _ripple(plane: Pixels) -> Array:
     values="0 to 8",
     smallest="9x9",
 )
-def banding(pixels: Pixels, peak: float = 1.0) -> float:
+def banding(
+    pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
+) -> float:
     """Sum of the heights of false contours, over the number of pairs of neighbours.
 
-    A false contour is a step of 1.5 to 40 dn of 8 bits between two neighbours of a row or a
-    column, with at least 4 samples of exactly one value on either side. Noise, as it hides
-    contours, takes them away; gray wedges and flat artwork have true ones that count too.
+    A false contour is a step between two neighbours of a row or a column, of more than one of
+    the picture's own digital numbers (1.5) and at most 40 dn of 8 bits, with at least 4 samples
+    of exactly one value on either side: a picture of 10 bits in a file of 16 has them. Noise, as
+    it hides contours, takes them away; gray wedges and flat artwork have true ones that count too.
 
     Parameters
     ----------
     pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
     peak : float
         Full scale of the array.
+    step : float, optional
+        Distance of two digital numbers, of full scale, as in `noise_wavelet`.
 
     Returns
     -------
@@ -229,11 +241,12 @@ def banding(pixels: Pixels, peak: float = 1.0) -> float:
     """
     check_size("banding", pixels, 9)
     plane = pixels * (255 / peak)
-    found = [_contours(lines) for lines in (plane, plane.T)]
+    lowest = 255 * _LOW_STEP * (sample_step(pixels, peak) if step is None else step)
+    found = [_contours(lines, lowest) for lines in (plane, plane.T)]
     return sum(height for height, _ in found) / sum(pairs for _, pairs in found)
 
 
-def _contours(plane: Pixels) -> tuple[float, int]:
+def _contours(plane: Pixels, lowest: float) -> tuple[float, int]:
     """Sum of the heights of contours between rows, and the number of pairs of rows' samples."""
     steps = np.abs(np.diff(plane, axis=0))
     same = steps == 0
@@ -243,5 +256,5 @@ def _contours(plane: Pixels) -> tuple[float, int]:
     for k in range(rest):
         even &= same[k : k + rows] & same[k + rest + 1 : k + rest + 1 + rows]
     inner = steps[rest : rest + rows]
-    contour = even & (inner >= _LOW_STEP) & (inner <= _HIGH_STEP)
+    contour = even & (inner > lowest) & (inner <= _HIGH_STEP)
     return float(inner[contour].sum()), steps.size

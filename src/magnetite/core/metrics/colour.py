@@ -37,6 +37,7 @@ _SINES = {angle: math.sin(math.radians(angle)) for angle in (6, 30, 63)}
     better="lower",
     identical=0.0,
     mask="samples",
+    clips=True,
 )
 def delta_e(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """Mean over all pixels of CIEDE2000 with kL = kC = kH = 1.
@@ -72,6 +73,7 @@ def delta_e(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     better="lower",
     identical=0.0,
     mask="samples",
+    clips=True,
 )
 def delta_e_95(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """95th percentile over all pixels, linear between ranks; otherwise as `delta_e`."""

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
+
+from magnetite.core.jit import compiled
 
 Array = NDArray[np.float64]
 
 #: How many px a rise may stand still.
 _REST = 2
 
-_compiled = numba.njit(nogil=True, cache=True, error_model="numpy")
+_compiled = compiled()
 
 
 @_compiled
-def rises(x: Array, least: float, fall: float, ties: bool) -> tuple[float, int]:
-    """Sum of the widths of edges across rows, and their number."""
+def rises(x: Array, least: float, fall: float, excess: float, ties: bool) -> tuple[float, int]:
+    """Sum of the widths of edges across rows, and their number.
+
+    `excess` is how far noise takes turning points beyond the plateaus that they lie on.
+    """
     height, width = x.shape
     total, count = 0.0, 0
     for i in range(1, height - 1):
@@ -38,11 +42,12 @@ def rises(x: Array, least: float, fall: float, ties: bool) -> tuple[float, int]:
             sign = 1.0 if step > 0 else -1.0
             top = _turn(row, j + 1, 1, sign, fall)
             bottom = _turn(row, j, -1, -sign, fall)
-            rise = sign * (row[top] - row[bottom])
+            rise = sign * (row[top] - row[bottom]) - 2 * excess
             if rise < least or _steepest(row, bottom, top) > abs(step):
                 continue
-            low = _crossing(row, j, -1, row[bottom] + sign * 0.1 * rise, -sign)
-            high = _crossing(row, j + 1, 1, row[bottom] + sign * 0.9 * rise, sign)
+            ground = row[bottom] + sign * excess
+            low = _crossing(row, j, -1, ground + sign * 0.1 * rise, -sign)
+            high = _crossing(row, j + 1, 1, ground + sign * 0.9 * rise, sign)
             total += (high - low) * abs(across) / np.hypot(across, down)
             count += 1
     return total, count

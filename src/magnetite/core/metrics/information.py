@@ -86,6 +86,7 @@ def vif(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     better="higher",
     identical=None,
     mask="samples",
+    clips=True,
 )
 def mutual_information(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`Σ p(a, b) log2(p(a, b) / (p(a) p(b)))` over the joint histogram of luma.

@@ -116,5 +116,5 @@ def check_window(name: str, plane: Pixels, window: int) -> None:
     if min(height, width) < window:
         raise PictureError(
             f"{name}'s window of {window}x{window} does not fit a picture of {width}x{height}: "
-            f"leave {name} out of --metrics, or give a smaller window, as in '{name} window=3'"
+            f"leave {name} out, or give a smaller window, as in '{name} window=3'"
         )

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.jit import compiled
 from magnetite.core.parallel import threads
 
 Array = NDArray[np.float64]
@@ -38,7 +38,7 @@ def moments(x: Array, y: Array, weights: Array, offset: float) -> Array:
     return out
 
 
-_compiled = numba.njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+_compiled = compiled(fastmath={"contract", "nsz"})
 
 
 @_compiled

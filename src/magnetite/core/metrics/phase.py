@@ -44,8 +44,8 @@ def fsim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     `S_pc = (2 p q + 0.85) / (p² + q² + 0.85)` of the phase congruencies (see
     `phase_congruency`), `S_g = (2 g h + 160) / (g² + h² + 160)` of the gradient magnitudes by
     Scharr's kernels (sixteenths, mirrored at the edge) on the scale of 8 bits. Before that,
-    blocks of F x F samples become their mean, F the shorter side over 256, rounded, at least 1;
-    rows and columns that fill no block are left out.
+    blocks of F x F samples become their mean, F the shorter side over 256, rounded (half up), at
+    least 1; rows and columns that fill no block are left out.
 
     Parameters
     ----------
@@ -64,7 +64,7 @@ def fsim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
         If the picture is smaller than 16x16.
     """
     check_size("fsim", reference, 16)
-    factor = max(1, round(min(reference.shape) / _SIDE))
+    factor = max(1, math.floor(min(reference.shape) / _SIDE + 0.5))
     one, two = (_block_means(plane, factor) * (255 / peak) for plane in (reference, test))
     p, q = phase_congruency(one), phase_congruency(two)
     alike = _alike(_scharr(one), _scharr(two), _T2)

@@ -16,6 +16,11 @@ LAGS = (
     (0, 1), (0, 2), (1, -2), (1, -1), (1, 0), (1, 1), (1, 2),
     (2, -2), (2, -1), (2, 0), (2, 1), (2, 2),
 )  # fmt: skip
+#: Share of the places at least that must be clear; where fewer are, all of them count.
+_LEAST_CLEAR = 0.1
+#: Differences up to this share of full scale are rounding errors.
+_ROUNDING_ERROR = 1e-6
+Clear = NDArray[np.bool_] | None
 _SOURCE = (
     "Box and Pierce, J. American Statistical Association 65, 1970, "
     "doi:10.1080/01621459.1970.10481180, applied to displacements in two dimensions"
@@ -32,28 +37,36 @@ _SOURCE = (
     better="lower",
     identical=0.0,
     smallest="8x8",
+    unclipped=True,
 )
-def residual_structure(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def residual_structure(
+    reference: Pixels, test: Pixels, peak: float = 1.0, clear: Clear = None
+) -> float:
     """Rms of the difference's autocorrelation over the 12 displacements within 2 px, on luma.
+
+    Places whose noise is clipped at black or full scale are left out, unless that is more than
+    90 % of them: what is left of noise there has a mean that follows the picture.
 
     Parameters
     ----------
     reference, test : arrays of the same shape, (h, w) or (h, w, 3)
     peak : float
-        Not used.
+        Full scale of the arrays.
+    clear : bool array, shape (h, w), optional
+        Where to look; all places if left out (see `clipping.clear_of_ends`).
 
     Returns
     -------
     float
         0 to 1. White noise gives about 1 / √n for n samples; a difference that holds edges or
-        is smooth gives more. 0 for identical arrays.
+        is smooth gives more. 0 for identical arrays, and where both differ by a constant.
 
     Raises
     ------
     PictureError
         If the picture is smaller than 8x8.
     """
-    return math.sqrt(float(np.mean(_autocorrelation(reference - test)[0] ** 2)))
+    return math.sqrt(float(np.mean(_autocorrelation(reference - test, peak, clear)[0] ** 2)))
 
 
 @metric(
@@ -66,12 +79,15 @@ def residual_structure(reference: Pixels, test: Pixels, peak: float = 1.0) -> fl
     better="higher",
     identical=1.0,
     smallest="8x8",
+    unclipped=True,
 )
-def residual_whiteness(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def residual_whiteness(
+    reference: Pixels, test: Pixels, peak: float = 1.0, clear: Clear = None
+) -> float:
     """Share of chi-square of 12 degrees of freedom above `Σ n r²`, on luma.
 
     r are the autocorrelations of `residual_structure`, n the pairs of samples behind each.
-    Below 0.001 the difference is no white noise: detail was lost, or noise was smoothed.
+    Below 0.001 the difference is not white noise: detail was lost, or noise was smoothed.
 
     Returns
     -------
@@ -80,21 +96,29 @@ def residual_whiteness(reference: Pixels, test: Pixels, peak: float = 1.0) -> fl
     """
     from scipy.stats import chi2
 
-    correlations, pairs = _autocorrelation(reference - test)
+    correlations, pairs = _autocorrelation(reference - test, peak, clear)
     return float(chi2.sf(float((pairs * correlations**2).sum()), len(LAGS)))
 
 
-def _autocorrelation(difference: Pixels) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def _autocorrelation(
+    difference: Pixels, peak: float, clear: Clear
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Correlation at each displacement, and the number of pairs."""
     height, width = difference.shape
     check_size("the residual's test", difference, 8)
-    residual = difference - difference.mean()
-    power = float(np.vdot(residual, residual)) / residual.size
+    whole = clear is None or clear.mean() < _LEAST_CLEAR
+    inside = np.ones(difference.shape) if whole else np.asarray(clear, np.float64)
+    places = float(inside.sum())
+    residual = (difference - float(np.vdot(difference, inside)) / places) * inside
+    power = float(np.vdot(residual, residual)) / places
     correlations, pairs = np.zeros(len(LAGS)), np.zeros(len(LAGS))
+    # Nothing but rounding error is left of a constant.
+    constant = float(np.abs(residual).max()) <= _ROUNDING_ERROR * peak
     for i, (down, across) in enumerate(LAGS):
-        here = residual[: height - down, max(0, -across) : width - max(0, across)]
-        there = residual[down:, max(0, across) : width - max(0, -across)]
-        pairs[i] = here.size
-        if power > 0:
-            correlations[i] = float(np.einsum("ij,ij", here, there)) / here.size / power
+        here = slice(0, height - down), slice(max(0, -across), width - max(0, across))
+        there = slice(down, height), slice(max(0, across), width - max(0, -across))
+        pairs[i] = float(np.einsum("ij,ij", inside[here], inside[there]))
+        if pairs[i] and not constant:
+            product = float(np.einsum("ij,ij", residual[here], residual[there]))
+            correlations[i] = product / pairs[i] / power
     return correlations, pairs

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.jit import compiled
 from magnetite.core.parallel import threads
 
 Array = NDArray[np.float64]
@@ -44,9 +44,7 @@ def mean_similarity(x: Array, y: Array, weights: Array, c1: float, c2: float) ->
         return float(sum(sums)) / (height * width)
 
 
-_compiled = numba.njit(
-    nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "reassoc"}
-)
+_compiled = compiled(fastmath={"contract", "nsz", "reassoc"})
 
 
 @_compiled
@@ -113,7 +111,7 @@ def _line(
     return total
 
 
-@numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")
+@compiled(inline="always")
 def _down(f: Array, j: int, w: Array) -> np.float64:
     """Weighted sum down 11 rows of a tile."""
     mean: np.float64 = (

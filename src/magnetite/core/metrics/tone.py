@@ -50,6 +50,7 @@ def sd(pixels: Pixels, peak: float = 1.0) -> float:
     source="Cover and Thomas, Elements of Information Theory, 2nd ed. (2006), chapter 2",
     unit="bit",
     values="0 to 8",
+    clips=True,
 )
 def entropy(pixels: Pixels, peak: float = 1.0) -> float:
     """`-Σ p log2 p` over 256 bins centred on the digital numbers of 8 bits; 0 to 8 bits."""

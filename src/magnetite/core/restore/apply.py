@@ -55,7 +55,7 @@ def run(picture: Picture, chain: Chain, pixels: Pixels) -> tuple[Pixels, Chain]:
         steps.append(_with_sd(step, picture, pixels, picture.step if place == 0 else None))
         if open_keys := [key for key, value in steps[-1].settings if value is AUTO]:
             raise ChainError(
-                f"{step}: {open_keys[0]}=auto is tuned with --aim METRIC=best only; "
+                f"{step}: {open_keys[0]}=auto is tuned with an aim METRIC=best only; "
                 "what is estimated from the picture is sd"
             )
         pixels = steps[-1].method.function(pixels, **steps[-1].arguments(picture))

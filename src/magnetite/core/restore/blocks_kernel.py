@@ -6,13 +6,14 @@ numbers of one block put together. Places are unsigned, so that many can be work
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.jit import compiled
+
 Array = NDArray[np.float32]
 
-_compiled = numba.njit(nogil=True, cache=True, fastmath=True, error_model="numpy")
+_compiled = compiled(fastmath=True)
 
 BLOCK = 8
 _PLACES = 64

@@ -8,17 +8,18 @@ from __future__ import annotations
 
 import math
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
+
+from magnetite.core.jit import compiled
 
 Array = NDArray[np.float32]
 
 #: A number as these loops take it.
 Single = float | np.float32
 
-_compiled = numba.njit(nogil=True, cache=True, fastmath=True, error_model="numpy")
-_inlined = numba.njit(nogil=True, cache=True, fastmath=True, error_model="numpy", inline="always")
+_compiled = compiled(fastmath=True)
+_inlined = compiled(fastmath=True, inline="always")
 
 BLOCK = 8
 _C1, _C2, _C3, _, _C5, _C6, _C7 = (np.float32(math.cos(math.pi * k / 16) / 2) for k in range(1, 8))

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
+
+from magnetite.core.jit import compiled
 
 Array = NDArray[np.float32]
 Keys = NDArray[np.int64]
@@ -14,7 +15,7 @@ Keys = NDArray[np.int64]
 #: A number as these loops take it.
 Single = float | np.float32
 
-_compiled = numba.njit(nogil=True, cache=True, fastmath=True, error_model="numpy")
+_compiled = compiled(fastmath=True)
 
 _PLACES = 64
 _HALF = np.float32(math.sqrt(0.5))

@@ -6,9 +6,10 @@ at once. Places are unsigned, so that many can be worked on at a time.
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
+
+from magnetite.core.jit import compiled
 
 Array = NDArray[np.float32]
 Keys = NDArray[np.int64]
@@ -16,7 +17,7 @@ Keys = NDArray[np.int64]
 #: A number as these loops take it.
 Single = float | np.float32
 
-_compiled = numba.njit(nogil=True, cache=True, fastmath=True, error_model="numpy")
+_compiled = compiled(fastmath=True)
 
 BLOCK, STEP = 8, 3
 #: Distances are kept in whole numbers of 1/16, above the place, in one number to be compared.

@@ -8,16 +8,17 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
+
+from magnetite.core.jit import compiled
 
 Samples = NDArray[Any]
 
 #: A number as these loops take it.
 Single = float | np.float32
 
-_compiled = numba.njit(nogil=True, cache=True, error_model="numpy", fastmath={"nnan", "nsz"})
+_compiled = compiled(fastmath={"nnan", "nsz"})
 
 #: Bytes of a row that a network works on at a time: all places of a window stay near.
 _CHUNK = 1024

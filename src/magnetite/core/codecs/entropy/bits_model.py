@@ -8,7 +8,14 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.codecs.entropy.coder import Bytes, Ints, code_alone, compiled, new_slots
+from magnetite.core.codecs.entropy.coder import (
+    PAST_END,
+    Bytes,
+    Ints,
+    code_alone,
+    compiled,
+    new_slots,
+)
 
 Plane = NDArray[np.int32]
 _SLOTS = 2**13
@@ -20,6 +27,8 @@ def code_bits(c: Ints, data: Bytes, x: Plane, above: Plane, slots: NDArray[np.ui
     height, width = x.shape
     rows = np.zeros((3, width + 6), np.int64)
     for i in range(height):
+        if c[5] != 0 and c[3] > c[4] + PAST_END:
+            return
         here, north, north2 = rows[i % 3], rows[(i + 2) % 3], rows[(i + 1) % 3]
         here[:] = 0
         for j in range(width):

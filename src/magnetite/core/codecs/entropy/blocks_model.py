@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.codecs.entropy.coder import (
+    PAST_END,
     Bytes,
     Ints,
     Places,
@@ -51,6 +52,8 @@ def code_blocks(
     for i in range(rows):
         here_row, row_above = m[i & 1], m[1 - (i & 1)]
         for j in range(columns):
+            if decoding and c[3] > c[4] + PAST_END:
+                return
             here, west = here_row[j + 1], here_row[j]
             north, north_west, north_east = row_above[j + 1], row_above[j], row_above[j + 2]
             recent = 0
@@ -182,11 +185,13 @@ def code_gamma(c: Ints, data: Bytes, number: int, slots: NDArray[np.uint32], fir
 
 def scan_of(height: int, width: int) -> NDArray[np.int64]:
     """Places of a block by rising frequency, each with one of 64 frequency classes."""
-    row, column = np.indices((height, width))
-    frequency = (row / height) ** 2 + (column / width) ** 2
+    row, column = np.arange(height), np.arange(width)
+    frequency = ((row / height) ** 2)[:, np.newaxis] + (column / width) ** 2
     order = np.argsort(frequency.ravel(), kind="stable")
-    classes = (8 * row // height) * 8 + 8 * column // width
-    return np.stack([row.ravel()[order], column.ravel()[order], classes.ravel()[order]], axis=1)
+    scan = np.empty((height * width, 3), np.int64)
+    scan[:, 0], scan[:, 1] = np.divmod(order, width)
+    scan[:, 2] = (8 * scan[:, 0] // height) * 8 + 8 * scan[:, 1] // width
+    return scan
 
 
 def run(coder: Ints, data: Bytes, q: NDArray[np.int32]) -> None:

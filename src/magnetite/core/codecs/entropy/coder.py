@@ -14,21 +14,25 @@ from __future__ import annotations
 import math
 from typing import Any
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
+
+from magnetite.core.jit import compiled as _jit
 
 Bytes = NDArray[np.uint8]
 Ints = NDArray[np.int64]
 #: Places of slots: unsigned, so that none is taken for one counted from the end.
 Places = NDArray[np.uint64]
 
-compiled = numba.njit(nogil=True, cache=True, error_model="numpy", boundscheck=False)
-inlined = numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")
+compiled = _jit(boundscheck=False)
+inlined = _jit(inline="always")
 
 #: Places of a coder's state: both ends of the range, what is decoded, the next byte, the last
 #: byte there is, and whether it decodes.
 LOW, HIGH, VALUE, NEXT, END, DECODING = range(6)
+#: A decoder of a whole stream takes in three bytes more than there are; one that takes in more has
+#: run past its end, and models stop at the next row or block.
+PAST_END = 3
 _TOP, _ALL = 0xFF000000, 0xFFFFFFFF
 
 #: ln(p / (1 - p)) in 256ths for p at the middle of each of 4096 steps, and back to 65536ths.

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.codecs.entropy.coder import (
+    PAST_END,
     Bytes,
     Ints,
     Places,
@@ -64,6 +65,8 @@ def code_samples(
     at, room = np.empty(INPUTS, np.uint64), np.empty(INPUTS, np.int64)
     step = 2 * bound + 1
     for i in range(height):
+        if decoding and c[3] > c[4] + PAST_END:
+            return
         here, north, north2 = s[i % 3], s[(i + 2) % 3], s[(i + 1) % 3]
         errors, errors_n = e[i & 1], e[1 - (i & 1)]
         miss, miss_n = missed[i & 1], missed[1 - (i & 1)]

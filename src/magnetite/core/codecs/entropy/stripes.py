@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
@@ -17,6 +18,8 @@ Model = Callable[..., None]
 
 #: From this many numbers on, the first axis is cut in two: each half learns by itself.
 _WORTH = 2**19
+#: What a number costs at the least: one decision, of a probability of 65532 / 65536 at most.
+_LEAST_BYTES = math.log2(65536 / 65532) / 8
 
 
 def encode(model: Model, numbers: Numbers, *beside: Numbers) -> bytes:
@@ -39,6 +42,7 @@ def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Numbers) 
     StreamError
         If the bytes end before the array or go on after it.
     """
+    check_length(data, shape)
     numbers = np.zeros(shape, np.int32)
     stripes = _stripes(numbers)
     parts = [data]
@@ -51,6 +55,12 @@ def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Numbers) 
     with ThreadPoolExecutor(threads()) as pool:
         list(pool.map(lambda job: _decode(model, *job), jobs))
     return numbers
+
+
+def check_length(data: bytes, shape: tuple[int, ...]) -> None:
+    """Raise `StreamError` for fewer bytes than any array of that shape takes."""
+    if len(data) < math.prod(shape) * _LEAST_BYTES - 8:
+        raise StreamError("the compressed data are too few for so many numbers")
 
 
 def _stripes(numbers: Numbers) -> list[Numbers]:

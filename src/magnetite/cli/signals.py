@@ -1,0 +1,46 @@
+"""What interrupts the program, and how long it may take to stop."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import threading
+from types import FrameType
+from typing import NoReturn
+
+#: Exit status after an interruption, and after other signals: 128 and the signal's number.
+INTERRUPTED = 130
+#: An interruption takes effect after so long at the latest, s.
+_PATIENCE = 2.5
+
+
+def watch() -> None:
+    """Turn signals into exceptions, so that what was begun is tidied up; then stop in any case."""
+    signal.signal(signal.SIGINT, _interrupt)
+    for name in ("SIGTERM", "SIGHUP"):
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), _end)
+
+
+def _interrupt(number: int, _: FrameType | None) -> NoReturn:
+    _stop_soon(INTERRUPTED)
+    raise KeyboardInterrupt
+
+
+def _end(number: int, _: FrameType | None) -> NoReturn:
+    _stop_soon(128 + number)
+    raise SystemExit(128 + number)
+
+
+def _stop_soon(status: int) -> None:
+    """End the program even where loops in other threads go on, or the exception is lost."""
+
+    def stop() -> None:
+        sys.stderr.write("magnetite: interrupted\n")
+        sys.stderr.flush()
+        os._exit(status)
+
+    timer = threading.Timer(_PATIENCE, stop)
+    timer.daemon = True
+    timer.start()

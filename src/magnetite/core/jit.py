@@ -1,0 +1,47 @@
+"""Compiled loops: kept in the user's cache folder where there is one that can be written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Protocol, TypeVar, cast
+
+import numba
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+#: What every loop is compiled with: it lets other threads run, and divides as NumPy does.
+_FLAGS: dict[str, Any] = {"nogil": True, "error_model": "numpy"}
+
+
+class Decorator(Protocol):
+    """Takes a function and gives one of the same signature."""
+
+    def __call__(self, function: Function, /) -> Function: ...
+
+
+def compiled(**flags: Any) -> Decorator:
+    """A decorator that compiles a function when it is first called.
+
+    Where the compiler finds no folder to keep the result in, it compiles anew in every process.
+
+    Parameters
+    ----------
+    flags
+        Of the compiler, beside those that all loops have.
+    """
+
+    def decorate(function: Function) -> Function:
+        try:
+            return cast(Function, numba.njit(cache=True, **_FLAGS, **flags)(function))
+        except RuntimeError:  # no folder can be written
+            return cast(Function, numba.njit(**_FLAGS, **flags)(function))
+
+    return decorate
+
+
+def is_kept() -> bool:
+    """Whether compiled loops are kept for the next process."""
+    try:
+        numba.njit(cache=True)(is_kept)
+    except RuntimeError:
+        return False
+    return True

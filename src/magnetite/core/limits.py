@@ -1,0 +1,17 @@
+"""How large a picture may be that is read."""
+
+from __future__ import annotations
+
+from magnetite.core.errors import LimitError
+
+#: Samples of all channels that a reader takes unless told otherwise.
+MAX_SAMPLES = 2**28
+
+
+def check_samples(samples: int, most: int) -> None:
+    """Raise `LimitError` for more samples than are read: known from a header, before decoding."""
+    if samples > most:
+        raise LimitError(
+            f"the header declares {samples} samples; at most {most} are read, or as many as "
+            "max-samples says"
+        )

@@ -1,0 +1,378 @@
+"""Arguments, names, folders and outputs as hostile as they come."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import PROGRAM, Run, texture
+from magnetite.core.errors import TargetError
+from magnetite.core.picture import as_picture
+from magnetite.files.names import shown
+
+
+@pytest.fixture
+def gray(tmp_path: Path) -> Path:
+    path = tmp_path / "g.png"
+    magnetite.write(as_picture((texture(64, 80) * 255).astype(np.uint8)), path)
+    return path
+
+
+@pytest.mark.parametrize(
+    ("verb", "chain", "aim", "words"),
+    [
+        ("compress", "jpeg", "psnr=80", "psnr goes from .* at quality="),
+        ("compress", "png", "psnr=30", "psnr is inf at every setting"),
+        ("compress", "svd", "psnr=5", "psnr goes from .* at rank=1 to"),
+        ("degrade", "quantize bits=auto", "psnr=2", "psnr goes from .* at bits=1 to"),
+        ("compress", "bit-planes", "psnr=33", "whole numbers only; write psnr>=33"),
+        ("degrade", "bit-planes keep=auto", "psnr=33", "whole numbers only"),
+    ],
+)
+def test_aims_at_whole_numbers_end(verb: str, chain: str, aim: str, words: str) -> None:
+    from magnetite.core.codecs.rate import compress_to_aim
+
+    picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
+    start = time.perf_counter()
+    solve = compress_to_aim if verb == "compress" else magnetite.degrade
+    with pytest.raises(TargetError, match=words):
+        solve(picture, chain, aim=aim)
+    assert time.perf_counter() - start < 20
+
+
+def test_at_least_and_at_most_are_the_nearest_that_satisfy() -> None:
+    from magnetite.core.codecs.rate import compress_to_aim
+
+    picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
+    found, aim = compress_to_aim(picture, "jpeg", "ssim>=0.9")
+    quality = int(found.step.split("=")[1])
+    coarser = magnetite.compress(picture, f"jpeg quality={quality - 1}").picture
+    assert aim.reached >= 0.9 > magnetite.score(picture, coarser, "ssim")["ssim"]
+    few = magnetite.degrade(picture, "quantize bits=auto", aim="psnr>=30").certificate
+    (bits,) = (int(s.step.split("=")[1]) for s in few.steps)
+    worse = magnetite.degrade(picture, f"quantize bits={bits - 1}").picture
+    assert few.aim.reached >= 30 > magnetite.score(picture, worse, "psnr")["psnr"]
+    noisy = magnetite.degrade(picture, "gaussian-noise sd=auto", aim="mse<=50")
+    assert 49 < magnetite.score(picture, noisy.picture, "mse")["mse"] <= 50
+
+
+def test_inputs_are_not_overwritten(run: Run, gray: Path, tmp_path: Path) -> None:
+    for name in ("curve.png", "crops.png", "x.png", "x-curves.png", "x-maps.png", "k.png"):
+        shutil.copy(gray, tmp_path / name)
+    before = gray.read_bytes()
+    jpeg = ("--codec", "jpeg quality=50,80")
+    for words in (
+        ("curve", "curve.png", *jpeg, "--out", "."),
+        ("curve", "crops.png", *jpeg, "--out", "."),
+        ("gauge", "x.png", "x-curves.png", "--curves", "."),
+        ("score", "x.png", "x.png", "x-maps.png", "--maps", "."),
+        ("restore", "x.png", "k.png", "wiener-deblur", "kernel=k.png", "sd=1%"),
+        ("degrade", "x.png", "k.png", "psf-blur", "kernel=k.png"),
+    ):
+        assert "would replace the input" in run(*words, status=2).stderr
+    assert {p.read_bytes() for p in tmp_path.glob("*.png")} == {before}
+    assert {p.suffix for p in tmp_path.iterdir()} == {".png"}
+
+
+@pytest.mark.parametrize("encoding", ["ascii", "latin-1", "cp1252", "utf-8"])
+def test_tables_in_any_encoding(encoding: str, gray: Path, tmp_path: Path) -> None:
+    environment = os.environ | {"PYTHONIOENCODING": encoding}
+    done = subprocess.run(
+        [PROGRAM, "score", gray, gray], capture_output=True, env=environment, timeout=60
+    )
+    assert (done.returncode, done.stderr) == (0, b"")
+    assert "psnr dB" in done.stdout.decode(encoding)
+
+
+def test_outputs_that_are_closed_or_full(gray: Path) -> None:
+    words = f"{PROGRAM} score {gray} {gray}"
+    closed = subprocess.run(f"{words} >&-", shell=True, capture_output=True, timeout=60)
+    assert (closed.returncode, closed.stderr) == (0, b"")
+    full = subprocess.run(f"{words} >/dev/full", shell=True, capture_output=True, timeout=60)
+    assert full.returncode == 2
+    assert full.stderr == b"magnetite: No space left on device\n"
+
+
+def test_names_of_any_bytes(run: Run, gray: Path, tmp_path: Path) -> None:
+    name = os.fsdecode(b"bad\xff\x1b[31m $5_$ \\frac.png")
+    shutil.copy(gray, tmp_path / name)
+    visible = "bad\\xff\\x1b[31m $5_$ \\frac.png"
+    assert shown(name) == visible
+    run("degrade", name, os.fsdecode(b"out\xfe.png"), "gaussian-noise", "sd=2%")
+    record = json.loads((tmp_path / os.fsdecode(b"out\xfe.png.cert.json")).read_text())
+    assert record["verdict"] == "as asked"
+    for words in (
+        ("score", name, name, "--maps", "maps"),
+        ("gauge", name, "--curves", "curves"),
+        ("view", "sheet", name),
+        ("curve", name, "--codec", "jpeg quality=50,80", "--out", "curve"),
+    ):
+        done = run(*words)
+        assert "\x1b" not in done.stdout + done.stderr
+    done = run("curve", name, "--codec", "jpeg quality=50,80", "--out", "curve")
+    assert "2 of 2 points taken" in done.stderr
+    assert visible in run("gauge", name).stdout
+
+
+def test_long_names_leave_nothing_behind(run: Run, gray: Path, tmp_path: Path) -> None:
+    name = "n" * 246 + ".png"
+    shutil.copy(gray, tmp_path / name)
+    run("degrade", name, "o.png", "gaussian-noise", "sd=1%")
+    assert "255 bytes" in run("score", name, name, "--maps", "maps", status=2).stderr
+    assert not (tmp_path / "maps").exists()
+    run("degrade", "g.png", "m" * 246 + ".png", "gaussian-noise", "sd=1%", status=2)
+    assert not list(tmp_path.glob("m*"))
+
+
+def test_what_is_no_plain_file_is_not_replaced(run: Run, gray: Path, tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe.png")
+    (tmp_path / "fixed.png").write_bytes(b"mine")
+    (tmp_path / "link.png").symlink_to("target.png")
+    noise = ("gaussian-noise", "sd=1%")
+    assert "a pipe" in run("degrade", "g.png", "pipe.png", *noise, status=2).stderr
+    run("degrade", "g.png", "link.png", *noise)
+    assert (tmp_path / "link.png").is_symlink()
+    assert (tmp_path / "target.png").is_file()
+    if os.geteuid():
+        (tmp_path / "fixed.png").chmod(0o400)
+        assert "read-only" in run("degrade", "g.png", "fixed.png", *noise, status=2).stderr
+
+
+def test_a_picture_has_its_certificate_or_is_not_there(gray: Path, tmp_path: Path) -> None:
+    from magnetite.core.errors import FileError
+    from magnetite.files import sidecar
+
+    degraded = magnetite.degrade(magnetite.read(gray), "gaussian-noise sd=1%")
+    record = degraded.certificate.as_dict()
+    (tmp_path / "o.png.cert.json").mkdir()
+    with pytest.raises(FileError, match="is a folder"):
+        sidecar.write_certified(degraded.picture, tmp_path / "o.png", record)
+    assert not (tmp_path / "o.png").exists()
+    (tmp_path / "p.png").mkdir()
+    with pytest.raises(FileError, match="is a folder"):
+        sidecar.write_certified(degraded.picture, tmp_path / "p.png", record)
+    assert not (tmp_path / "p.png.cert.json").exists()
+
+
+def test_without_a_cache_folder_loops_are_compiled_anew(gray: Path, tmp_path: Path) -> None:
+    """As another user, whose installation and home cannot be written."""
+    source = Path(magnetite.__file__).parent
+    copy = tmp_path / "lib" / "magnetite"
+    shutil.copytree(source, copy, ignore=shutil.ignore_patterns("__pycache__"))
+    code = (
+        "import numba.core.caching as c\n"
+        "c.CacheImpl._locator_classes = []\n"  # as where none finds a folder
+        "from magnetite.cli import main\nmain()"
+    )
+    done = subprocess.run(
+        [sys.executable, "-B", "-c", code, "compress", gray, "o.mgt", "bit-planes", "keep=2"],
+        cwd=tmp_path, capture_output=True, text=True, timeout=120,
+        env=os.environ | {"PYTHONPATH": str(tmp_path / "lib")},
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert done.stderr.count("compiled loops are not kept") == 1
+
+
+def test_points_of_a_curve_are_never_lost(run: Run, gray: Path, tmp_path: Path) -> None:
+    words = ("curve", "g.png", "--out", "c", "--format", "csv")
+    one, two = ("--codec", "jpeg quality=20,50,80"), ("--codec", "dct step=8dn,16dn")
+    run(*words, *one)
+    run(*words, *two, "--metrics", "ssim")
+    points = tmp_path / "c" / "points.csv"
+    assert len(list(csv.DictReader(points.read_text().splitlines()))) == 3 * 2 + 2
+    points.write_text(points.read_text() + "\n\ngarbage,\x00\n1,2,3,4,x,6,7,8\ncut sho")
+    done = run(*words, *two, *one)
+    assert "damaged lines are left out" in done.stderr
+    assert "3 of 5 points taken" in done.stderr
+    programs = [
+        subprocess.Popen([PROGRAM, *words, "--codec", codec], cwd=tmp_path, stdout=subprocess.PIPE)
+        for codec in ("wavelet step=9dn,20dn", "pcm bits=2,3", "svd rank=2,5")
+    ]
+    assert [program.wait(120) for program in programs] == [0, 0, 0]
+    for program in programs:
+        program.stdout.close()
+    every = [*one, *two, *(w for c in ("wavelet step=9dn,20dn", "pcm bits=2,3", "svd rank=2,5")
+                           for w in ("--codec", c))]  # fmt: skip
+    assert "11 of 11 points taken" in run(*words, *every).stderr
+
+
+def test_an_interrupted_curve_goes_on_where_it_was(gray: Path, run: Run, tmp_path: Path) -> None:
+    words = ["curve", "g.png", "--out", "c", "--codec", "png level=9", "--codec",
+             "predictive bound=0..30", "--workers", "1"]  # fmt: skip
+    program = subprocess.Popen([PROGRAM, *words], cwd=tmp_path, stdout=subprocess.DEVNULL)
+    points = tmp_path / "c" / "points.csv"
+    while not points.is_file() or points.read_text().count("\n") < 4:
+        time.sleep(0.02)
+    program.kill()
+    program.wait()
+    kept = points.read_text().count("\n") - 1
+    assert kept >= 3
+    done = run(*words)
+    assert f"{kept // 2} of 32 points taken" in done.stderr
+
+
+@pytest.mark.parametrize("delay", [0.01, 0.05, 0.15, 0.3, 1.0])
+def test_an_interruption_is_one_line(delay: float, gray: Path, tmp_path: Path) -> None:
+    program = subprocess.Popen(
+        [PROGRAM, "demo", "d"], cwd=tmp_path, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL
+    )
+    time.sleep(delay)
+    program.send_signal(signal.SIGINT)
+    start = time.perf_counter()
+    _, said = program.communicate(timeout=30)
+    assert time.perf_counter() - start < 4
+    assert program.returncode in (130, -signal.SIGINT)
+    assert b"Traceback" not in said or delay < 0.05, said  # before the program itself runs
+
+
+def test_errors_are_short_lines(run: Run, gray: Path) -> None:
+    done = run("degrade", "g.png", "o.png", "a" * 100_000, status=2)
+    assert len(done.stderr) < 1100
+    assert "is not an aim" in run("compress", "g.png", "o.mgt", "dct", "--aim", " =3",
+                                  status=2).stderr  # fmt: skip
+    for words in (
+        ("compress", "g.png", "o.mgt", "dct", "--rate", "1_0bpp"),
+        ("compress", "g.png", "o.mgt", "dct", "--aim", "psnr=３０"),
+        ("view", "sheet", "g.png", "--crop", "١,2,30x30"),
+        ("view", "sheet", "g.png", "--crop", ""),
+        ("view", "profile", "g.png", "--line", "nan,0,1,1"),
+        ("demo", "--seed", "-1"),
+        ("gauge", "g.png", "--full-scale", "1e300"),
+        ("compress", "g.png", "o.mgt", "dct", "block=auto", "--rate", "1bpp"),
+        ("compress", "g.png", "o.mgt", "predictive", "bound=auto"),
+        ("score", "g.png", "g.png", "--metrics", "ssim window=auto"),
+        ("curve", "g.png", "--codec", "dct step=auto"),
+    ):
+        assert run(*words, status=2).stderr.count("\n") == 1, words
+    run("compress", "g.png", "o.mgt", "dct", "--rate", "1e308bpp")
+    assert run("degrade", "g.png", "o.png", "gaussian-blur", "sigma=1e-300").stderr == ""
+
+
+def test_auto_is_refused_wherever_nothing_is_solved_for() -> None:
+    from magnetite.core.chain import parse_step, parse_sweep
+    from magnetite.core.errors import ChainError
+    from magnetite.core.registry import every
+
+    for method in every():
+        for key, parameter in method.parameters.items():
+            text = f"{method.name} {key}=auto"
+            if parameter.kind.span() is None:
+                continue
+            with pytest.raises(ChainError, match=r"auto stands for a value|takes one of"):
+                parse_step(text, method.kind, complete=False)
+            with pytest.raises(ChainError, match=r"auto stands for a value|takes one of"):
+                parse_sweep(text, method.kind, complete=False)
+
+
+def test_results_do_not_depend_on_the_number_of_cpus(gray: Path, tmp_path: Path) -> None:
+    made = []
+    for cpus in ({0}, set(os.sched_getaffinity(0))):
+        subprocess.run(
+            [PROGRAM, "compress", "g.png", "o.mgt", "pca", "components=6"], cwd=tmp_path,
+            check=True, capture_output=True, timeout=60,
+            preexec_fn=lambda cpus=cpus: os.sched_setaffinity(0, cpus),
+        )  # fmt: skip
+        made.append((tmp_path / "o.mgt").read_bytes())
+    assert made[0] == made[1]
+
+
+def test_float_pictures_that_are_not_on_0_to_1() -> None:
+    rng = np.random.default_rng(0)
+    whole = rng.integers(0, 256, (32, 32), np.uint8)
+    with pytest.raises(ValueError, match=r"reach 255, and their full scale is taken as 1\.0"):
+        magnetite.score(whole.astype(float), whole.astype(float), "psnr")
+    for value in (1e160, 1e-160, 1e300):
+        for method in magnetite.core.registry.every("metric"):
+            one, two = (value * rng.random((180, 180, 3)) for _ in "ab")
+            try:
+                figure = method.function(one, two) if method.complete else 0.0
+            except ValueError as error:
+                assert "\n" not in str(error)
+                assert "math domain" not in str(error).split(":")[-1]
+            else:
+                assert not np.isnan(figure), method.name
+
+
+def test_commands_that_misbehave(run: Run, gray: Path, tmp_path: Path) -> None:
+    table = """
+        [restoration.pipe]
+        run = ["mkfifo", "{output}", "--", "{input}x"]
+        [restoration.holds]
+        run = ["sh", "-c", "sleep 30 & cp {input} {output}"]
+        [restoration.detached]
+        run = ["sh", "-c", "setsid sleep 987 & cp {input} {output}"]
+        [restoration.missing]
+        run = "no-such-program {input} {output}"
+    """
+    (tmp_path / "own.toml").write_text(table)
+    start = time.perf_counter()
+    run("--commands", "own.toml", "restore", "g.png", "o.png", "holds")
+    run("--commands", "own.toml", "restore", "g.png", "o.png", "detached")
+    assert time.perf_counter() - start < 20
+    assert subprocess.run(["pgrep", "-f", "^sleep 987"], capture_output=True).returncode == 1
+    said = run("--commands", "own.toml", "restore", "g.png", "o.png", "pipe", status=2).stderr
+    assert "not a plain file" in said
+    assert "no such program" in run(
+        "--commands", "own.toml", "restore", "g.png", "o.png", "missing", status=2
+    ).stderr  # fmt: skip
+    for number, text in enumerate(
+        (
+            '[restoration.x]\nrun = "a\\u0000b {input} {output}"',
+            "x = " + "[" * 5000,
+            "[restoration.x]\nrun = 'a {input} {output}'\nseconds = " + "9" * 5000,
+            "[codec.x]\nencode = 'a {input} {output} {quality}'\ndecode = 'a {input} {output}'\n"
+            f"quality = [1, {'9' * 400}]",
+        )
+    ):
+        (tmp_path / f"bad{number}.toml").write_text(text)
+        done = run("--commands", f"bad{number}.toml", "methods", "--brief", status=2)
+        assert done.stderr.count("\n") == 1, text[:60]
+
+
+def test_a_command_ends_with_the_program(gray: Path, tmp_path: Path) -> None:
+    (tmp_path / "own.toml").write_text(
+        '[restoration.slow]\nrun = ["sh", "-c", "sleep 876; cp {input} {output}"]\n'
+    )
+    words = [PROGRAM, "--commands", "own.toml", "restore", "g.png", "o.png", "slow"]
+    for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
+        program = subprocess.Popen(words, cwd=tmp_path, stderr=subprocess.DEVNULL)
+        deadline = time.perf_counter() + 20
+        while subprocess.run(["pgrep", "-f", "^sleep 876"], capture_output=True).returncode:
+            assert time.perf_counter() < deadline
+            time.sleep(0.05)
+        program.send_signal(number)
+        assert program.wait(10) == 128 + number
+        assert subprocess.run(["pgrep", "-f", "^sleep 876"], capture_output=True).returncode == 1
+
+
+def test_many_programs_start_at_once_with_an_empty_cache(gray: Path, tmp_path: Path) -> None:
+    environment = os.environ | {"NUMBA_CACHE_DIR": str(tmp_path / "cache")}
+    failed = []
+
+    def work(number: int) -> None:
+        done = subprocess.run(
+            [PROGRAM, "compress", "g.png", f"{number}.mgt", "bit-planes", "keep=2"],
+            cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=120,
+        )  # fmt: skip
+        if done.returncode:
+            failed.append(done.stderr)
+
+    workers = [threading.Thread(target=work, args=(n,)) for n in range(4)]
+    for worker in workers:
+        worker.start()
+    for worker in workers:
+        worker.join()
+    assert not failed
+    assert len({(tmp_path / f"{n}.mgt").read_bytes() for n in range(4)}) == 1
