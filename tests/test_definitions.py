@@ -1,0 +1,79 @@
+"""Every metric against its definition on pictures of every sort."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+import magnetite
+from magnetite.core.errors import PictureError
+from magnetite.core.registry import ColourPolicy, every
+from magnetite.scenes.catalogue import SCENES
+from slow_metrics import DEFINITIONS
+
+SIZE = (208, 190)
+
+
+def pairs() -> dict[str, tuple[np.ndarray, np.ndarray]]:
+    rng = np.random.default_rng(5)
+    scene = SCENES[1].picture(*SIZE[::-1], 0)
+    rgb, gray = scene.samples, scene.luma().samples
+
+    def worn(x: np.ndarray, sd: float) -> np.ndarray:
+        return x + rng.normal(0, sd, x.shape)
+
+    def whole(x: np.ndarray, top: int) -> np.ndarray:
+        return np.rint(x.clip(0, top)).astype(np.uint8 if top == 255 else np.uint16)
+
+    # Clear of both ends, so that no noise is clipped: the residual's tests leave such places out.
+    inner = 60 + 0.5 * rgb.astype(float)
+    quiet = 60 + 0.5 * gray.astype(float)
+    planes = np.dstack([inner, quiet, 220 - quiet])
+    return {
+        "gray": (whole(quiet, 255), whole(worn(quiet, 9), 255)),
+        "colour": (whole(inner, 255), whole(worn(inner, 12), 255)),
+        "16 bits": (whole(257 * inner, 65535), whole(worn(257 * inner, 1500), 65535)),
+        "float": (inner / 255, worn(inner, 5) / 255),
+        "beyond 0..1": (quiet / 150 - 0.4, worn(quiet, 20) / 150 - 0.4),
+        "identical": (whole(inner, 255), whole(inner, 255)),
+        "inverted": (whole(quiet, 255), 255 - whole(quiet, 255)),
+        "flat": (np.full(SIZE, 90, np.uint8), np.full(SIZE, 110, np.uint8)),
+        "one row": (whole(quiet[:1], 255), whole(worn(quiet[:1], 9), 255)),
+        "five planes": (whole(planes, 255), whole(worn(planes, 12), 255)),
+    }
+
+
+PAIRS = pairs()
+NEEDS_PLANES = {"sam", "ergas"}
+#: Where the definition divides nothing by nothing, or takes a root of what is negative.
+WITHOUT_DEFINITION = {("fsim", "flat"), ("iw-ssim", "flat"), ("iw-ssim", "inverted")}
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("sort", PAIRS)
+@pytest.mark.parametrize("name", [m.name for m in every("metric") if "delta" not in m.name])
+def test_metrics_are_their_definitions(name: str, sort: str) -> None:
+    reference, test = PAIRS[sort]
+    method = next(m for m in every("metric") if m.name == name)
+    scale = {np.dtype(np.uint8): 1, np.dtype(np.uint16): 1 / 257}.get(reference.dtype, 255)
+    one, two = (p.astype(float) * scale for p in (reference, test))
+    refused = (
+        (method.colour is ColourPolicy.LUMA and sort == "five planes")
+        or (name in NEEDS_PLANES and one.ndim == 2)
+        or (sort == "one row" and method.traits["smallest"] != "1x1")
+    )
+    if refused:
+        with pytest.raises(PictureError):
+            magnetite.score(reference, test, name)
+        return
+    found = magnetite.score(reference, test, name)[name]
+    if (name, sort) in WITHOUT_DEFINITION:
+        assert 0 <= found <= 1
+        return
+    expected = DEFINITIONS[name](one, two)
+    if not math.isfinite(expected):
+        assert found == expected
+        return
+    assert found == pytest.approx(expected, rel=2e-5, abs=1e-6)
