@@ -233,8 +233,9 @@ def test_an_interruption_is_one_line(delay: float, gray: Path, tmp_path: Path) -
     start = time.perf_counter()
     _, said = program.communicate(timeout=30)
     assert time.perf_counter() - start < 4
-    assert program.returncode in (130, -signal.SIGINT)
-    assert b"Traceback" not in said or delay < 0.05, said  # before the program itself runs
+    early = (1,) if delay < 0.1 else ()
+    assert program.returncode in (130, -signal.SIGINT, *early), said
+    assert b"Traceback" not in said or delay < 0.1, said  # before the program itself runs
 
 
 def test_errors_are_short_lines(run: Run, gray: Path) -> None:

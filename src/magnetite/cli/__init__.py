@@ -21,7 +21,8 @@ def _leave(*_: Any) -> None:
 
 def main() -> None:
     """Run the program."""
-    signal.signal(signal.SIGINT, _leave)
+    if signal.getsignal(signal.SIGINT) is not signal.SIG_IGN:
+        signal.signal(signal.SIGINT, _leave)
     from magnetite.cli.main import main as run
 
     run()

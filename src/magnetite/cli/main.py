@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated
 
@@ -26,7 +27,7 @@ from magnetite.cli import (
 from magnetite.cli.help import steps_of
 from magnetite.cli.options import limits, note
 from magnetite.cli.signals import INTERRUPTED, watch
-from magnetite.cli.streams import give_up_output, prepare
+from magnetite.cli.streams import flush_or_give_up, give_up_output, prepare
 from magnetite.core.errors import MagnetiteError, TargetError
 from magnetite.core.limits import MAX_SAMPLES
 from magnetite.files.names import shown
@@ -102,30 +103,38 @@ def _options(
 
 
 def main() -> None:
-    """Run the program; every error that is bad input becomes one line and exit status 2."""
+    """Run the program."""
     watch()
     prepare()
+    sys.exit(execute(sys.argv[1:]))
+
+
+def execute(words: Sequence[str]) -> int:
+    """Do what the words of a command line say; its exit status.
+
+    Every error that is bad input becomes one line on standard error and status 2.
+    """
     try:
-        status = app(standalone_mode=False)
+        status = app(list(words), prog_name="magnetite", standalone_mode=False)
         sys.stdout.flush()
     except BrokenPipeError:
         # The reader of our output has gone: nothing is left to say, nor anyone to say it to.
         give_up_output()
-        sys.exit(0)
+        return 0
     except SystemExit as end:
         # The argument parser turns a broken pipe into an exit; a signal ends the program.
         give_up_output()
-        sys.exit(end.code if isinstance(end.code, int) and end.code > _SIGNALS else 0)
+        return end.code if isinstance(end.code, int) and end.code > _SIGNALS else 0
     except KeyboardInterrupt:
         status = INTERRUPTED
     except (MagnetiteError, OSError, MemoryError, TyperException) as error:
-        give_up_output()
+        flush_or_give_up()
         print(f"magnetite: {_one_line(error)}", file=sys.stderr)
-        sys.exit(1 if isinstance(error, TargetError) else 2)
+        return 1 if isinstance(error, TargetError) else 2
     if status == INTERRUPTED:
         print("magnetite: interrupted", file=sys.stderr)
     _say_uncached()
-    sys.exit(status if isinstance(status, int) else 0)
+    return status if isinstance(status, int) else 0
 
 
 #: Exit statuses above this tell of a signal.

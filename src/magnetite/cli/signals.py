@@ -17,10 +17,11 @@ _PATIENCE = 2.5
 
 def watch() -> None:
     """Turn signals into exceptions, so that what was begun is tidied up; then stop in any case."""
-    signal.signal(signal.SIGINT, _interrupt)
-    for name in ("SIGTERM", "SIGHUP"):
-        if hasattr(signal, name):
-            signal.signal(getattr(signal, name), _end)
+    for name, handler in (("SIGINT", _interrupt), ("SIGTERM", _end), ("SIGHUP", _end)):
+        number = getattr(signal, name, None)
+        # A signal that is ignored, as under nohup, stays so.
+        if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
+            signal.signal(number, handler)
 
 
 def _interrupt(number: int, _: FrameType | None) -> NoReturn:

@@ -38,6 +38,14 @@ def _as_note(message: Warning | str, *_: Any) -> None:
     print(f"note: {' '.join(str(message).split())}: check the figures", file=sys.stderr)
 
 
+def flush_or_give_up() -> None:
+    """Write what is still buffered; where that cannot be, forget it."""
+    try:
+        sys.stdout.flush()
+    except (OSError, ValueError):
+        give_up_output()
+
+
 def give_up_output() -> None:
     """Nothing more can be written: what is still buffered goes nowhere."""
     try:
