@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import os
+import resource
 import shutil
 import signal
 import subprocess
@@ -17,6 +18,7 @@ import numpy as np
 import pytest
 
 import magnetite
+import magnetite.core.registry
 from conftest import PROGRAM, Run, texture
 from magnetite.core.errors import TargetError
 from magnetite.core.picture import as_picture
@@ -377,3 +379,63 @@ def test_many_programs_start_at_once_with_an_empty_cache(gray: Path, tmp_path: P
         worker.join()
     assert not failed
     assert len({(tmp_path / f"{n}.mgt").read_bytes() for n in range(4)}) == 1
+
+
+def test_floats_far_beyond_the_range_are_restored_or_refused() -> None:
+    rng = np.random.default_rng(0)
+    for reach in (1.5, 5, 9):
+        wild = rng.normal(0, reach / 3, (48, 48)).clip(-reach, reach).astype(np.float32)
+        for method in magnetite.core.registry.every("restoration"):
+            try:
+                restored = magnetite.restore(wild, method.example)
+            except ValueError as error:
+                assert "is outside" not in str(error), method.name
+            else:
+                assert np.isfinite(restored.picture.samples).all(), method.name
+
+
+def test_a_full_disk_leaves_nothing_behind(gray: Path, tmp_path: Path) -> None:
+    def full() -> None:
+        signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (1000, 1000))
+
+    for words in (
+        ("degrade", "g.png", "o.png", "gaussian-noise", "sd=9dn"),
+        ("compress", "g.png", "o.mgt", "predictive"),
+        ("view", "sheet", "g.png", "--out", "o.svg"),
+    ):
+        done = subprocess.run(
+            [PROGRAM, *words], cwd=tmp_path, capture_output=True, text=True, timeout=60,
+            preexec_fn=full,
+        )  # fmt: skip
+        assert done.returncode == 2, words
+        assert done.stderr.count("\n") == 1, done.stderr
+        assert "cannot be written (File too large)" in done.stderr
+        assert [path.name for path in tmp_path.iterdir()] == ["g.png"], words
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("ending", ["png", "tif", "jpg", "bmp", "pgm", "webp", "jp2", "npy", "mgt"])
+def test_2000_corrupted_pictures_of_each_format(ending: str, tmp_path: Path) -> None:
+    from magnetite.core.errors import MagnetiteError
+
+    picture = as_picture((texture(40, 50, 3 if ending != "pgm" else None) * 255).astype(np.uint8))
+    path = tmp_path / f"p.{ending}"
+    if ending == "mgt":
+        path.write_bytes(magnetite.compress(picture, "dct step=8dn").data)
+    else:
+        magnetite.write(picture, path)
+    whole = path.read_bytes()
+    rng = np.random.default_rng(1)
+    for _ in range(2000):
+        data = bytearray(whole)
+        for place in rng.integers(0, len(data), rng.integers(1, 9)):
+            data[place] = rng.integers(256)
+        path.write_bytes(bytes(data[: rng.integers(1, len(data) + 1)]) if rng.random() < 0.3
+                         else bytes(data))  # fmt: skip
+        start = time.perf_counter()
+        try:
+            magnetite.read(path)
+        except MagnetiteError as error:
+            assert "\n" not in str(error)
+        assert time.perf_counter() - start < 5

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from magnetite.core.chain import AUTO, Chain, Step, parse_chain
-from magnetite.core.errors import ChainError
+from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.parameters import Quantity, nearby
 from magnetite.core.picture import Clipped, Picture, Pixels, Samples, as_picture
 from magnetite.core.restore.noise_sd import NoiseSd, estimated
@@ -75,6 +75,11 @@ def _with_sd(step: Step, picture: Picture, pixels: Pixels, spacing: float | None
         if any(other in given for other in others):
             continue
         sd = estimated(pixels, None, spacing)
+        if sd > 1:
+            raise PictureError(
+                f"{picture.origin}: the sd of the noise is estimated as {100 * sd:.4g} % of full "
+                "scale, and at most 100 % can be restored: bring the samples to 0..1"
+            )
         scale, unit = picture.full_scale, "dn" if picture.bits is not None else "fs"
         return step.with_setting(key, parameter.kind.parse(str(Quantity(nearby(sd * scale), unit))))
     return step
