@@ -76,9 +76,13 @@ def _options(
         ),
     ] = False,
     threads: Annotated[
-        int,
-        typer.Option(help="Threads of the heavy loops; no result depends on it.", min=1, max=256),
-    ] = 2,
+        int | None,
+        typer.Option(
+            help="Threads of the heavy loops, all cores by default; no result depends on it.",
+            min=1,
+            max=256,
+        ),
+    ] = None,
     max_samples: Annotated[
         int,
         typer.Option(help="Pictures that declare more samples are refused.", min=1, max=2**40),
@@ -92,9 +96,9 @@ def _options(
         ),
     ] = None,
 ) -> None:
-    from magnetite.core.parallel import use_threads
+    from magnetite.core.parallel import cores, use_threads
 
-    use_threads(threads)
+    use_threads(threads or cores())
     limits.max_samples = max_samples
     if commands is not None:
         from magnetite.commands import declare

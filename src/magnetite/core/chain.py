@@ -14,13 +14,14 @@ import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
+from enum import Enum
 from typing import Any
 
 from magnetite.core import registry
 from magnetite.core.errors import ChainError
 from magnetite.core.parameters import Context, FileName, Quantity, read_quantity
 from magnetite.core.picture import Picture
-from magnetite.core.registry import Method, Parameter
+from magnetite.core.registry import Method, MethodKind, Parameter
 
 #: A range may not expand into more values than this.
 MAX_SWEEP = 1000
@@ -28,24 +29,49 @@ MAX_SWEEP = 1000
 MAX_CHAINS = 10_000
 #: Longer texts are cut in messages.
 _LONGEST_QUOTE = 120
-#: The value of a setting that is to be solved for.
-AUTO = "auto"
+
+
+class Auto(Enum):
+    """The value of a setting that is to be solved for: a type of its own, and no value."""
+
+    AUTO = "auto"
+
+    def __str__(self) -> str:
+        return str(self.value)
+
+
+AUTO = Auto.AUTO
 
 
 @dataclass(frozen=True)
 class Step:
-    """One method with the settings that were given for it, by key."""
+    """One method, by kind and name, with the settings that were given for it, by key.
 
-    method: Method
+    Plain data: equal, hashable, picklable. What it means is looked up where it is used.
+    """
+
+    kind: MethodKind
+    name: str
     settings: tuple[tuple[str, Any], ...] = ()
 
+    @property
+    def method(self) -> Method:
+        """The declaration; raises `ChainError` where this process does not know it."""
+        method = registry.find(self.kind, self.name)
+        if method is None:
+            raise ChainError(
+                f"no {self.kind} is called {self.name!r} here: was its package or file of "
+                "commands not loaded?"
+            )
+        return method
+
     def __str__(self) -> str:
-        words = [self.method.name]
+        words = [self.name]
         given = dict(self.settings)
         for key, parameter in self.method.parameters.items():
             if key in given:
                 value = given[key]
-                text = AUTO if value is AUTO else parameter.kind.spell(value)
+                text = str(AUTO) if value is AUTO else parameter.kind.spell(value)
                 if text != parameter.default_text:
                     words.append(f"{key}={text}")
         return " ".join(words)
@@ -56,16 +82,22 @@ class Step:
         Raises
         ------
         ChainError
-            If a value cannot be used with this picture's bit depth.
+            If a value cannot be used with this picture's bit depth, or is `auto`.
         """
         arguments = {}
+        method = self.method
         context = Context(picture.digital_full_scale, dict(self.settings))
-        given = [(self.method.parameters[key], value) for key, value in self.settings]
-        for parameter, value in [*given, *((p, None) for p in self.method.implicit)]:
+        given = [(method.parameters[key], value) for key, value in self.settings]
+        for parameter, value in [*given, *((p, None) for p in method.implicit)]:
+            if value is AUTO:
+                raise ChainError(
+                    f"{self.name} {parameter.key}=auto has no value yet: it is solved for by an "
+                    f"aim, or write one, such as {parameter.key}={parameter.kind.example()}"
+                )
             try:
                 argument = parameter.kind.resolve(value, context)
             except ValueError as error:
-                raise ChainError(f"{self.method.name} {parameter.key}: {error}") from None
+                raise ChainError(f"{self.name} {parameter.key}: {error}") from None
             arguments[parameter.name] = argument
         return arguments
 
@@ -183,7 +215,7 @@ class _Alternatives:
         """Every combination of the values."""
         combinations = itertools.product(*self.values.values())
         return [
-            Step(self.method, tuple(zip(self.values, chosen, strict=True)))
+            Step(self.method.kind, self.method.name, tuple(zip(self.values, chosen, strict=True)))
             for chosen in combinations
         ]
 
@@ -227,7 +259,7 @@ def shortened(text: str) -> str:
 
 
 def _read_values(parameter: Parameter, text: str, auto: bool) -> list[Any]:
-    if text == AUTO and parameter.kind.span() is not None:
+    if text == AUTO.value and parameter.kind.span() is not None:
         if auto:
             return [AUTO]
         raise ValueError(

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TypeVar
 
 Job = TypeVar("Job")
@@ -14,9 +15,16 @@ Result = TypeVar("Result")
 Listener = Callable[[int, int], None]
 
 
+def cores() -> int:
+    """Cores that this process may use."""
+    if hasattr(os, "sched_getaffinity"):
+        return len(os.sched_getaffinity(0))
+    return os.cpu_count() or 1
+
+
 @dataclass
 class _State:
-    threads: int = 2
+    threads: int = field(default_factory=cores)
     listener: Listener | None = None
 
 
@@ -24,7 +32,7 @@ _state = _State()
 
 
 def threads() -> int:
-    """Threads that a loop may take; 2 unless `use_threads` said otherwise."""
+    """Threads that a loop may take: all cores of this process unless `use_threads` said less."""
     return _state.threads
 
 

@@ -71,9 +71,13 @@ class Picture:
 
     def __post_init__(self) -> None:
         _check(self)
-        view = self.samples.view()
-        view.flags.writeable = False
-        object.__setattr__(self, "samples", view)
+        object.__setattr__(self, "samples", _unchanging(self.samples))
+        if self.alpha is not None:
+            object.__setattr__(self, "alpha", _unchanging(self.alpha))
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        values = self.samples, self.bits, self.colour, self.origin, self.notes, self.alpha
+        return Picture, values
 
     def __repr__(self) -> str:
         return f"<Picture {self.describe()}, from {self.origin}>"
@@ -152,7 +156,7 @@ class Picture:
             rounded = np.rint(pixels * pixels.dtype.type(self.full_scale))
             low, high = int((rounded < 0).sum()), int((rounded > self.full_scale).sum())
             stored = rounded.clip(0, self.full_scale).astype(self.samples.dtype)
-        picture = Picture(stored, self.bits, self.colour, self.origin)
+        picture = Picture(frozen(stored), self.bits, self.colour, self.origin)
         return picture, Clipped(low, high, pixels.size)
 
     def luma(self) -> Picture:
@@ -164,7 +168,7 @@ class Picture:
 
     def exact_luma(self) -> Picture:
         """Float gray picture of the luma (BT.601), not rounded; of a gray picture its samples."""
-        return Picture(luma(self.on_scale(1.0)), None, "gray", self.origin)
+        return Picture(frozen(luma(self.on_scale(1.0))), None, "gray", self.origin)
 
     def digest(self) -> bytes:
         """SHA-256 of what the picture shows: shape, depth and samples, not its origin."""
@@ -175,6 +179,22 @@ class Picture:
     def same_samples(self, other: Picture) -> bool:
         """Whether both store exactly the same samples at the same depth."""
         return self.bits == other.bits and np.array_equal(self.samples, other.samples)
+
+
+def frozen(samples: Samples) -> Samples:
+    """An array that nobody else holds, made read-only: a picture takes it without a copy."""
+    samples.flags.writeable = False
+    return samples
+
+
+def _unchanging(samples: Samples) -> Samples:
+    """The array itself if it can no longer be changed through any name; a copy otherwise."""
+    behind: Any = samples
+    while isinstance(behind, np.ndarray):
+        if behind.flags.writeable:
+            return frozen(samples.copy())
+        behind = behind.base
+    return samples if behind is None else frozen(samples.copy())
 
 
 def luma(pixels: Pixels) -> Pixels:
@@ -215,7 +235,7 @@ def as_picture(
     if array.dtype == bool:
         return Picture(array.astype(np.uint8), 1, colour, origin, notes)
     if array.dtype in (np.uint8, np.uint16):
-        return Picture(array.copy(), 8 * array.dtype.itemsize, colour, origin, notes)
+        return Picture(array, 8 * array.dtype.itemsize, colour, origin, notes)
     if np.issubdtype(array.dtype, np.floating):
         if not any_range and (largest := beyond_range(array)):
             raise PictureError(
@@ -223,7 +243,7 @@ def as_picture(
                 "them by theirs"
             )
         wide = np.float64 if array.dtype.itemsize >= 8 else np.float32
-        return Picture(array.astype(wide), None, colour, origin, notes)
+        return Picture(array.astype(wide, copy=False), None, colour, origin, notes)
     raise PictureError(
         f"samples of type {array.dtype} have no known full scale: "
         "give uint8, uint16, or float on 0..1"

@@ -52,7 +52,7 @@ class Scores(Figures):
 def parse_metrics(text: str, kind: str) -> list[Step]:
     """Read a list such as `psnr,ssim window=7`, or `all`; `kind` is "metric" or "gauge"."""
     if text == ALL:
-        return [Step(method) for method in every(kind) if method.complete]
+        return [Step(method.kind, method.name) for method in every(kind) if method.complete]
     steps = [parse_step(part, kind) for part in text.split(",")]
     labels = [str(step) for step in steps]
     for label in labels:

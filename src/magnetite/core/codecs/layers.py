@@ -55,6 +55,29 @@ class Layer(Protocol):
     def backward(self, data: Any) -> Any: ...
 
 
+class Memory:
+    """What the layers made in the run before, for runs that differ in later layers alone.
+
+    A layer is not run again where an equal one was given the same object: so a search for a rate
+    computes colours and transform once.
+    """
+
+    def __init__(self) -> None:
+        self._before: list[tuple[Layer, Any, Any]] = []
+        self._now: list[tuple[Layer, Any, Any]] = []
+
+    def run(self, layer: Layer, data: Any) -> Any:
+        """What the layer makes of the data, or made of them."""
+        kept = [m for known, given, m in self._before if given is data and known == layer]
+        made = kept[0] if kept else layer.forward(data)
+        self._now.append((layer, data, made))
+        return made
+
+    def turn(self) -> None:
+        """Begin a new run."""
+        self._before, self._now = self._now, []
+
+
 @dataclass(frozen=True)
 class EachPlane:
     """The last layer of a codec of planes: each goes through layers of its own to one section."""
@@ -63,11 +86,15 @@ class EachPlane:
     layers: Sequence[Sequence[Layer]]
 
     def forward(self, planes: Sequence[Any]) -> list[Section]:
+        return self.coded(planes, Memory())
+
+    def coded(self, planes: Sequence[Any], memory: Memory) -> list[Section]:
+        """The same, with what a memory knows."""
         sections = []
         for name, layers, plane in zip(self.names, self.layers, planes, strict=True):
             data = plane
             for layer in layers:
-                data = layer.forward(data)
+                data = memory.run(layer, data)
             sections.append(Section(name, data))
         return sections
 
@@ -91,11 +118,19 @@ class Pipeline:
     #: Whether a stream that was cut short still decodes, to a lower quality.
     embedded: bool = False
 
-    def forward(self, pixels: Pixels) -> list[Section]:
-        """Code samples on full-scale units, shape `Frame.shape`."""
+    def forward(self, pixels: Pixels, memory: Memory | None = None) -> list[Section]:
+        """Code samples on full-scale units, shape `Frame.shape`.
+
+        With a memory of a run on the same array, layers that have not changed are not run again.
+        """
+        memory = memory or Memory()
+        memory.turn()
         data: Any = pixels
         for layer in self.layers:
-            data = layer.forward(data)
+            if isinstance(layer, EachPlane):
+                data = layer.coded(data, memory)
+            else:
+                data = memory.run(layer, data)
         sections: list[Section] = data
         return sections
 

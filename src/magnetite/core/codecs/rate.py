@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from magnetite.core.aim import Aim, Target, solve_chain
 from magnetite.core.chain import AUTO, Chain, Step, parse_step
 from magnetite.core.codecs.container import unpack
 from magnetite.core.codecs.layers import Run
-from magnetite.core.codecs.stream import Compressed, compress
+from magnetite.core.codecs.stream import Coder, Compressed
 from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.parameters import Span
 from magnetite.core.picture import Picture, Samples, as_picture
@@ -19,6 +19,8 @@ _MOST_TRIES = 18
 _LOOSE = 1.08
 #: No file is larger than this, bytes.
 _LARGEST = 2.0**40
+#: A file is as large as was asked if it is smaller by this share at most.
+_CLOSE = 0.0005
 
 
 def open_step(text: str) -> tuple[Step, str]:
@@ -66,26 +68,27 @@ def compress_to_rate(source: Picture | Samples, text: str, bpp: float) -> Compre
     kind = step.method.parameters[key].kind
     span = kind.span()
     assert span is not None, "a codec's quality is a number"
-    coarse, fine = 0.0, 1.0
+    coder = Coder(picture)
+    tried: dict[Step, Compressed] = {}
+    search = _Search(math.log(max(1, size)))
     best: Compressed | None = None
-    tried: set[str] = set()
-    while len(tried) < _MOST_TRIES:
-        place = (coarse + fine) / 2
-        candidate = str(step.with_setting(key, kind.at(_at(span, step, place))))
+    while len(tried) < _MOST_TRIES and not search.close:
+        place = search.next()
+        candidate = step.with_setting(key, kind.at(_at(span, step, place)))
         if candidate in tried:
-            break  # a setting of whole numbers has nothing between
-        tried.add(candidate)
-        made = compress(picture, candidate)
+            if search.even:
+                break  # a setting of whole numbers has nothing between
+            search.even = True
+            continue
+        made = tried[candidate] = coder.code(candidate)
+        search.learn(place, math.log(len(made.data)))
         if len(made.data) <= size:
-            coarse = place
             best = made if best is None or len(made.data) >= len(best.data) else best
         elif made.embedded and len(made.data) <= _LOOSE * size:
             return cut(made, size)
-        else:
-            fine = place
     if best is not None:
         return best
-    coarsest = compress(picture, str(step.with_setting(key, kind.at(_at(span, step, 0.0)))))
+    coarsest = coder.code(step.with_setting(key, kind.at(_at(span, step, 0.0))))
     if len(coarsest.data) <= size:
         return coarsest
     if coarsest.embedded:
@@ -94,6 +97,44 @@ def compress_to_rate(source: Picture | Samples, text: str, bpp: float) -> Compre
         f"{coarsest.step} gives {coarsest.bpp:.4g} bpp, more than {bpp:g}: this is the codec's "
         "coarsest setting"
     )
+
+
+@dataclass
+class _Search:
+    """Places from coarse, 0, to fine, 1, that bracket a size: by straight lines in its logarithm.
+
+    Every third place halves the bracket, so that a bent curve cannot hold one end for ever.
+    """
+
+    target: float
+    #: Place and log size at both ends of the bracket; sizes of the ends are not known at first.
+    coarse: tuple[float, float | None] = (0.0, None)
+    fine: tuple[float, float | None] = (1.0, None)
+    steps: int = 0
+    #: Whether places are the middle of the bracket from now on.
+    even: bool = False
+
+    @property
+    def close(self) -> bool:
+        """Whether the size at the coarse end is as good as the target."""
+        return self.coarse[1] is not None and self.target - self.coarse[1] < _CLOSE
+
+    def next(self) -> float:
+        """Where to look."""
+        (low, below), (high, above) = self.coarse, self.fine
+        self.steps += 1
+        if self.even or below is None or above is None or self.steps % 3 == 0:
+            return (low + high) / 2
+        aim = self.target - _CLOSE / 2
+        share = (aim - below) / max(above - below, 1e-12)
+        return low + (high - low) * min(max(share, 0.02), 0.98)
+
+    def learn(self, place: float, size: float) -> None:
+        """Take in the log of the size at a place."""
+        if size <= self.target:
+            self.coarse = (place, size)
+        else:
+            self.fine = (place, size)
 
 
 def _at(span: Span, step: Step, place: float) -> float:
@@ -137,7 +178,8 @@ def compress_to_aim(source: Picture | Samples, text: str, aim: str) -> tuple[Com
     picture = as_picture(source)
     step, key = open_step(text)
     chain = Chain((step.with_setting(key, AUTO),))
+    coder = Coder(picture)
     solved, found = solve_chain(
-        chain, Target.parse(aim), picture, lambda c: compress(picture, str(c)).picture
+        chain, Target.parse(aim), picture, lambda c: coder.code(c.steps[0]).picture
     )
-    return compress(picture, str(solved)), found
+    return coder.code(solved.steps[0]), found

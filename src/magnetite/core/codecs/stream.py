@@ -10,7 +10,7 @@ import numpy as np
 
 from magnetite.core.chain import Step, parse_step
 from magnetite.core.codecs.container import MAX_PLANES, Stream, unpack
-from magnetite.core.codecs.layers import Frame, Pipeline, Run, Section
+from magnetite.core.codecs.layers import Frame, Memory, Pipeline, Run
 from magnetite.core.errors import CommandError, MagnetiteError, PictureError, StreamError
 from magnetite.core.limits import MAX_SAMPLES
 from magnetite.core.picture import Picture, Pixels, Samples, as_picture
@@ -58,6 +58,42 @@ class Compressed:
         return expand(self.data)
 
 
+class Coder:
+    """Codes one picture with codecs of any settings; what does not depend on them is kept.
+
+    Parameters
+    ----------
+    picture : Picture
+    """
+
+    def __init__(self, picture: Picture) -> None:
+        self.picture = picture
+        self._pixels = picture.pixels()
+        self._memory = Memory()
+
+    def code(self, parsed: Step) -> Compressed:
+        """The picture coded by one codec; raises as `compress` does."""
+        picture, pixels = self.picture, self._pixels
+        frame = _frame(picture, pixels)
+        pipeline = _pipeline(parsed, picture, frame)
+        sections = pipeline.forward(pixels, self._memory)
+        data = Stream(frame, str(parsed), [s.data for s in sections]).pack()
+        remark = parsed.method.traits["remark"]
+        runs = [Run("header", len(data) - sum(len(s.data) for s in sections))]
+        for section in sections:
+            runs += section.runs or [Run(section.name, len(section.data))]
+        sample_bits = picture.bits or 8 * picture.samples.dtype.itemsize
+        return Compressed(
+            data,
+            str(parsed),
+            tuple(runs),
+            picture.height * picture.width,
+            picture.samples.size * sample_bits,
+            tuple(remark(frame, sections, _settings(parsed, picture))) if remark else (),
+            pipeline.embedded,
+        )
+
+
 def compress(source: Picture | Samples, step: str) -> Compressed:
     """Compress a picture with one codec, such as `dct step=8dn block=16`.
 
@@ -71,24 +107,7 @@ def compress(source: Picture | Samples, step: str) -> Compressed:
         raise PictureError(
             f"{picture.origin} has {picture.channels} planes; codecs take at most {MAX_PLANES}"
         )
-    parsed = parse_step(step, "codec")
-    pixels = picture.pixels()
-    data, sections = _encode(parsed, picture, pixels)
-    frame = _frame(picture, pixels)
-    remark = parsed.method.traits["remark"]
-    runs = [Run("header", len(data) - sum(len(s.data) for s in sections))]
-    for section in sections:
-        runs += section.runs or [Run(section.name, len(section.data))]
-    sample_bits = picture.bits or 8 * picture.samples.dtype.itemsize
-    return Compressed(
-        data,
-        str(parsed),
-        tuple(runs),
-        picture.height * picture.width,
-        picture.samples.size * sample_bits,
-        tuple(remark(frame, sections, _settings(parsed, picture))) if remark else (),
-        _pipeline(parsed, picture, frame).embedded,
-    )
+    return Coder(picture).code(parse_step(step, "codec"))
 
 
 def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
@@ -129,17 +148,12 @@ def through(step: Step, picture: Picture, pixels: Pixels) -> tuple[Pixels, int]:
 
     `picture` gives depth and colour; `pixels` are the samples that go through.
     """
-    data, sections = _encode(step, picture, pixels)
-    pipeline = _pipeline(step, picture, _frame(picture, pixels))
-    decoded = pipeline.backward([section.data for section in sections])
-    return decoded.astype(pixels.dtype), len(data)
-
-
-def _encode(step: Step, picture: Picture, pixels: Pixels) -> tuple[bytes, list[Section]]:
     frame = _frame(picture, pixels)
-    sections = _pipeline(step, picture, frame).forward(pixels)
-    stream = Stream(frame, str(step), [s.data for s in sections])
-    return stream.pack(), sections
+    pipeline = _pipeline(step, picture, frame)
+    sections = pipeline.forward(pixels)
+    size = len(Stream(frame, str(step), [s.data for s in sections]).pack())
+    decoded = pipeline.backward([section.data for section in sections])
+    return decoded.astype(pixels.dtype), size
 
 
 def _pipeline(step: Step, picture: Picture, frame: Frame) -> Pipeline:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -10,6 +12,7 @@ from magnetite.core.parallel import threads
 Array = NDArray[np.float32]
 
 
+@dataclass(frozen=True)
 class CosineTransform:
     """Orthonormal DCT-II of each block (Ahmed, Natarajan and Rao 1974).
 

@@ -1,0 +1,130 @@
+"""Values that cross a process: chains, pictures, a codec of the user's own."""
+
+from __future__ import annotations
+
+import hashlib
+import multiprocessing
+import pickle
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import sample_pictures
+from magnetite.core.chain import AUTO, Chain, Step, parse_chain, parse_step
+from magnetite.core.errors import ChainError
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.registry import every
+
+OWN = """
+[codec.halves]
+encode = ["sh", "-c", "cp {input} {output} # {quality}"]
+decode = "cp {input} {output}"
+quality = [1, 9]
+"""
+
+
+@pytest.mark.parametrize("method", every(), ids=lambda m: f"{m.kind}-{m.name}")
+def test_steps_are_plain_data(method: object) -> None:
+    step = parse_step(method.example, method.kind)
+    again = pickle.loads(pickle.dumps(step))
+    assert again == step
+    assert hash(again) == hash(step)
+    assert str(again) == str(step)
+    assert again.method is method
+
+
+def test_auto_is_no_value() -> None:
+    chain = parse_chain("gaussian-blur sigma=auto", "degradation", auto=True)
+    (step,) = pickle.loads(pickle.dumps(chain)).steps
+    assert step.settings == (("sigma", AUTO),)
+    assert str(step) == "gaussian-blur sigma=auto"
+    with pytest.raises(ChainError, match="sigma=auto has no value yet"):
+        step.arguments(sample_pictures()["gray 8"])
+    with pytest.raises(ChainError, match="no codec is called 'nothing' here"):
+        str(Step("codec", "nothing"))
+
+
+def test_pictures_never_change() -> None:
+    for picture in sample_pictures().values():
+        again = pickle.loads(pickle.dumps(picture))
+        assert again.digest() == picture.digest()
+        assert not again.samples.flags.writeable
+        with pytest.raises(ValueError, match="read-only"):
+            again.samples[0] = 0
+    samples = np.arange(64, dtype=np.uint8).reshape(8, 8)
+    for made in (as_picture(samples), Picture(samples, 8, "gray"), Picture(samples.T, 8, "gray"),
+                 Picture(samples[::2], 8, "gray")):  # fmt: skip
+        before = made.digest()
+        samples += 1
+        assert made.digest() == before
+    floats = np.zeros((4, 4))
+    picture = as_picture(floats)
+    floats += 1
+    assert picture.samples.max() == 0
+
+
+def declare(path: Path) -> None:
+    from magnetite.commands import declare
+
+    declare(path)
+
+
+def work(picture: Picture, chain: Chain, codec: Step) -> list[str]:
+    degraded = magnetite.degrade(picture, str(chain), seed=3).picture
+    coded = magnetite.compress(degraded, str(codec))
+    return [degraded.digest().hex(), hashlib.sha256(coded.data).hexdigest()]
+
+
+def test_another_process_makes_the_same_bytes(tmp_path: Path) -> None:
+    (tmp_path / "own.toml").write_text(OWN)
+    picture = sample_pictures()["rgb 8"]
+    chain = parse_chain("gaussian-noise sd=5dn + quantize bits=5", "degradation")
+    spawned = multiprocessing.get_context("spawn")
+    arguments = (tmp_path / "own.toml",)
+    with ProcessPoolExecutor(1, spawned, initializer=declare, initargs=arguments) as pool:
+        for codec in (
+            Step("codec", "halves", (("quality", 3),)),
+            parse_step("pcm bits=3", "codec"),
+        ):
+            made = pool.submit(work, picture, chain, codec).result(60)
+            if codec.name == "pcm":
+                assert made == work(picture, chain, codec)
+            else:
+                assert made[0] == work(picture, chain, parse_step("pcm bits=3", "codec"))[0]
+
+
+def test_every_module_that_declares_methods_is_found() -> None:
+    import re
+
+    from magnetite.core.registry import FAMILIES
+
+    root = Path(magnetite.__file__).parent
+    declares = re.compile(r"^@(degradation|restoration|codec|metric|gauge)\(", re.MULTILINE)
+    declaring = {
+        ".".join(("magnetite", *path.relative_to(root).with_suffix("").parts))
+        for path in (root / "core").rglob("*.py")
+        if declares.search(path.read_text())
+    }
+    assert declaring == set(FAMILIES)
+
+
+def test_a_search_for_a_rate_transforms_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    from magnetite.core.codecs.rate import compress_to_aim, compress_to_rate
+    from magnetite.core.codecs.transform import CosineTransform
+
+    calls = []
+    forward = CosineTransform.forward
+    monkeypatch.setattr(
+        CosineTransform, "forward", lambda self, blocks: calls.append(1) or forward(self, blocks)
+    )
+    picture = sample_pictures()["gray 8"]
+    found = compress_to_rate(picture, "dct", 1.0)
+    assert len(calls) == 1
+    assert found.bpp <= 1
+    assert found.data == magnetite.compress(picture, found.step).data, "as if coded alone"
+    aimed, _ = compress_to_aim(picture, "dct", "psnr=36")
+    assert len(calls) == 3, "one for the comparison, one for the aim"
+    assert aimed.data == magnetite.compress(picture, aimed.step).data
