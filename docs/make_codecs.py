@@ -237,11 +237,11 @@ def main(target: Path) -> None:
     scene = SCENES[1].picture(640, 448, 0).luma()
     reference = Picture(scene.samples[120:344, 170:490].copy(), 8, "gray", "veined-breccia")
     methods = every("codec")
-    own = [m for m in methods if not m.traits["yardstick"]]
+    own = [m for m in methods if not m.yardstick]
     sections = [section for m in own for section in _section(m, reference, pictures)]
     sections += ["\n## Cutting an embedded file\n", *_cutting(reference, pictures)]
     sections += ["\n## Yardsticks\n", _YARDSTICKS]
-    for method in (m for m in methods if m.traits["yardstick"]):
+    for method in (m for m in methods if m.yardstick):
         sections += [f"\n### `{method.name}`\n", method.formula, "", *settings_table(method)]
         sections += [f"Source: {method.source}."]
     (target / "codecs.md").write_text("\n".join([_INTRODUCTION, *sections]) + "\n")

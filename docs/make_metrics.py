@@ -21,7 +21,7 @@ gauge reads one picture alone. `magnetite methods NAME` prints a section of this
 - **Scale.** Samples are brought to full scale 255 in float64 before anything is measured, whatever
   the bit depth; "dn" in a score are those of 8 bits. The peak of PSNR and SSIM is full scale.
   8-bit, 16-bit and float versions of a pair agree as far as their rounding lets them.
-- **Colour.** "Each channel by itself" is the mean over the channels of the score; "all channels
+- **Colour.** "Each channel separately" is the mean over the channels of the score; "all channels
   together" pools all samples; "luma" is `0.299 R + 0.587 G + 0.114 B` of the encoded samples (ITU-R
   BT.601), for gray and RGB only; colour differences take the samples as sRGB with white D65.
 - **Windows and edges.** Metrics of windows use those that lie wholly inside the picture; nothing is
@@ -110,14 +110,13 @@ def table(methods: list[Method]) -> list[str]:
     titles += [] if gauges else ["mask"]
     lines = [f"| {' | '.join(titles)} |", "|---" * len(titles) + "|"]
     for method in methods:
-        traits = method.traits
-        cells = [f"[`{method.name}`](#{method.name})", traits["unit"] or "–", traits["values"]]
+        cells = [f"[`{method.name}`](#{method.name})", method.unit or "–", method.values]
         if not gauges:
-            same = traits["identical"]
-            cells += [traits["better"], "depends" if same is None else f"{same:g}"]
-        cells += [method.colour.value, traits["smallest"]]
+            same = method.identical
+            cells += [method.better, "depends" if same is None else f"{same:g}"]
+        cells += [method.colour.value, method.smallest]
         if not gauges:
-            cells.append(traits["mask"] or "–")
+            cells.append(method.mask or "–")
         lines.append(f"| {' | '.join(cells)} |")
     return lines
 

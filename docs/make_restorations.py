@@ -102,7 +102,7 @@ was lost.
 taken away. `edges` correlates, over windows of 5x5, the strength of the difference with the slopes
 of the restored picture: a method that spares edges has a negative figure, one that smooths them a
 positive one; from +0.15 on detail is lost. `structure` is the rms autocorrelation of the
-difference within 2 px; from 0.1 on it is no white noise. `magnetite view residual` draws both.
+difference within 2 px; from 0.1 on it is not white noise. `magnetite view residual` draws both.
 
 The sd of the noise, where a method takes it and it is left out, is estimated from the finest
 diagonal wavelet coefficients: on fine texture it comes out too large. `--aim psnr=best` tunes one

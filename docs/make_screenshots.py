@@ -106,10 +106,10 @@ def main(target: Path) -> None:
         reference = "tray/references/veined-breccia.png"
         shot(
             "degrade-score",
-            ["degrade", reference, "worn.png", *CHAIN.split()],
+            ["degrade", reference, "degraded.png", *CHAIN.split()],
             ["compress", reference, "tile.mgt", "dct", "step=24dn"],
-            ["restore", "worn.png", "mended.png", "bm3d", "sd=8dn", "--reference", reference],
-            ["score", reference, "worn.png", "mended.png", "tile.mgt"],
+            ["restore", "degraded.png", "restored.png", "bm3d", "sd=8dn", "--reference", reference],
+            ["score", reference, "degraded.png", "restored.png", "tile.mgt"],
         )
         chart = "tray/references/chart-plate.png"
         camera = ["sensor-noise", "full-well=9000e", "read=15e"]
@@ -145,7 +145,7 @@ def main(target: Path) -> None:
             "edge",
         ):
             shutil.copy(folder / f"{name}.png", target / f"{name}.png")
-        tests = ["worn.png", "mended.png", "tile.mgt"]
+        tests = ["degraded.png", "restored.png", "tile.mgt"]
         shot("panel", ["score", reference, *tests, "--metrics", "all"])
         blurred = ["gaussian-blur", "sigma=0.7", "+", *camera]
         run_in_terminal(["degrade", chart, "camera.png", *blurred], folder)
@@ -153,7 +153,7 @@ def main(target: Path) -> None:
         shutil.copy(folder / "gauged/camera-curves.png", target / "gauge-curves.png")
         run_in_terminal(["score", reference, "tile.mgt", "--maps", "maps"], folder)
         shutil.copy(folder / "maps/tile-maps.png", target / "maps.png")
-        sheet = ["view", "sheet", reference, "worn.png", "mended.png", "tile.mgt"]
+        sheet = ["view", "sheet", reference, "degraded.png", "restored.png", "tile.mgt"]
         run_in_terminal(
             [*sheet, "--reference", reference, "--crop", "210,180,96x64", "--out", "sheet.png"],
             folder,

@@ -20,7 +20,7 @@ NOISE = ("gaussian-noise", "sd=5%")
 def folder(tmp_path: Path, tile: Path) -> Path:
     """A folder of good and bad files."""
     png = tile.read_bytes()
-    (tmp_path / "text.png").write_text("hello, this is no picture\n")
+    (tmp_path / "text.png").write_text("hello, this is not a picture\n")
     (tmp_path / "cut.png").write_bytes(png[: len(png) // 2])
     (tmp_path / "bent.png").write_bytes(png[:60] + bytes([png[60] ^ 1]) + png[61:])
     (tmp_path / "empty.png").write_bytes(b"")
@@ -98,7 +98,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     ),
     "truncated .mgt": (("expand", "cut.mgt", "out.png"), "cut.mgt: .* is (truncated|altered)"),
     "altered .mgt": (("expand", "bent.mgt", "out.png"), "bent.mgt: .* is (truncated|altered)"),
-    "foreign .mgt": (("expand", "foreign.mgt", "out.png"), "foreign.mgt: this is no .mgt"),
+    "foreign .mgt": (("expand", "foreign.mgt", "out.png"), "foreign.mgt: this is not an .mgt"),
     "newer .mgt": (("expand", "newer.mgt", "out.png"), "newer.mgt: this is .mgt version 9"),
     "gray to WebP alpha": (("expand", "good.mgt", "no/out.png"), "the folder no does not exist"),
     "damaged test": (("score", "gray.png", "cut.mgt"), "cut.mgt: "),

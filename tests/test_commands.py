@@ -72,9 +72,9 @@ def test_a_photograph_as_cameras_write_them(run: Run, tmp_path: Path) -> None:
     exif[274] = 6
     with Image.open(file_of("rgb 8", tmp_path)) as upright:
         upright.save(tmp_path / "photo.jpg", quality=90, exif=exif)
-    done = run("degrade", "photo.jpg", "worn.png", "gaussian-noise", "sd=5dn")
+    done = run("degrade", "photo.jpg", "degraded.png", "gaussian-noise", "sd=5dn")
     assert "note: photo.jpg: turned upright (orientation 6)" in done.stderr
-    assert size_of(tmp_path / "worn.png") == upright.size[::-1]
+    assert size_of(tmp_path / "degraded.png") == upright.size[::-1]
     done = run("degrade", "photo.jpg", "worn.jpg", "gaussian-noise", "sd=5dn")
     assert "JPEG is lossy" in done.stderr
 
@@ -88,10 +88,10 @@ def test_same_seed_same_bytes(run: Run, tmp_path: Path, tile: Path) -> None:
 
 
 def test_printed_formats_carry_the_same_figures(run: Run, tile: Path) -> None:
-    run("degrade", tile, "worn.png", "gaussian-blur", "sigma=1")
+    run("degrade", tile, "degraded.png", "gaussian-blur", "sigma=1")
     metrics = ["--metrics", "psnr,ssim window=7"]
     table, plain, data = (
-        run("score", tile, "worn.png", *metrics, "--format", f).stdout
+        run("score", tile, "degraded.png", *metrics, "--format", f).stdout
         for f in ("table", "csv", "json")
     )
     (row,) = csv.DictReader(io.StringIO(plain))
@@ -100,7 +100,7 @@ def test_printed_formats_carry_the_same_figures(run: Run, tile: Path) -> None:
     assert float(row["ssim window=7"]) == scores["ssim window=7"]
     assert f"{scores['psnr']:.2f}" in table
     assert "peak 255" in table
-    gauges = json.loads(run("gauge", tile, "worn.png", "--format", "json").stdout)["rows"]
+    gauges = json.loads(run("gauge", tile, "degraded.png", "--format", "json").stdout)["rows"]
     sharp, soft = (row["gauges"]["laplacian-variance"] for row in gauges)
     assert sharp > soft
 
@@ -137,16 +137,18 @@ def test_gray_and_depth_are_converted_only_when_asked(run: Run, tmp_path: Path, 
 
 def test_a_part_of_the_pictures_is_scored(run: Run, tmp_path: Path, tile: Path) -> None:
     picture = magnetite.read(tile)
-    run("degrade", tile, "worn.png", "gaussian-noise", "sd=5%")
-    worn = magnetite.read(tmp_path / "worn.png")
+    run("degrade", tile, "degraded.png", "gaussian-noise", "sd=5%")
+    worn = magnetite.read(tmp_path / "degraded.png")
     for words, rows, columns in (
         (("--region", "3,5,20x30"), slice(5, 35), slice(3, 23)),
         (("--crop-border", "4"), slice(4, -4), slice(4, -4)),
     ):
-        printed = run("score", tile, "worn.png", *words, "--format", "json").stdout
+        printed = run("score", tile, "degraded.png", *words, "--format", "json").stdout
         direct = magnetite.score(picture.samples[rows, columns], worn.samples[rows, columns])
         assert json.loads(printed)["rows"][0]["scores"] == pytest.approx(dict(direct))
-    assert ", region 3,5,20x30)" in run("score", tile, "worn.png", "--region", "3,5,20x30").stdout
+    assert (
+        ", region 3,5,20x30)" in run("score", tile, "degraded.png", "--region", "3,5,20x30").stdout
+    )
     assert "leaves nothing" in run("score", tile, tile, "--crop-border", "20", status=2).stderr
 
 

@@ -14,7 +14,7 @@ from magnetite.core.sweeps import sweep_steps
 from magnetite.scenes.catalogue import SCENES
 
 
-def test_points_kept_in_the_folder_are_not_worked_out_again(tmp_path: Path, run: Run) -> None:
+def test_points_kept_in_the_folder_are_not_computed_again(tmp_path: Path, run: Run) -> None:
     gray = as_picture((texture(64, 80) * 255).astype(np.uint8))
     magnetite.write(gray, tmp_path / "g.png")
     command = ["curve", "g.png", "--metric", "psnr", "--out", "c", "--format", "csv"]

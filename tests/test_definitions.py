@@ -62,7 +62,7 @@ def test_metrics_are_their_definitions(name: str, sort: str) -> None:
     refused = (
         (method.colour is ColourPolicy.LUMA and sort == "five planes")
         or (name in NEEDS_PLANES and one.ndim == 2)
-        or (sort == "one row" and method.traits["smallest"] != "1x1")
+        or (sort == "one row" and method.smallest != "1x1")
     )
     if refused:
         with pytest.raises(PictureError):

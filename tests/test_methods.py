@@ -84,7 +84,7 @@ def test_methods_run_on_every_sort_of_picture(method: Method, picture: Picture) 
     elif method.kind == "restoration":
         result = magnetite.restore(picture, step).picture
     elif method.kind == "metric":
-        identical = method.traits["identical"]
+        identical = method.identical
         try:
             score = magnetite.score(picture, picture, step)[method.name]
         except PictureError as error:

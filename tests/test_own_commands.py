@@ -120,7 +120,7 @@ def test_commands_that_fail_are_reported_in_one_line(own: Path, run: Run) -> Non
         ("[codec.dct]\nencode = 'a {input} {output} {quality}'", "already"),
         ("[codec.a]\nencode = 'a {input} {output}'", "no {quality}"),
         ("[codec.a]\nencode = 'a {input} {output} {quality}'", "decode is missing"),
-        ("[restoration.a]\nrun = 'a {input} {output}'\nspeed = 3", "speed is no key"),
+        ("[restoration.a]\nrun = 'a {input} {output}'\nspeed = 3", "speed is not a key"),
         ("[restoration.a]\nrun = 'a {input} {output} {strength}'\nstrength = [3, 1]", "[least"),
         ("[restoration.A]\nrun = 'a {input} {output}'", "small letters"),
     ],

@@ -360,10 +360,10 @@ SYMMETRIC = (
 #: The least and the largest value of each, as declared: "0 to 1", "0 and up", "up to ∞".
 RANGES = {
     method.name: (
-        -math.inf if method.traits["values"].startswith(("up", "−∞"))
-        else float(method.traits["values"].split()[0].replace("−", "-")),
-        math.inf if not re.search(r"to -?[\d.]+$", method.traits["values"])
-        else float(method.traits["values"].split()[-1]),
+        -math.inf if method.values.startswith(("up", "−∞"))
+        else float(method.values.split()[0].replace("−", "-")),
+        math.inf if not re.search(r"to -?[\d.]+$", method.values)
+        else float(method.values.split()[-1]),
     )
     for method in every("metric")
 }  # fmt: skip
@@ -389,7 +389,7 @@ def test_scores_keep_the_promises_of_their_declarations(
             continue
         low, high = RANGES[method.name]
         assert low - 1e-9 <= score <= high + 1e-9, (method.name, score)
-        same = method.traits["identical"]
+        same = method.identical
         assert same is None or scored(method.name, x, x) == pytest.approx(same, abs=1e-12)
         if method.name in SYMMETRIC:
             assert score == pytest.approx(scored(method.name, y, x), rel=1e-9, abs=1e-9)
@@ -420,7 +420,7 @@ def test_scores_fall_as_the_degradation_grows(scene: object, chain: str) -> None
         if (method.name, kind) in NOT_MONOTONE:
             assert all(map(math.isfinite, scores))
             continue
-        sign = 1 if method.traits["better"] == "higher" else -1
+        sign = 1 if method.better == "higher" else -1
         assert all(sign * a >= sign * b for a, b in pairwise(scores)), (method.name, scores)
 
 

@@ -105,7 +105,7 @@ def test_channels_are_treated_alike(name: str) -> None:
     alone = step.method.function(plane, **settings)
     together = step.method.function(np.dstack([plane] * 3), **settings)
     np.testing.assert_allclose(together[..., 1], together[..., 0], atol=1e-5)
-    if step.method.colour.value == "each channel by itself":
+    if step.method.colour.value == "each channel separately":
         np.testing.assert_array_equal(together[..., 2], alone)
 
 

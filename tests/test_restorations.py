@@ -273,11 +273,11 @@ def test_known_blurs_are_undone(blur: str, tmp_path: Path, run: Run) -> None:
     clean = SCENES[0].picture(192, 144, 0).luma()
     magnetite.write(clean, tmp_path / "clean.png")
     chain = f"{name} {blur} + gaussian-noise sd=0.5dn".split()
-    run("degrade", "clean.png", "worn.png", *chain)
-    before = magnetite.score(clean, magnetite.read(tmp_path / "worn.png"), "psnr")["psnr"]
+    run("degrade", "clean.png", "degraded.png", *chain)
+    before = magnetite.score(clean, magnetite.read(tmp_path / "degraded.png"), "psnr")["psnr"]
     for step in (f"wiener-deblur {blur} sd=1dn", f"richardson-lucy {blur}", f"tv-deblur {blur}"):
-        run("restore", "worn.png", "mended.png", *step.split())
-        mended = magnetite.read(tmp_path / "mended.png")
+        run("restore", "degraded.png", "restored.png", *step.split())
+        mended = magnetite.read(tmp_path / "restored.png")
         assert magnetite.score(clean, mended, "psnr")["psnr"] > before + 1.2, step
         edge = clean.pixels()[:6] - mended.pixels()[:6]
         assert np.sqrt(np.mean(edge**2)) < 0.05, "edges do not ring"

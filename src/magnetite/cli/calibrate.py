@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, RegionOption, load, note, protect
-from magnetite.cli.output import print_table, say
+from magnetite.cli.output import Cell, print_table, say
 
 if TYPE_CHECKING:
     from magnetite.core.calibrate.fitting import Estimate
@@ -103,7 +103,7 @@ def blur_command(
 ) -> None:
     """Measure the response to a slanted edge by the ISO 12233 method.
 
-    The edge is found by itself, or taken from the region given; the picture must be linear. The
+    The edge is found automatically, or taken from the region given; the picture must be linear. The
     blur printed is what an edge needs that is as sharp as a px lets it be.
     """
     from magnetite.core.calibrate.slanted_edge import measure_edge
@@ -116,6 +116,7 @@ def blur_command(
     part = None if region is None else Region.parse(region)
     loaded = load(picture, full_scale)
     edge = measure_edge(loaded, part)
+    fits: list[list[Cell]] = [[f"fit of {blur.step}", "rms", blur.distance] for blur in edge.blurs]
     print_table(
         ["figure", "unit", "value"],
         [
@@ -125,7 +126,7 @@ def blur_command(
             ["edge off the axis", "deg", edge.angle],
             ["height of the edge", "% of full scale", 100 * edge.contrast],
             ["noise beside it", "% of full scale", 100 * edge.noise],
-            *([f"fit of {blur.step}", "rms", blur.distance] for blur in edge.blurs),
+            *fits,
         ],
         f"region {edge.region} of {picture} ({loaded.describe()})",
     )

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, ReferenceArgument, load, note, protect
-from magnetite.cli.output import print_table, say
+from magnetite.cli.output import Cell, print_table, say
 from magnetite.cli.score_output import score_words
 from magnetite.core.errors import InputError
 
@@ -27,11 +27,13 @@ def run(
     ],
     rate: Annotated[
         str | None,
-        typer.Option(help="Find the setting for at most so many bits per pixel.", metavar="0.5bpp"),
+        typer.Option(
+            help="Find the setting for at most this many bits per pixel.", metavar="0.5bpp"
+        ),
     ] = None,
     ratio: Annotated[
         float | None,
-        typer.Option(help="The same, for a file so many times smaller than the samples."),
+        typer.Option(help="The same, for a file this many times smaller than the samples."),
     ] = None,
     aim: Annotated[
         str | None,
@@ -46,7 +48,7 @@ def run(
     ] = None,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Compress a picture into a file that decodes by itself; print its rate and scores."""
+    """Compress a picture into a self-contained file; print its rate and scores."""
     from magnetite.core.errors import FileError
     from magnetite.files.atomic import check_writable, write_bytes
     from magnetite.files.writing import check_output, write
@@ -68,7 +70,9 @@ def run(
 
     verb = "coded" if rate is None and ratio is None and aim is None else "found and coded"
     size = len(compressed.data)
-    parts = [[name, count, 100 * count / size] for name, count in compressed.parts.items()]
+    parts: list[list[Cell]] = [
+        [name, count, 100 * count / size] for name, count in compressed.parts.items()
+    ]
     print_table(["part", "bytes", "share %"], [*parts, ["whole file", size, 100.0]])
     say(
         f"{compressed.step}: {compressed.bpp:.4f} bpp, "

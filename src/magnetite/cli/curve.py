@@ -202,6 +202,7 @@ def _panel(curves: Curves, metric: str) -> Panel:
     """A colour for each codec: thin lines of single pictures, the named line their mean."""
     from magnetite.core.chain import parse_step
     from magnetite.core.curves import hull, mean_curve
+    from magnetite.core.declarations import Metric
     from magnetite.views.curves import Line, Panel
 
     single = len(curves.references) == 1
@@ -218,7 +219,7 @@ def _panel(curves: Curves, metric: str) -> Panel:
     if single and better_of(metric) == "higher":
         with suppress(InputError):  # too few points, or all alike
             best = hull([p for line in lines for p in line.points])
-    unit = parse_step(metric, "metric").method.traits["unit"]
+    unit = parse_step(metric, "metric").declared(Metric).unit
     return Panel(f"{metric} ({unit})" if unit else metric, lines, hull=best)
 
 

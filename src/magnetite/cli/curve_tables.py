@@ -36,9 +36,9 @@ class Curves:
 def better_of(metric: str) -> Better:
     """Which way of a metric's score is better."""
     from magnetite.core.chain import parse_step
+    from magnetite.core.declarations import Metric
 
-    better: Better = parse_step(metric, "metric").method.traits["better"]
-    return better
+    return parse_step(metric, "metric").declared(Metric).better
 
 
 def compared(curves: Curves, metrics: list[str]) -> list[list[Cell]]:

@@ -23,7 +23,7 @@ def run(
     ] = Path("magnetite-demo"),
     references: Annotated[
         Path | None,
-        typer.Option(help="Tell the story with the pictures in this folder.", metavar="DIR"),
+        typer.Option(help="Run on your own pictures in this folder.", metavar="DIR"),
     ] = None,
     seed: SeedOption = 0,
 ) -> None:

@@ -77,6 +77,8 @@ class _Row(NamedTuple):
 
 
 def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
+    from magnetite.core.declarations import Figure
+
     labels = [str(step) for step in steps]
     cells = [[row.figures.get(label) for label in labels] for row in rows]
     if format is OutputFormat.json:
@@ -87,7 +89,7 @@ def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
         print_csv(["picture", *labels], lines)
         return
     colour = any(row.picture.channels > 1 for row in rows)
-    titles = [heading(step.method, str(step), colour=colour) for step in steps]
+    titles = [heading(step.declared(Figure), str(step), colour=colour) for step in steps]
     caption = "dn are those of 8 bits, whatever the picture's depth; – does not apply"
     heads = [[str(row.path), row.picture.describe()] for row in rows]
     if len(steps) <= MOST_COLUMNS:

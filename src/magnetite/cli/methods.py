@@ -91,24 +91,24 @@ def _chosen(name: str | None) -> list[Method]:
 
 def _facts(method: Method) -> list[str]:
     """What a kind of method declares beyond its settings, in words."""
-    traits = method.traits
+    from magnetite.core.declarations import Codec, Figure, Metric
+
     facts = [f"colour: {method.colour.value}"]
     if method.one_of:
         facts.insert(0, f"exactly one of {', '.join(f'{key}=' for key in method.one_of)}")
-    if method.kind == "codec":
+    if isinstance(method, Codec):
         facts.append(
-            f"quality by {traits['quality']}=, {traits['finer']} is finer, "
-            f"swept over {traits['points']}"
+            f"quality by {method.quality}=, {method.finer} is finer, swept over {method.points}"
         )
-    if "better" in traits:
-        facts.append(f"{traits['better']} is better")
-        identical = traits["identical"]
-        words = "depends on the picture" if identical is None else f"{identical:g}"
+    if isinstance(method, Metric):
+        facts.append(f"{method.better} is better")
+        same = method.identical
+        words = "depends on the picture" if same is None else f"{same:g}"
         facts.append(f"identical pictures: {words}")
-    if "values" in traits:
-        facts.append(f"values: {traits['values']} {traits['unit']}".rstrip())
-    if traits.get("smallest", "1x1") != "1x1":
-        facts.append(f"smallest picture: {traits['smallest']}")
+    if isinstance(method, Figure):
+        facts.append(f"values: {method.values} {method.unit}".rstrip())
+        if method.smallest != "1x1":
+            facts.append(f"smallest picture: {method.smallest}")
     return facts
 
 
@@ -181,7 +181,7 @@ def _as_dict(method: Method) -> dict[str, Any]:
         ],
         "one_of": list(method.one_of),
         "source": method.source,
-    } | {key: value for key, value in method.traits.items() if key not in ("certify", "remark")}
+    } | method.facts
 
 
 def _csv_rows(method: Method) -> list[list[str | None]]:

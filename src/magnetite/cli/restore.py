@@ -154,10 +154,16 @@ def _aimed(chain: Chain, aim: str, degraded: Picture, clean: Picture | None) -> 
 
 
 def _print_gain(first: Scores, second: Scores) -> None:
+    from magnetite.core.declarations import Figure
     from magnetite.core.scoring import DEFAULT_METRICS, parse_metrics
 
     rows = [
-        [heading(step.method), first[str(step)], second[str(step)], *_change(step, first, second)]
+        [
+            heading(step.declared(Figure)),
+            first[str(step)],
+            second[str(step)],
+            *_change(step, first, second),
+        ]
         for step in parse_metrics(DEFAULT_METRICS, "metric")
     ]
     print_table(["against the reference", "before", "after", "change", ""], rows)
@@ -168,5 +174,7 @@ def _change(step: Step, before: Mapping[str, float], after: Mapping[str, float])
     old, new = before[str(step)], after[str(step)]
     if old == new:
         return [0.0, "same"]
-    better = (new > old) == (step.method.traits["better"] == "higher")
+    from magnetite.core.declarations import Metric
+
+    better = (new > old) == (step.declared(Metric).better == "higher")
     return [new - old, "better" if better else "worse"]

@@ -53,7 +53,7 @@ def run(
     ] = False,
     region: RegionOption = None,
     crop_border: Annotated[
-        int, typer.Option(help="Leave out so many px along every edge.", metavar="PX")
+        int, typer.Option(help="Leave out PX pixels along every edge.", metavar="PX")
     ] = 0,
     mask: Annotated[
         Path | None,
@@ -85,6 +85,7 @@ def run(
     """Score pictures against their reference, or a folder of them against folders."""
     from magnetite.core.errors import PictureError
     from magnetite.core.scoring import check_comparable, check_depths, parse_metrics, score
+    from magnetite.core.sharing import Sharing
     from magnetite.files.reading import compressed_size
 
     if region is not None and crop_border:
@@ -101,20 +102,22 @@ def run(
     for reference_path, path in pairs:
         if not rows or rows[-1].reference != reference_path:
             whole = load(reference_path, full_scale)
+            one = whole.exact_luma() if gray else whole
             part = _part(whole, region, crop_border)
+            clean, sharing = part.crop(one), Sharing()
             inside = None if mask is None else part.within(_mask(mask, whole))
         test = load(path, full_scale)
         if mixed_depths:
             test = _at_depth_of(whole, test)
         check_depths(whole, test)
-        one, two = (whole.exact_luma(), test.exact_luma()) if gray else (whole, test)
+        two = test.exact_luma() if gray else test
         check_comparable(one, two)
-        pair = _Pair(part.crop(one), part.crop(two), inside)
+        pair = _Pair(clean, part.crop(two), inside)
         pair = pair.aligned() if align else pair
         if pair.shift:
             note(f"{path} lies {pair.shift} of {reference_path}; {pair.words}")
         try:
-            scores = score(pair.reference, pair.test, metrics, mask=pair.mask)
+            scores = score(pair.reference, pair.test, metrics, mask=pair.mask, sharing=sharing)
         except PictureError as error:
             where = "" if str(path) in str(error) else f"{path}: "
             raise PictureError(f"{where}{error}") from None

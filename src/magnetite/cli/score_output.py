@@ -13,9 +13,9 @@ from magnetite.cli.output import Cell, figure, print_csv, print_json, print_tabl
 if TYPE_CHECKING:
     from magnetite.core.alignment import Shift
     from magnetite.core.chain import Step
+    from magnetite.core.declarations import Figure
     from magnetite.core.picture import Picture
     from magnetite.core.region import Region
-    from magnetite.core.registry import Method
     from magnetite.core.repeats import Summary
     from magnetite.core.scoring import Scores
 
@@ -114,8 +114,10 @@ def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None
 
 def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
     """A row for each test; where the metrics are many, a row for each of them instead."""
+    from magnetite.core.declarations import Figure
+
     colour = any(row.picture.channels > 1 for row in rows)
-    titles = [heading(step.method, str(step), colour=colour) for step in steps]
+    titles = [heading(step.declared(Figure), str(step), colour=colour) for step in steps]
     references = list(dict.fromkeys(row.reference for row in rows))
     cells = [
         [
@@ -163,15 +165,19 @@ def _caption(rows: list[Row]) -> str:
 def _marked(step: Step, values: list[float | None], *, mark: bool) -> list[str]:
     """Figures as text; if asked, the best of several with a star."""
     known = [value for value in values if value is not None]
-    higher = step.method.traits["better"] == "higher"
+    from magnetite.core.declarations import Metric
+
+    higher = step.declared(Metric).better == "higher"
     best = (max if higher else min)(known, default=None)
     tells = mark and len(known) > 1 and any(value != best for value in known)
     return [f"{figure(v)}{'*' if v == best else ' '}" if tells else figure(v) for v in values]
 
 
 def _print_summary(reference: Path, steps: list[Step], summary: Mapping[str, Summary]) -> None:
+    from magnetite.core.declarations import Figure
+
     lines: list[list[Cell]] = [
-        [heading(step.method, str(step)), one.mean, one.sd, one.low, one.high]
+        [heading(step.declared(Figure), str(step)), one.mean, one.sd, one.low, one.high]
         for step in steps
         for one in [summary[str(step)]]
     ]
@@ -192,12 +198,12 @@ def say_left_out(left_out: Mapping[str, str]) -> None:
         note(f"{label} left out: {reason}")
 
 
-def heading(method: Method, label: str | None = None, *, colour: bool = False) -> str:
+def heading(method: Figure, label: str | None = None, *, colour: bool = False) -> str:
     """Column title of a metric: label, unit, which way is better; of colour, what is scored."""
-    from magnetite.core.registry import ColourPolicy
+    from magnetite.core.declarations import ColourPolicy
 
-    unit = f" {method.traits['unit']}" if method.traits["unit"] else ""
-    arrow = {"higher": " ↑", "lower": " ↓", None: ""}[method.traits.get("better")]
+    unit = f" {method.unit}" if method.unit else ""
+    arrow = {"higher": " ↑", "lower": " ↓", None: ""}[method.direction]
     luma = " luma" if colour and method.colour is ColourPolicy.LUMA else ""
     return f"{label or method.name}{unit}{arrow}{luma}"
 

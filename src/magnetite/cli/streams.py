@@ -31,7 +31,7 @@ def prepare() -> None:
             setattr(sys, name, _nowhere())
         elif hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="magnetite-plain")
-    warnings.showwarning = _as_note
+    warnings.showwarning = _as_note  # type: ignore[assignment]
 
 
 def _as_note(message: Warning | str, *_: Any) -> None:

@@ -92,7 +92,7 @@ class _Fields:
             raise CommandError(f"{self.where}: there is a {self.kind} of that name already")
         if unknown := sorted(set(self.entry) - _KEYS[self.kind]):
             known = ", ".join(sorted(_KEYS[self.kind]))
-            raise CommandError(f"{self.where}: {unknown[0]} is no key; keys are {known}")
+            raise CommandError(f"{self.where}: {unknown[0]} is not a key; keys are {known}")
         self.seconds = float(self.take("seconds", (int, float), _SECONDS))
         if not 0 < self.seconds < 1e6:
             raise CommandError(f"{self.where}: seconds is a number above 0")
@@ -126,9 +126,10 @@ class _Fields:
         numbers = [v for v in value if isinstance(v, int | float) and not isinstance(v, bool)]
         if len(value) != 2 or len(numbers) != 2 or not -1e9 <= numbers[0] < numbers[1] <= 1e9:
             raise CommandError(f"{self.where}: {key} is [least, largest], as in [1, 100]")
-        if all(isinstance(number, int) for number in numbers):
-            return Count(*numbers)
-        return Number(*map(float, numbers))
+        low, high = numbers
+        if isinstance(low, int) and isinstance(high, int):
+            return Count(low, high)
+        return Number(float(low), float(high))
 
     def picture(self) -> str:
         """The ending of the picture files that the command reads and writes."""

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from magnetite.core.chain import Chain, Step, parse_step
+from magnetite.core.declarations import Figure
 from magnetite.core.errors import ChainError, PictureError, TargetError
 from magnetite.core.parameters import Count, Kind, Span, read_number
 from magnetite.core.picture import Picture, as_picture
@@ -102,7 +103,7 @@ class Target:
     @property
     def tolerance(self) -> float:
         """How close counts as reached."""
-        declared = self.step.method.traits["tolerance"]
+        declared = self.step.declared(Figure).tolerance
         return float(declared or RELATIVE_TOLERANCE * max(abs(self.value), 1e-9))
 
     def measure(self, reference: Picture, test: Picture) -> float:

@@ -15,13 +15,15 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from enum import Enum
-from typing import Any
+from typing import Any, TypeVar
 
 from magnetite.core import registry
+from magnetite.core.declarations import Method, MethodKind, Parameter
 from magnetite.core.errors import ChainError
 from magnetite.core.parameters import Context, FileName, Quantity, read_quantity
 from magnetite.core.picture import Picture
-from magnetite.core.registry import Method, MethodKind, Parameter
+
+Declared = TypeVar("Declared", bound=Method)
 
 #: A range may not expand into more values than this.
 MAX_SWEEP = 1000
@@ -63,6 +65,13 @@ class Step:
                 f"no {self.kind} is called {self.name!r} here: was its package or file of "
                 "commands not loaded?"
             )
+        return method
+
+    def declared(self, kind: type[Declared]) -> Declared:
+        """The declaration as one of a kind of methods, such as `Metric`."""
+        method = self.method
+        if not isinstance(method, kind):
+            raise ChainError(f"{self.name} is a {method.kind}, not a {kind.__name__.lower()}")
         return method
 
     def __str__(self) -> str:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread, threads
 from magnetite.core.picture import Pixels
 
 #: What is beyond the edge: the picture mirrored, its last samples repeated, the picture
@@ -73,8 +72,7 @@ def correlate_axis(
             piece = tuple(where)
             correlate1d(plane[piece], line, axis=axis, output=out[piece], mode=_MODES[boundary])
 
-    with ThreadPoolExecutor(threads()) as pool:
-        list(pool.map(work, halves))
+    spread(work, halves)
     return out
 
 

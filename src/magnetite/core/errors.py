@@ -35,7 +35,7 @@ class PictureError(InputError):
 
 
 class StreamError(InputError):
-    """The bytes are no compressed picture of ours, or a damaged one."""
+    """The bytes are not an .mgt stream, or a damaged one."""
 
 
 class FileError(InputError):

@@ -53,8 +53,20 @@ def told(listener: Listener) -> Iterator[None]:
         _state.listener = before
 
 
+def spread(work: Callable[[Job], Result], jobs: Iterable[Job]) -> list[Result]:
+    """What `work` makes of every job, in the order of the jobs.
+
+    Jobs must not follow from the number of threads, or results would depend on it.
+    """
+    waiting = list(jobs)
+    if len(waiting) < 2 or _state.threads == 1:
+        return [work(job) for job in waiting]
+    with ThreadPoolExecutor(_state.threads) as pool:
+        return list(pool.map(work, waiting))
+
+
 def each(work: Callable[[Job], Result], jobs: Iterable[Job]) -> list[Result]:
-    """What `work` makes of every job, in the order of the jobs."""
+    """The same for long jobs: a listener hears of every one that is done."""
     waiting = list(jobs)
     results: list[Result] = []
     with ThreadPoolExecutor(_state.threads) as pool:

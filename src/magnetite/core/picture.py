@@ -270,7 +270,7 @@ def _arranged(array: Samples) -> tuple[Samples, Colour, tuple[str, ...]]:
         array = array[..., 0]
     if array.ndim not in (2, 3):
         raise PictureError(
-            f"an array of shape {array.shape} is no picture: give (h, w) or (h, w, n)"
+            f"an array of shape {array.shape} is not a picture: give (h, w) or (h, w, n)"
         )
     return array, "gray" if array.ndim == 2 else "rgb" if array.shape[2] == 3 else "planes", ()
 
@@ -279,7 +279,7 @@ def _check(picture: Picture) -> None:
     samples, bits = picture.samples, picture.bits
     axes = 2 if picture.colour == "gray" else 3
     if samples.ndim != axes or (picture.colour == "rgb" and samples.shape[2] != 3):
-        raise PictureError(f"samples of shape {samples.shape} are no {picture.colour} picture")
+        raise PictureError(f"samples of shape {samples.shape} are not a {picture.colour} picture")
     if samples.size == 0:
         raise PictureError(f"{picture.origin}: the picture is empty ({samples.shape})")
     if bits is None:

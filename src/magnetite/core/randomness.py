@@ -7,14 +7,13 @@ in its chain, so a result is the same in any order of work, on any number of wor
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.errors import InputError
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread
 
 #: Samples that one child generator draws; part of what a seed means, so never changed lightly.
 CHUNK = 2**18
@@ -79,8 +78,7 @@ def fill(
     starts = range(0, len(arrays[0]), CHUNK)
     pieces = [[array[start : start + CHUNK] for array in arrays] for start in starts]
     generators = rng.spawn(len(pieces))
-    with ThreadPoolExecutor(threads()) as pool:
-        list(pool.map(lambda job: sampler(job[0], *job[1]), zip(generators, pieces, strict=True)))
+    spread(lambda job: sampler(job[0], *job[1]), zip(generators, pieces, strict=True))
 
 
 def normal(rng: np.random.Generator, out: NDArray[np.float32]) -> None:

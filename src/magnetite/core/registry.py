@@ -11,27 +11,35 @@ from __future__ import annotations
 import functools
 import importlib
 import inspect
-import math
-import re
 import typing
 import warnings
 from collections.abc import Callable
-from dataclasses import dataclass
-from enum import Enum
 from importlib.metadata import entry_points
 from types import MappingProxyType
 from typing import Any, Literal, TypeVar, get_args, get_origin
 
-import numpy as np
-
-from magnetite.core.clipping import clear_of_ends
-from magnetite.core.errors import MagnetiteError, PictureError
+from magnetite.core.colour_lifting import on_one, on_pair, on_pixels
+from magnetite.core.declarations import (
+    Codec,
+    ColourPolicy,
+    Degradation,
+    Direction,
+    Gauge,
+    MaskRule,
+    Method,
+    MethodKind,
+    Metric,
+    Parameter,
+    Restoration,
+)
 from magnetite.core.parameters import Choice, Kind
-from magnetite.core.picture import Pixels, luma
+
+__all__ = [
+    "ColourPolicy", "Method", "Parameter", "codec", "degradation", "every", "find", "gauge",
+    "metric", "restoration",
+]  # fmt: skip
 
 Function = TypeVar("Function", bound=Callable[..., Any])
-MethodKind = Literal["degradation", "codec", "restoration", "metric", "gauge"]
-Mask = Literal["samples", "windows"] | None
 
 #: Modules whose import declares the built-in methods, one per family.
 FAMILIES = (
@@ -78,79 +86,6 @@ FAMILIES = (
 PLUGIN_GROUP = "magnetite.methods"
 
 
-class ColourPolicy(Enum):
-    """What a method does with more than one channel."""
-
-    EACH = "each channel by itself"
-    JOINT = "all channels together"
-    LUMA = "luma of colour pictures"
-    RGB = "colour pictures only"
-
-
-@dataclass(frozen=True)
-class Parameter:
-    """One setting of a method.
-
-    `default` is `inspect.Parameter.empty` where a value must be given, and None where leaving
-    the setting out is a choice of its own.
-    """
-
-    name: str
-    kind: Kind
-    default: Any
-
-    @property
-    def key(self) -> str:
-        """The name as it is written in a chain."""
-        return self.name.replace("_", "-")
-
-    @property
-    def required(self) -> bool:
-        return self.default is inspect.Parameter.empty
-
-    @property
-    def default_text(self) -> str | None:
-        """The default as it would be written; None where there is none to write."""
-        return None if self.required or self.default is None else self.kind.spell(self.default)
-
-
-@dataclass(frozen=True)
-class Method:
-    """The declaration of one method."""
-
-    kind: MethodKind
-    name: str
-    summary: str
-    colour: ColourPolicy
-    source: str
-    function: Callable[..., Any]
-    parameters: MappingProxyType[str, Parameter]
-    #: Parameters that follow from the picture and are never written.
-    implicit: tuple[Parameter, ...]
-    #: Keys of which exactly one must be given.
-    one_of: tuple[str, ...]
-    #: What a kind of method declares beyond this: see the decorator of that kind.
-    traits: MappingProxyType[str, Any]
-
-    @property
-    def complete(self) -> bool:
-        """Whether it can be used without any setting."""
-        return not self.one_of and not any(p.required for p in self.parameters.values())
-
-    @property
-    def formula(self) -> str:
-        """What the function's docstring says before its first section."""
-        body = inspect.getdoc(self.function) or ""
-        return re.split(r"\n\w+\n---", body)[0].strip()
-
-    @property
-    def example(self) -> str:
-        """The method with a value for every setting that must be given."""
-        given = [key for key, parameter in self.parameters.items() if parameter.required]
-        keys = [*self.one_of[:1], *given]
-        return " ".join([self.name, *(f"{k}={self.parameters[k].kind.example()}" for k in keys)])
-
-
 _methods: dict[tuple[str, str], Method] = {}
 
 
@@ -169,8 +104,9 @@ def degradation(
     settings `one_of`, exactly one must be given.
     """
     return _declare(
-        "degradation", name, summary, colour, source, _on_pixels, one_of, certify=certify
-    )
+        Degradation, "degradation", name, on_pixels, summary=summary, colour=colour,
+        source=source, one_of=one_of, certify=certify,
+    )  # fmt: skip
 
 
 def restoration(
@@ -180,7 +116,10 @@ def restoration(
 
     Of the settings `one_of`, exactly one must be given.
     """
-    return _declare("restoration", name, summary, colour, source, _on_pixels, one_of)
+    return _declare(
+        Restoration, "restoration", name, on_pixels, summary=summary, colour=colour,
+        source=source, one_of=one_of,
+    )  # fmt: skip
 
 
 def codec(
@@ -190,7 +129,7 @@ def codec(
     colour: ColourPolicy,
     source: str,
     quality: str,
-    finer: Literal["lower", "higher"],
+    finer: Direction,
     points: str,
     one_of: tuple[str, ...] = (),
     yardstick: bool = False,
@@ -204,8 +143,9 @@ def codec(
     settings)` gives what is to be said of what was coded.
     """
     return _declare(
-        "codec", name, summary, colour, source, lambda function, _: function, one_of,
-        quality=quality, finer=finer, points=points, yardstick=yardstick, remark=remark,
+        Codec, "codec", name, lambda function, _: function, summary=summary, colour=colour,
+        source=source, one_of=one_of, quality=quality, finer=finer, points=points,
+        yardstick=yardstick, remark=remark,
     )  # fmt: skip
 
 
@@ -217,11 +157,11 @@ def metric(
     source: str,
     unit: str,
     values: str,
-    better: Literal["higher", "lower"],
+    better: Direction,
     identical: float | None,
     smallest: str = "1x1",
     tolerance: float | None = None,
-    mask: Mask = None,
+    mask: MaskRule = None,
     clips: bool = False,
     unclipped: bool = False,
 ) -> Callable[[Function], Function]:
@@ -237,10 +177,10 @@ def metric(
     `clear`, an array of bool or None: where no channel's noise is clipped (see `clipping`).
     """
     return _declare(
-        "metric", name, summary, colour, source,
-        lambda function, policy: _on_pair(function, policy, name, mask, unclipped),
-        unit=unit, values=values, better=better, identical=identical, smallest=smallest,
-        tolerance=tolerance, mask=mask, clips=clips,
+        Metric, "metric", name,
+        lambda function, policy: on_pair(function, policy, name, mask, unclipped),
+        summary=summary, colour=colour, source=source, unit=unit, values=values, better=better,
+        identical=identical, smallest=smallest, tolerance=tolerance, mask=mask, clips=clips,
     )  # fmt: skip
 
 
@@ -261,9 +201,9 @@ def gauge(
     `clips` says that samples outside the range count as black or full scale.
     """
     return _declare(
-        "gauge", name, summary, colour, source,
-        lambda function, policy: _on_one(function, policy, name),
-        unit=unit, values=values, smallest=smallest, tolerance=tolerance, clips=clips,
+        Gauge, "gauge", name, lambda function, policy: on_one(function, policy, name),
+        summary=summary, colour=colour, source=source, unit=unit, values=values,
+        smallest=smallest, tolerance=tolerance, clips=clips,
     )  # fmt: skip
 
 
@@ -291,25 +231,22 @@ def _load() -> None:
 
 
 def _declare(
+    make: Callable[..., Method],
     kind: MethodKind,
     name: str,
-    summary: str,
-    colour: ColourPolicy,
-    source: str,
     lift: Callable[[Callable[..., Any], ColourPolicy], Callable[..., Any]],
-    one_of: tuple[str, ...] = (),
-    **traits: Any,
+    **facts: Any,
 ) -> Callable[[Function], Function]:
     def declare(function: Function) -> Function:
         if (kind, name) in _methods:
             raise ValueError(f"a {kind} named {name!r} is declared already")
-        lifted = lift(function, colour)
+        lifted = lift(function, facts["colour"])
         parameters = _parameters(function)
         written = {p.key: p for p in parameters if not p.kind.implicit}
         implicit = tuple(p for p in parameters if p.kind.implicit)
-        _methods[kind, name] = Method(
-            kind, name, summary, colour, source, lifted,
-            MappingProxyType(written), implicit, one_of, MappingProxyType(traits),
+        _methods[kind, name] = make(
+            kind=kind, name=name, function=lifted, parameters=MappingProxyType(written),
+            implicit=implicit, **({"one_of": ()} | facts),
         )  # fmt: skip
         return typing.cast(Function, lifted)
 
@@ -332,130 +269,3 @@ def _kind_of(hint: Any) -> Kind:
         if isinstance(extra, Kind):
             return extra
     raise TypeError(f"a setting's annotation must be a Literal or carry a Kind, not {hint}")
-
-
-def _on_pixels(function: Callable[..., Any], colour: ColourPolicy) -> Callable[..., Any]:
-    @functools.wraps(function)
-    def lifted(pixels: Pixels, *rest: Any, **settings: Any) -> Pixels:
-        pixels = check_pixels(pixels)
-        _check_rgb(function, pixels, colour)
-        if colour is ColourPolicy.EACH and pixels.ndim == 3:
-            planes = [function(plane, *rest, **settings) for plane in _planes(pixels)]
-            return np.stack(planes, axis=-1)
-        result: Pixels = function(pixels, *rest, **settings)
-        return result
-
-    return lifted
-
-
-def _on_pair(
-    function: Callable[..., Any], colour: ColourPolicy, name: str, mask: Mask, unclipped: bool
-) -> Callable[..., Any]:
-    @functools.wraps(function)
-    def lifted(
-        reference: Any, test: Any, peak: float = 1.0, within: Any = None, **settings: Any
-    ) -> float:
-        reference, test = np.asarray(reference), np.asarray(test)
-        if reference.shape != test.shape:
-            raise PictureError(
-                f"the pictures differ in shape, {reference.shape} and {test.shape}: "
-                "a score needs the same size and colour"
-            )
-        reference, test = _as_float(reference), _as_float(test)
-        _check_rgb(function, reference, colour)
-        if unclipped:
-            settings["clear"] = clear_of_ends(reference, test, peak)
-        if colour is ColourPolicy.LUMA:
-            reference, test = luma(reference), luma(test)
-        if within is not None:
-            within = _check_mask(within, reference, name, mask)
-            if mask == "samples":
-                reference, test = reference[within][:, np.newaxis], test[within][:, np.newaxis]
-            else:
-                settings["within"] = within
-        pairs = [(reference, test)]
-        if colour is ColourPolicy.EACH and reference.ndim == 3:
-            pairs = list(zip(_planes(reference), _planes(test), strict=True))
-        figures = [_figure(name, function, r, t, peak, **settings) for r, t in pairs]
-        return float(np.mean(figures)) if len(figures) > 1 else figures[0]
-
-    return lifted
-
-
-def _figure(name: str, function: Callable[..., Any], *arguments: Any, **settings: Any) -> float:
-    """What the function gives; `PictureError` where the samples are too large or small for it."""
-    try:
-        with np.errstate(over="raise", invalid="raise", divide="raise"):
-            value = float(function(*arguments, **settings))
-    except MagnetiteError:
-        raise
-    except (ArithmeticError, ValueError) as error:
-        reason: object = error
-    else:
-        if not math.isnan(value):
-            return value
-        reason = "not a number"
-    *pictures, peak = arguments
-    largest = max(float(np.abs(p).max()) for p in pictures)
-    raise PictureError(
-        f"{name} cannot be computed ({reason}): samples reach {largest:.4g}, and full scale is "
-        f"{peak:g}"
-    )
-
-
-def _check_mask(within: Any, pixels: Pixels, name: str, mask: Mask) -> Any:
-    inside = np.asarray(within, bool)
-    if mask is None:
-        raise PictureError(f"{name} takes no mask: it needs a rectangle; name a region")
-    if inside.shape != pixels.shape[:2]:
-        raise PictureError(
-            f"the mask is {inside.shape[1]}x{inside.shape[0]}, "
-            f"the picture {pixels.shape[1]}x{pixels.shape[0]}: they must have one size"
-        )
-    if not inside.any():
-        raise PictureError("the mask leaves nothing: it is black everywhere")
-    return inside
-
-
-def _on_one(function: Callable[..., Any], colour: ColourPolicy, name: str) -> Callable[..., Any]:
-    @functools.wraps(function)
-    def lifted(pixels: Any, peak: float = 1.0, **settings: Any) -> float:
-        pixels = _as_float(np.asarray(pixels))
-        planes = [luma(pixels) if colour is ColourPolicy.LUMA else pixels]
-        if colour is ColourPolicy.EACH and pixels.ndim == 3:
-            planes = _planes(pixels)
-        figures = [_figure(name, function, plane, peak, **settings) for plane in planes]
-        return float(np.mean(figures)) if len(figures) > 1 else figures[0]
-
-    return lifted
-
-
-def _check_rgb(function: Callable[..., Any], pixels: Pixels, colour: ColourPolicy) -> None:
-    if colour is ColourPolicy.RGB and pixels.shape[2:] != (3,):
-        raise PictureError(
-            f"{function.__name__.replace('_', '-')} needs an RGB picture; this one has "
-            f"{1 if pixels.ndim == 2 else pixels.shape[2]} channels"
-        )
-
-
-def check_pixels(pixels: Any) -> Pixels:
-    """Float samples of shape (h, w) or (h, w, n); anything else is a `PictureError`."""
-    array: Pixels = np.asarray(pixels)
-    if array.ndim not in (2, 3) or array.size == 0:
-        raise PictureError(f"expected samples of shape (h, w) or (h, w, n), got {array.shape}")
-    if not np.issubdtype(array.dtype, np.floating):
-        raise PictureError(
-            f"expected float samples on 0..1, got {array.dtype}: divide by full scale"
-        )
-    return array
-
-
-def _planes(pixels: Pixels) -> list[Pixels]:
-    return [np.ascontiguousarray(pixels[..., c]) for c in range(pixels.shape[2])]
-
-
-def _as_float(samples: Any) -> Pixels:
-    """float64 copy of a picture's samples; the metrics' own precision."""
-    if samples.ndim not in (2, 3) or samples.size == 0:
-        raise PictureError(f"expected samples of shape (h, w) or (h, w, n), got {samples.shape}")
-    return np.asarray(samples, dtype=np.float64)

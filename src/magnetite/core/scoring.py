@@ -8,9 +8,11 @@ from typing import Any
 import numpy as np
 
 from magnetite.core.chain import Step, parse_step
+from magnetite.core.declarations import Figure
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.picture import Picture, Samples, as_picture
 from magnetite.core.registry import every
+from magnetite.core.sharing import Sharing, shared
 
 #: Pictures of any depth are scored with full scale here, so that their figures compare.
 COMMON_SCALE = 255.0
@@ -67,6 +69,7 @@ def score(
     metrics: str = DEFAULT_METRICS,
     *,
     mask: Samples | None = None,
+    sharing: Sharing | None = None,
 ) -> Scores:
     """Score a test picture against its reference.
 
@@ -79,6 +82,8 @@ def score(
         out what does not apply to these pictures.
     mask : array, shape (h, w), optional
         Where to look: everything but 0 counts. Metrics of windows take those wholly inside.
+    sharing : Sharing, optional
+        Keeps what metrics share of the reference from one test to the next.
 
     Returns
     -------
@@ -96,11 +101,11 @@ def score(
     one, two = as_picture(reference), as_picture(test)
     steps = parse_metrics(metrics, "metric")
     check_comparable(one, two)
-    strict = metrics != ALL
+    strict, sharing = metrics != ALL, sharing or Sharing()
     if mask is None:
-        return Scores(_measured(steps, strict, one, two), one.same_samples(two))
+        return Scores(_measured(steps, strict, sharing, one, two), one.same_samples(two))
     within = np.asarray(mask) != 0
-    figures = _measured(steps, strict, one, two, within=within)
+    figures = _measured(steps, strict, sharing, one, two, within=within)
     return Scores(figures, np.array_equal(one.samples[within], two.samples[within]))
 
 
@@ -126,15 +131,32 @@ def gauge(
     """
     picture = as_picture(source)
     steps = parse_metrics(gauges, "gauge")
-    return _measured(steps, strict and gauges != ALL, picture)
+    return _measured(steps, strict and gauges != ALL, Sharing(), picture)
 
 
-def _measured(steps: list[Step], strict: bool, *pictures: Picture, **part: Any) -> Figures:
+def _measured(
+    steps: list[Step], strict: bool, sharing: Sharing, *pictures: Picture, **part: Any
+) -> Figures:
     """Figures by label; if not strict, also why some do not apply."""
-    samples = [picture.on_scale(COMMON_SCALE) for picture in pictures]
+    sharing.passing(pictures[-1])
+    with sharing.open():
+        samples = [shared("samples", _on_common_scale, picture) for picture in pictures]
+        values, left_out = _computed(steps, strict, samples, pictures[0], part)
+    sharing.forget()
+    clipping = [str(step) for step in steps if step.declared(Figure).clips and str(step) in values]
+    return Figures(values, left_out, _clip_remarks(clipping, pictures))
+
+
+def _on_common_scale(picture: Picture) -> Samples:
+    return picture.on_scale(COMMON_SCALE)
+
+
+def _computed(
+    steps: list[Step], strict: bool, samples: list[Samples], picture: Picture, part: dict[str, Any]
+) -> tuple[dict[str, float], dict[str, str]]:
     values, left_out = {}, {}
     for step in steps:
-        arguments = step.arguments(pictures[0])
+        arguments = step.arguments(picture)
         try:
             values[str(step)] = float(
                 step.method.function(*samples, COMMON_SCALE, **part, **arguments)
@@ -143,8 +165,7 @@ def _measured(steps: list[Step], strict: bool, *pictures: Picture, **part: Any) 
             if strict:
                 raise
             left_out[str(step)] = str(error)
-    clipping = [str(step) for step in steps if step.method.traits["clips"] and str(step) in values]
-    return Figures(values, left_out, _clip_remarks(clipping, pictures))
+    return values, left_out
 
 
 def _clip_remarks(labels: list[str], pictures: Sequence[Picture]) -> list[str]:

@@ -10,6 +10,7 @@ import numpy as np
 from magnetite.core.chain import parse_step, parse_sweep
 from magnetite.core.codecs.rate import compress_to_rate
 from magnetite.core.codecs.stream import Compressed, compress
+from magnetite.core.declarations import Codec
 from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.parameters import read_quantity
 from magnetite.core.picture import Picture, Samples, as_picture
@@ -42,11 +43,11 @@ def sweep_steps(text: str, picture: Picture) -> list[str]:
         If the text cannot be read or is a chain of several steps.
     """
     first = parse_sweep(text, "codec", complete=False)[0].steps[0]
-    traits = first.method.traits
+    codec = first.declared(Codec)
     given = dict(first.settings).keys()
-    if traits["quality"] not in given and not given & set(first.method.one_of):
-        values = _evenly(text, traits["quality"], traits["points"].split(","), picture)
-        text = f"{text} {traits['quality']}={','.join(values)}"
+    if codec.quality not in given and not given & set(codec.one_of):
+        values = _evenly(text, codec.quality, codec.points.split(","), picture)
+        text = f"{text} {codec.quality}={','.join(values)}"
     chains = parse_sweep(text, "codec")
     if len(chains[0].steps) > 1:
         raise ChainError(f"{text!r} is a chain; a curve takes one codec at a time")
@@ -130,7 +131,7 @@ def point(reference: Picture, step: str, metrics: str, source: Picture) -> Point
 def at_rate(source: Picture, step: str, bpp: float) -> Compressed | None:
     """The codec of a step at a rate, its quality setting found anew; None where it has none."""
     parsed = parse_step(step, "codec")
-    found = {parsed.method.traits["quality"], *parsed.method.one_of}
+    found = {parsed.declared(Codec).quality, *parsed.method.one_of}
     rest = tuple(setting for setting in parsed.settings if setting[0] not in found)
     try:
         return compress_to_rate(source, str(replace(parsed, settings=rest)), bpp)

@@ -63,12 +63,14 @@ class Story:
 
 def demo_story(seed: int) -> Story:
     """The story of the Brindle Hollow core shed."""
-    references = {s.name: partial(s.picture, *DEFAULT_SIZE, seed) for s in SCENES}
+    references: dict[str, Callable[[], Picture]] = {
+        s.name: partial(s.picture, *DEFAULT_SIZE, seed) for s in SCENES
+    }
     return Story(references, "Veins", focus="veined-breccia")
 
 
 def own_story(folder: Path) -> Story:
-    """The story of the pictures in a folder; what is no picture is skipped, and said.
+    """The story of the pictures in a folder; what is not a picture is skipped, and said.
 
     Raises
     ------

@@ -439,7 +439,7 @@ def _decode_tiff(data: bytes) -> Decoded:
     if axes == "SYX":
         samples = np.moveaxis(samples, 0, -1)
     elif axes not in ("YX", "YXS"):
-        raise FileError(f"a TIFF page with axes {axes} is no picture")
+        raise FileError(f"a TIFF page with axes {axes} is not a picture")
     if photometric == "PALETTE" and colormap is not None:
         return Decoded(
             np.moveaxis(colormap[:, samples], 0, -1), 16, (*notes, "palette converted to RGB"),

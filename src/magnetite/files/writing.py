@@ -7,6 +7,7 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -129,7 +130,9 @@ def _encode_tiff(picture: Picture) -> bytes:
     import tifffile
 
     buffer = io.BytesIO()
-    options = {} if picture.bits in (None, 8, 16) else {"bitspersample": picture.bits}
+    options: dict[str, Any] = (
+        {} if picture.bits in (None, 8, 16) else {"bitspersample": picture.bits}
+    )
     if picture.colour == "planes":
         options |= {"extrasamples": [0] * (picture.channels - 1), "planarconfig": "contig"}
     samples = picture.samples.astype(bool) if picture.bits == 1 else picture.samples

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
-Field = NDArray[np.float64]
+#: Samples of a made-up picture, or places in it; float32 or float64.
+Field = NDArray[Any]
 
 
 def clouds(
@@ -54,4 +57,4 @@ def smoothstep(low: float, high: float, x: Field) -> Field:
 
 def mix(one: Field, two: Field, share: Field) -> Field:
     """Blend two colours or colour fields by a share, 0 to 1."""
-    return one + (two - one) * share[..., np.newaxis]
+    return np.asarray(one + (two - one) * share[..., np.newaxis])

@@ -22,7 +22,7 @@ def ironstone(shape: tuple[int, int], rng: np.random.Generator) -> Field:
     bands = chosen[place]
     laminae = 0.03 * np.sin(along * 1.9 + clouds(shape, rng, 1.5, 60))
     grain = 0.022 * clouds(shape, rng, 0.6, 30)
-    return bands + (laminae + grain)[..., np.newaxis]
+    return np.asarray(bands + (laminae + grain)[..., np.newaxis])
 
 
 def granite(shape: tuple[int, int], rng: np.random.Generator) -> Field:
@@ -59,4 +59,6 @@ def clay(shape: tuple[int, int], rng: np.random.Generator) -> Field:
     along = x + 0.2 * y + 9 * clouds(shape, rng, 2.6, 240)
     tone = 0.50 + 0.035 * clouds(shape, rng, 2.4, 200) + 0.03 * np.sin(along / 37)
     seams = 0.05 * np.exp(-((((along % 211) - 90) / 7) ** 2))
-    return (tone - seams + 0.003 * clouds(shape, rng, 0.0, 4))[..., np.newaxis] * [1.0, 0.96, 0.90]
+    return np.asarray(
+        (tone - seams + 0.003 * clouds(shape, rng, 0.0, 4))[..., np.newaxis] * [1.0, 0.96, 0.90]
+    )

@@ -37,7 +37,7 @@ def _tray_floor(width: int, height: int, rng: np.random.Generator) -> Field:
     from_ridge = np.abs(y - np.round(y)) * height / ROWS
     ridge = np.exp(-((from_ridge / 3.0) ** 2))
     metal = 0.17 + 0.22 * ridge + 0.008 * clouds((height, width), rng, 0.8, 40)
-    return metal[..., np.newaxis] * np.array([0.95, 1.0, 1.04])
+    return np.asarray(metal[..., np.newaxis] * np.array([0.95, 1.0, 1.04]))
 
 
 def _lit_core(
@@ -54,7 +54,8 @@ def _lit_core(
     seen = [map_coordinates(surface[..., c], [rows, columns], order=1) for c in range(3)]
     light = 0.30 + 0.80 * np.cos(angle + 0.45).clip(0, None)
     gloss = 0.07 * np.exp(-(((angle + 0.55) / 0.16) ** 2))
-    return np.stack(seen, -1) * light[:, np.newaxis, np.newaxis] + gloss[:, np.newaxis, np.newaxis]
+    lit = np.stack(seen, -1) * light[:, np.newaxis, np.newaxis]
+    return np.asarray(lit + gloss[:, np.newaxis, np.newaxis])
 
 
 def _breaks(width: int, across: Field, rng: np.random.Generator) -> Field:

@@ -107,7 +107,7 @@ def _draw_histogram(
         law, mean, sd = declared.distribution, declared.mean, declared.sd
         label = f"declared: {law.name}, sd {sd:.4g} {unit}"
     if sd > 0:
-        expected = 100 * np.diff(law.cumulative((edges - mean) / sd))
+        expected = 100 * np.diff(law.cumulative(np.asarray((edges - mean) / sd, np.float64)))
         middle = (edges[1:] + edges[:-1]) / 2
         axes.plot(middle, expected, color=COLOURS[1], lw=1.6, label=label)
     axes.set_xlabel(f"difference ({unit})")

@@ -23,7 +23,7 @@ QUIET = "#777777"
 ENDINGS = (".png", ".svg", ".pdf")
 DOTS_PER_INCH = 100
 
-_STYLE = {
+_STYLE: dict[Any, Any] = {
     "font.size": 10,
     "axes.titlesize": 11.5,
     "axes.titlelocation": "left",

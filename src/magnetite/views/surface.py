@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -39,7 +39,7 @@ def surface_figure(picture: Picture, name: str, region: Region | None = None) ->
     image = figure.add_axes((0.03, 0.08, 0.26, 0.8))
     image.imshow(samples.clip(0, 1), cmap="gray", vmin=0, vmax=1, interpolation="nearest")
     bare(image)
-    axes = figure.add_axes((0.3, 0.0, 0.68, 0.98), projection="3d")
+    axes: Any = figure.add_axes((0.3, 0.0, 0.68, 0.98), projection="3d")
     x = region.left + (np.arange(columns) + 0.5) * tile
     y = region.top + (np.arange(rows) + 0.5) * tile
     axes.plot_surface(

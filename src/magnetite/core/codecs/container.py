@@ -72,7 +72,7 @@ def unpack(data: bytes, max_samples: int = MAX_SAMPLES) -> Stream:
         `max_samples` samples. One that ends early is read, and says how much is missing.
     """
     if data[:4] != MAGIC:
-        raise StreamError("this is no .mgt stream: it does not begin with its mark")
+        raise StreamError("this is not an .mgt stream: it does not begin with its mark")
     if len(data) > 4 and data[4] != VERSION:
         raise StreamError(f"this is .mgt version {data[4]}; version {VERSION} is read here")
     reader = _Reader(data, 5)

@@ -8,7 +8,6 @@ coder of its own, on two threads; their bytes take turns, bit plane by bit plane
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any, NamedTuple
@@ -19,7 +18,7 @@ from numpy.typing import NDArray
 from magnetite.core.codecs.layers import Run, Section
 from magnetite.core.codecs.lifting import band_shapes
 from magnetite.core.errors import StreamError
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread
 
 Map = NDArray[np.int32]
 #: Bands of one plane, from coarse to fine: [[LL], [HL, LH, HH], …].
@@ -50,8 +49,7 @@ class Embedded:
         """
         parts = self._parts([[list(level) for level in bands] for bands in planes])
         top = max(_top(part) for part in parts)
-        with ThreadPoolExecutor(threads()) as pool:
-            coded = list(pool.map(lambda part: _encoded(part, top, self._labels()), parts))
+        coded = spread(lambda part: _encoded(part, top, self._labels()), parts)
         turns = [turn for pair in zip(*coded, strict=True) for turn in pair]
         runs = [run for turn in turns for run in turn.runs]
         if len(parts) == 1:
@@ -85,9 +83,8 @@ class Embedded:
         if top > 30:
             raise StreamError(f"the compressed data declare {top} bit planes, at most 30 are read")
         streams = _taken_turns(rest, len(parts), top if len(parts) > 1 else 1)
-        with ThreadPoolExecutor(threads()) as pool:
-            jobs = zip(parts, streams, strict=True)
-            known = list(pool.map(lambda job: _decoded(job[0], job[1][0], job[1][1], top), jobs))
+        jobs = zip(parts, streams, strict=True)
+        known = spread(lambda job: _decoded(job[0], job[1][0], job[1][1], top), jobs)
         return [_joined([part[i] for part in known]) for i in range(len(self.shapes))]
 
     def _parts(self, planes: list[Bands]) -> list[list[Bands]]:

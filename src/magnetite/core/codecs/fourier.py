@@ -118,7 +118,7 @@ class Spectrum:
 
     @property
     def _own(self) -> NDArray[np.bool_]:
-        """Coefficients of the half spectrum that are no mirror image of another of it."""
+        """Coefficients of the half spectrum that are not a mirror image of another of it."""
         height, width = self.shape
         own = np.ones((height, width // 2 + 1), bool)
         for column in self._mirrored_columns:

@@ -10,6 +10,7 @@ from magnetite.core.chain import AUTO, Chain, Step, parse_step
 from magnetite.core.codecs.container import unpack
 from magnetite.core.codecs.layers import Run
 from magnetite.core.codecs.stream import Coder, Compressed
+from magnetite.core.declarations import Codec
 from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.parameters import Span
 from magnetite.core.picture import Picture, Samples, as_picture
@@ -34,7 +35,7 @@ def open_step(text: str) -> tuple[Step, str]:
         If it, or another of which one must be given, has a value.
     """
     step = parse_step(text, "codec", complete=False, auto=True)
-    key = step.method.traits["quality"]
+    key = step.declared(Codec).quality
     kept = tuple((name, value) for name, value in step.settings
                  if not (name == key and value is AUTO))  # fmt: skip
     step = replace(step, settings=kept)
@@ -141,7 +142,7 @@ def _at(span: Span, step: Step, place: float) -> float:
     """The setting's value at a place from coarse, 0, to fine, 1: even in its logarithm."""
     least = min(1.0, (span.high - span.low) * 1e-4)
     low, high = math.log(least), math.log(span.high - span.low + least)
-    share = place if step.method.traits["finer"] == "higher" else 1 - place
+    share = place if step.declared(Codec).finer == "higher" else 1 - place
     return min(span.high, span.low + math.exp(low + share * (high - low)) - least)
 
 

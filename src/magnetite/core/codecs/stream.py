@@ -11,6 +11,7 @@ import numpy as np
 from magnetite.core.chain import Step, parse_step
 from magnetite.core.codecs.container import MAX_PLANES, Stream, unpack
 from magnetite.core.codecs.layers import Frame, Memory, Pipeline, Run
+from magnetite.core.declarations import Codec
 from magnetite.core.errors import CommandError, MagnetiteError, PictureError, StreamError
 from magnetite.core.limits import MAX_SAMPLES
 from magnetite.core.picture import Picture, Pixels, Samples, as_picture
@@ -78,7 +79,7 @@ class Coder:
         pipeline = _pipeline(parsed, picture, frame)
         sections = pipeline.forward(pixels, self._memory)
         data = Stream(frame, str(parsed), [s.data for s in sections]).pack()
-        remark = parsed.method.traits["remark"]
+        remark = parsed.declared(Codec).remark
         runs = [Run("header", len(data) - sum(len(s.data) for s in sections))]
         for section in sections:
             runs += section.runs or [Run(section.name, len(section.data))]

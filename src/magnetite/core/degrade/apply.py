@@ -11,6 +11,7 @@ import numpy as np
 from magnetite.core.aim import Target, solve_chain
 from magnetite.core.chain import Chain, Step, parse_chain
 from magnetite.core.codecs.stream import through
+from magnetite.core.declarations import Degradation
 from magnetite.core.degrade.certificate import (
     Certificate,
     Change,
@@ -158,7 +159,7 @@ class _Run:
         """What a step measurably did."""
         picture, clipped = self._stored(after)
         change = Change(before, after, picture.pixels(), clipped)
-        certify = step.method.traits.get("certify")
+        certify = step.declared(Degradation).certify if step.kind == "degradation" else None
         if certify is None:
             findings = [rms_change(change)]
         else:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +11,7 @@ from numpy.typing import NDArray
 
 from magnetite.core.degrade.certificate import Change, Finding
 from magnetite.core.degrade.strength import noise_sd
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread
 from magnetite.core.picture import Pixels
 
 Array = NDArray[np.float64]
@@ -104,8 +103,7 @@ def moments(
 
     rows = max(1, _BAND // max(1, residual[0].size))
     bands = [residual[i : i + rows] for i in range(0, residual.shape[0], rows)]
-    with ThreadPoolExecutor(threads()) as pool:
-        total = np.sum(list(pool.map(sums, bands)), axis=0)
+    total = np.sum(spread(sums, bands), axis=0)
     count = residual.size
     m2, m3, m4 = total[:3] / count
     reached = np.cumsum(total[4:]) / count

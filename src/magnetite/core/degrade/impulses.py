@@ -60,7 +60,7 @@ def salt_pepper(
     white : float
         Share of the replaced that turns white, 0 to 1; the rest turns black.
     per : "pixel" or "channel"
-        Whether a whole pixel is hit, all its channels at once, or each channel by itself.
+        Whether a whole pixel is hit, all its channels at once, or each channel separately.
 
     Returns
     -------
@@ -114,7 +114,7 @@ def impulse_noise(
         Expected share of what is replaced, 0 to 1.
     per : "pixel" or "channel"
         Whether a whole pixel is hit, each of its channels with a value of its own, or each
-        channel by itself.
+        channel separately.
 
     Returns
     -------

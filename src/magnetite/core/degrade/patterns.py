@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from concurrent.futures import ThreadPoolExecutor
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -12,7 +11,7 @@ from numpy.typing import NDArray
 from magnetite.core.amplitudes import Amplitude
 from magnetite.core.degrade.certificate import Change, Finding
 from magnetite.core.degrade.strength import Channels
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread, threads
 from magnetite.core.parameters import Angle, Length, Number
 from magnetite.core.picture import Pixels
 from magnetite.core.randomness import fill, normal
@@ -221,8 +220,7 @@ def _power_law(size: tuple[int, int], slope: float) -> tuple[NDArray[np.float32]
         columns = squares.sum(axis=0), np.einsum("ij,ij->j", squares, squares)
         return float(columns[0] @ weight), float(columns[1] @ weight)
 
-    with ThreadPoolExecutor(threads()) as pool:
-        sums = np.sum(list(pool.map(work, range(0, fy.size, _ROWS))), axis=0)
+    sums = np.sum(spread(work, range(0, fy.size, _ROWS)), axis=0)
     return amplitude, float(sums[0]), float(sums[1])
 
 

@@ -85,7 +85,8 @@ def _running_median(line: Array) -> Array:
 
 @gauge(
     "blockiness",
-    summary="How much steps at the lines of a grid of blocks exceed those around, found by itself.",
+    summary="How much steps at the lines of a grid of blocks exceed those around; the grid is "
+    "found automatically.",
     colour=ColourPolicy.LUMA,
     source="after Wang, Bovik and Evans, IEEE ICIP 2000, doi:10.1109/ICIP.2000.899622, "
     "in the picture itself",

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread
 
 Array = NDArray[np.float64]
 
@@ -20,7 +19,7 @@ _BAND = 2**15
 def by_bands(function: Callable[..., Array], *arrays: NDArray[Any]) -> Array:
     """`function` of arrays that share their rows, row by row, as one array.
 
-    The function must treat every row by itself and return one row for each.
+    The function must treat every row separately and return one row for each.
     """
     rows = max(1, _BAND // arrays[0].shape[1])
     starts = range(0, arrays[0].shape[0], rows)
@@ -28,5 +27,4 @@ def by_bands(function: Callable[..., Array], *arrays: NDArray[Any]) -> Array:
     def work(start: int) -> Array:
         return function(*(array[start : start + rows] for array in arrays))
 
-    with ThreadPoolExecutor(threads()) as pool:
-        return np.concatenate(list(pool.map(work, starts)))
+    return np.concatenate(spread(work, starts))

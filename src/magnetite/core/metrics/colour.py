@@ -13,6 +13,7 @@ from magnetite.core.metrics.bands import by_bands
 from magnetite.core.parameters import Number
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
+from magnetite.core.sharing import shared
 
 Array = NDArray[np.float64]
 
@@ -82,7 +83,14 @@ def delta_e_95(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
 
 def delta_e_map(reference: Pixels, test: Pixels, peak: float = 1.0) -> Array:
     """CIEDE2000 of every pixel of two sRGB arrays, shape (h, w)."""
-    return by_bands(lambda x, y: ciede2000(lab_of(x / peak), lab_of(y / peak)), reference, test)
+
+    def colours(pixels: Pixels) -> Array:
+        return by_bands(lambda x: lab_of(x / peak), pixels)
+
+    def differences(one: Pixels, two: Pixels) -> Array:
+        return by_bands(ciede2000, *(shared(f"lab {peak}", colours, p) for p in (one, two)))
+
+    return shared(f"delta-e {peak}", differences, reference, test)
 
 
 def lab_of(rgb: Pixels) -> Array:

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Pixels
+from magnetite.core.sharing import shared
 
 Array = NDArray[np.float64]
 #: Where to look: True inside, shape (h, w); None for everywhere.
@@ -42,6 +43,11 @@ def window_moments(reference: Pixels, test: Pixels, weights: Array) -> Moments:
     Moments
         Arrays of shape (h - n + 1, w - n + 1); variances are never negative.
     """
+    name = f"moments {weights.tobytes().hex()}"
+    return shared(name, lambda x, y: _moments(x, y, weights), reference, test)
+
+
+def _moments(reference: Pixels, test: Pixels, weights: Array) -> Moments:
     # About a common offset the moments lose less to cancellation; variances do not change.
     offset = float(reference.mean())
     x: Array = np.asarray(reference - offset, np.float64)

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
-
 import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.jit import compiled
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread
 
 Array = NDArray[np.float64]
 
@@ -33,8 +31,7 @@ def moments(x: Array, y: Array, weights: Array, offset: float) -> Array:
         stop = min(start + _ROWS, rows)
         _band(x, y, weights, offset, start, out[:, start:stop])
 
-    with ThreadPoolExecutor(threads()) as pool:
-        list(pool.map(work, starts))
+    spread(work, starts)
     return out
 
 

@@ -11,6 +11,7 @@ from magnetite.core.metrics.sizes import check_size
 from magnetite.core.parallel import threads
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
+from magnetite.core.sharing import shared
 
 Array = NDArray[np.float64]
 
@@ -65,9 +66,15 @@ def fsim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """
     check_size("fsim", reference, 16)
     factor = max(1, math.floor(min(reference.shape) / _SIDE + 0.5))
-    one, two = (_block_means(plane, factor) * (255 / peak) for plane in (reference, test))
-    p, q = phase_congruency(one), phase_congruency(two)
-    alike = _alike(_scharr(one), _scharr(two), _T2)
+
+    def described(plane: Pixels) -> tuple[Array, Array]:
+        reduced = _block_means(plane, factor) * (255 / peak)
+        return phase_congruency(reduced), _scharr(reduced)
+
+    (p, g), (q, h) = (
+        shared(f"features {factor} {peak}", described, plane) for plane in (reference, test)
+    )
+    alike = _alike(g, h, _T2)
     features = np.maximum(p, q)
     total = float(features.sum())
     if total == 0:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from magnetite.core.metrics.sizes import check_size
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
+from magnetite.core.sharing import shared
 
 #: Displacements (rows, columns) within 2 px, one of each pair of opposite ones.
 LAGS = (
@@ -66,7 +67,7 @@ def residual_structure(
     PictureError
         If the picture is smaller than 8x8.
     """
-    return math.sqrt(float(np.mean(_autocorrelation(reference - test, peak, clear)[0] ** 2)))
+    return math.sqrt(float(np.mean(_shared_autocorrelation(reference, test, peak, clear)[0] ** 2)))
 
 
 @metric(
@@ -96,8 +97,16 @@ def residual_whiteness(
     """
     from scipy.stats import chi2
 
-    correlations, pairs = _autocorrelation(reference - test, peak, clear)
+    correlations, pairs = _shared_autocorrelation(reference, test, peak, clear)
     return float(chi2.sf(float((pairs * correlations**2).sum()), len(LAGS)))
+
+
+def _shared_autocorrelation(
+    reference: Pixels, test: Pixels, peak: float, clear: Clear
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Computed once for both metrics; what is clear follows from the same pictures."""
+    name = f"autocorrelation {peak} {clear is None}"
+    return shared(name, lambda x, y: _autocorrelation(x - y, peak, clear), reference, test)
 
 
 def _autocorrelation(

@@ -129,8 +129,8 @@ def high_frequency_share(
 
 @gauge(
     "mtf50",
-    summary="Frequency at which a slanted edge keeps half its contrast; the edge is found by "
-    "itself.",
+    summary="Frequency at which a slanted edge keeps half its contrast; the edge is found "
+    "automatically.",
     colour=ColourPolicy.LUMA,
     source=_ISO_12233,
     unit="c/px",

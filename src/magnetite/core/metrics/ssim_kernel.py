@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
-
 import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.jit import compiled
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread
 
 Array = NDArray[np.float64]
 
@@ -35,14 +33,16 @@ def mean_similarity(x: Array, y: Array, weights: Array, c1: float, c2: float) ->
     """
     height, width = int(x.shape[0]) - _HALF, int(x.shape[1]) - _HALF
     half = weights[: TAPS // 2 + 1]
-    borders = np.linspace(0, height, threads() + 1).astype(int)
-    with ThreadPoolExecutor(threads()) as pool:
-        sums = pool.map(
-            lambda ends: _band(x, y, ends[0], ends[1], half, c1, c2),
-            zip(borders[:-1].tolist(), borders[1:].tolist(), strict=True),
-        )
-        return float(sum(sums)) / (height * width)
+    # Bands of a fixed height: the order of the sum does not depend on the number of threads.
+    sums = spread(
+        lambda top: _band(x, y, top, min(top + _BAND, height), half, c1, c2),
+        range(0, height, _BAND),
+    )
+    return float(sum(sums)) / (height * width)
 
+
+#: Rows of windows that are summed up at a time.
+_BAND = 256
 
 _compiled = compiled(fastmath={"contract", "nsz", "reassoc"})
 

@@ -19,7 +19,7 @@ Term = Callable[[Moments, float, float], Array]
 
 
 def term_map(term: Term, moments: Moments, c1: float, c2: float) -> Array:
-    """One term in every window, worked out in bands."""
+    """One term in every window, computed in bands."""
     return by_bands(lambda *parts: term(Moments(*parts), c1, c2), *moments)
 
 

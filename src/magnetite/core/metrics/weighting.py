@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,9 +13,9 @@ from magnetite.core.metrics.moments import Moments, window_moments
 from magnetite.core.metrics.sizes import check_size
 from magnetite.core.metrics.ssim_terms import contrast_structure, similarity, term_map
 from magnetite.core.metrics.structure import SCALE_WEIGHTS, SMALLEST_MS_SSIM
-from magnetite.core.parallel import threads
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, metric
+from magnetite.core.sharing import shared
 
 Array = NDArray[np.float64]
 
@@ -68,9 +67,11 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """
     check_size("iw-ssim", reference, SMALLEST_MS_SSIM)
     scales = len(SCALE_WEIGHTS)
-    on_255 = (np.asarray(plane * (255 / peak), np.float64) for plane in (reference, test))
-    with ThreadPoolExecutor(threads()) as pool:
-        one, two = pool.map(lambda plane: laplacian_pyramid(plane, scales), on_255)
+
+    def pyramid(plane: Pixels) -> list[Array]:
+        return laplacian_pyramid(np.asarray(plane * (255 / peak), np.float64), scales)
+
+    one, two = (shared(f"pyramid {peak}", pyramid, plane) for plane in (reference, test))
     window = gaussian_kernel(1.5, radius=5)
     c1, c2 = (0.01 * 255) ** 2, (0.03 * 255) ** 2
     result = 1.0

@@ -107,7 +107,7 @@ def dequantize(
 ) -> Pixels:
     """A Gaussian, then the nearest picture with |u - x| at most step / 2, again and again.
 
-    For smooth pictures; texture finer than the step is not to be told from levels.
+    For smooth pictures; texture finer than the step cannot be distinguished from levels.
 
     Parameters
     ----------

@@ -24,7 +24,7 @@ _TILE = 16
 #: sd, of 255, from which on the high-noise profile is taken.
 _HIGH = 40.0
 #: Rows worked on at a time: so few that their blocks have no more coefficients than this, but
-#: no fewer than that, for the margins of a band are worked out again in the next.
+#: no fewer than that, for the margins of a band are computed again in the next.
 _COEFFICIENTS, _LEAST_ROWS = 2**22, 64
 
 
@@ -84,7 +84,7 @@ def bm3d(
 
     Returns
     -------
-    float array of the same shape and dtype; worked out in float32.
+    float array of the same shape and dtype; computed in float32.
     """
     sd = 255 * estimated(pixels, sd)
     if sd == 0:
@@ -146,7 +146,7 @@ class _Stage:
         count = -(-len(tops) * _STEP // rows)
         bands = [tops[i * len(tops) // count : (i + 1) * len(tops) // count] for i in range(count)]
         totals = [np.zeros((2, height, width), np.float32) for _ in noisy]
-        # Bands overlap: they are worked out side by side, and added up in their order.
+        # Bands overlap: they are computed side by side, and added up in their order.
         for first, sums in each(lambda band: self._band(band, noisy, basic), bands):
             for total, added in zip(totals, sums, strict=True):
                 total[:, first : first + added.shape[1]] += added

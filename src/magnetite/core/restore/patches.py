@@ -46,7 +46,7 @@ def nl_means(
 
     Returns
     -------
-    float array of the same shape and dtype; worked out in float32, weights within 0.03 %.
+    float array of the same shape and dtype; computed in float32, weights within 0.03 %.
     """
     from magnetite.core.restore.means_kernel import means_band
 

@@ -13,7 +13,7 @@ from magnetite.core.metrics.noise_level import noise_wavelet
 from magnetite.core.metrics.residual import residual_structure
 from magnetite.core.picture import Picture, Pixels, luma
 
-#: From these on what was taken away is no mere noise.
+#: From these on what was taken away is not mere noise.
 STRUCTURED, EDGED = 0.1, 0.15
 #: Smallest sides that can be judged, px.
 SMALLEST = 16

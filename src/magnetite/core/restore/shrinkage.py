@@ -48,7 +48,7 @@ def sliding_dct(
 
     Returns
     -------
-    float array of the same shape and dtype; worked out in float32, mirrored at the edges.
+    float array of the same shape and dtype; computed in float32, mirrored at the edges.
     """
     from magnetite.core.restore.cosine_kernel import threshold_band
 
@@ -109,7 +109,7 @@ def wavelet_shrink(
 
     Returns
     -------
-    float array of the same shape and dtype; worked out in float32, mirrored at the edges.
+    float array of the same shape and dtype; computed in float32, mirrored at the edges.
     """
     sd = estimated(pixels, sd)
     if sd == 0:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from magnetite.core.chain import Chain, parse_step
+from magnetite.core.declarations import Metric
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.parameters import Span
 from magnetite.core.picture import Picture
@@ -73,7 +74,7 @@ def tune(
     if span is None:
         raise ChainError(f"{chain.steps[place].method.name} {key}= has no range to be tuned over")
     step = parse_step(metric, "metric")
-    lower_is_better = step.method.traits["better"] == "lower"
+    lower_is_better = step.declared(Metric).better == "lower"
     if reference is not None:
         measure = _against(reference, picture, str(step), -1 if lower_is_better else 1)
     elif step.method.name == "psnr":

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.codecs.entropy.coder import compiled
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread
 
 Array = NDArray[np.float32]
 Context = NDArray[np.int16]
@@ -38,8 +37,7 @@ def choose(scaled: Array, context: Context, bits: Array, bit: float) -> NDArray[
 
 def _by_rows(work: Any, rows: int) -> None:
     middle = (rows + 1) // 2
-    with ThreadPoolExecutor(threads()) as pool:
-        list(pool.map(lambda ends: work(*ends), [(0, middle), (middle, rows)]))
+    spread(lambda ends: work(*ends), [(0, middle), (middle, rows)])
 
 
 @compiled

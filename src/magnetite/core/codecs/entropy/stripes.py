@@ -4,19 +4,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.errors import StreamError
-from magnetite.core.parallel import threads
+from magnetite.core.parallel import spread
 
 Numbers = NDArray[np.int32]
 #: A model: it codes or decodes an array in place with a coder over bytes, by what is known beside.
 Model = Callable[..., None]
 
-#: From this many numbers on, the first axis is cut in two: each half learns by itself.
+#: From this many numbers on, the first axis is cut in two: each half learns separately.
 _WORTH = 2**19
 #: What a number costs at the least: one decision, of a probability of 65532 / 65536 at most.
 _LEAST_BYTES = math.log2(65536 / 65532) / 8
@@ -28,8 +27,7 @@ def encode(model: Model, numbers: Numbers, *beside: Numbers) -> bytes:
     `beside` are arrays with as many rows that the decoder knows too.
     """
     jobs = zip(*(_stripes(array) for array in (numbers, *beside)), strict=True)
-    with ThreadPoolExecutor(threads()) as pool:
-        parts = list(pool.map(lambda job: _encoded(model, *job), jobs))
+    parts = spread(lambda job: _encoded(model, *job), jobs)
     lengths = b"".join(len(part).to_bytes(4, "little") for part in parts[:-1])
     return lengths + b"".join(parts)
 
@@ -52,8 +50,7 @@ def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Numbers) 
             raise StreamError("the compressed data end early")
         parts = [data[4 : 4 + length], data[4 + length :]]
     jobs = zip(parts, stripes, *(_stripes(array) for array in beside), strict=True)
-    with ThreadPoolExecutor(threads()) as pool:
-        list(pool.map(lambda job: _decode(model, *job), jobs))
+    spread(lambda job: _decode(model, *job), jobs)
     return numbers
 
 

@@ -1,0 +1,86 @@
+"""What several metrics of one pair of pictures need: computed once, kept while there is room.
+
+A metric asks with `shared`; where nobody has opened a `Sharing` it simply computes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from typing import Any, TypeVar
+
+import numpy as np
+
+Result = TypeVar("Result")
+#: Bytes of results that are kept at most.
+ROOM = 2**29
+
+
+class Sharing:
+    """Results by what they were made from: objects, known by their identity, which are held."""
+
+    def __init__(self, room: int = ROOM) -> None:
+        self._left = room
+        self._known: dict[tuple[Any, ...], tuple[tuple[Any, ...], Any]] = {}
+        #: What belongs to a test picture, and goes with it.
+        self._passing: set[int] = set()
+
+    @contextmanager
+    def open(self) -> Iterator[None]:
+        """Let metrics share by this while they are computed."""
+        before = _open.set(self)
+        try:
+            yield
+        finally:
+            _open.reset(before)
+
+    def get(self, name: str, make: Callable[..., Result], sources: tuple[Any, ...]) -> Result:
+        """What `make` gives for the sources, or gave before under that name."""
+        key = (name, *map(id, sources))
+        if key in self._known:
+            result: Result = self._known[key][1]
+            return result
+        made = make(*sources)
+        size = _size(made)
+        if size <= self._left:
+            self._left -= size
+            self._known[key] = (sources, made)
+            if any(id(source) in self._passing for source in sources):
+                self._passing.update(map(id, _parts(made)))
+        return made
+
+    def passing(self, source: Any) -> None:
+        """Say that a source will be forgotten, with all that is made from it."""
+        self._passing.add(id(source))
+
+    def forget(self) -> None:
+        """Forget all that is made from what passes."""
+        for key, (sources, made) in list(self._known.items()):
+            if any(id(source) in self._passing for source in sources):
+                self._left += _size(made)
+                del self._known[key]
+        self._passing.clear()
+
+
+_open: ContextVar[Sharing | None] = ContextVar("sharing", default=None)
+
+
+def shared(name: str, make: Callable[..., Result], *sources: Any) -> Result:
+    """What `make` gives for the sources, computed once while a `Sharing` is open.
+
+    The name must tell all that the result depends on beside the sources.
+    """
+    sharing = _open.get()
+    return make(*sources) if sharing is None else sharing.get(name, make, sources)
+
+
+def _parts(made: Any) -> list[Any]:
+    """The result and what it consists of."""
+    if isinstance(made, list | tuple):
+        return [made, *(part for item in made for part in _parts(item))]
+    return [made]
+
+
+def _size(made: Any) -> int:
+    return sum(part.nbytes for part in _parts(made) if isinstance(part, np.ndarray))
