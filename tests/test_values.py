@@ -128,3 +128,24 @@ def test_a_search_for_a_rate_transforms_once(monkeypatch: pytest.MonkeyPatch) ->
     aimed, _ = compress_to_aim(picture, "dct", "psnr=36")
     assert len(calls) == 3, "one for the comparison, one for the aim"
     assert aimed.data == magnetite.compress(picture, aimed.step).data
+
+
+def test_metrics_share_what_they_need(
+    run: object, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from magnetite.core import colour_lifting
+    from magnetite.core.metrics import phase
+
+    lumas, features = [], []
+    luma, congruency = colour_lifting.luma, phase.phase_congruency
+    monkeypatch.setattr(colour_lifting, "luma", lambda x: lumas.append(1) or luma(x))
+    monkeypatch.setattr(phase, "phase_congruency", lambda x: features.append(1) or congruency(x))
+    run("scenes", "t", "--size", "192x184")
+    tests = []
+    for number in range(6):
+        tests.append(f"{number}.png")
+        run("degrade", "t/veined-breccia.png", tests[-1], "gaussian-noise", f"sd={number + 1}dn")
+    lumas.clear()
+    run("score", "t/veined-breccia.png", *tests, "--metrics", "all")
+    assert len(lumas) == 7, "one of the reference, one of each test"
+    assert len(features) == 7
