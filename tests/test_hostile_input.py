@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import json
 import os
@@ -439,3 +440,42 @@ def test_2000_corrupted_pictures_of_each_format(ending: str, tmp_path: Path) -> 
         except MagnetiteError as error:
             assert "\n" not in str(error)
         assert time.perf_counter() - start < 5
+
+
+def test_settings_at_their_bounds_give_no_warning(gray: Path) -> None:
+    """Warnings are errors here; the slowest settings of deblurring are left out."""
+    from magnetite.core.registry import every
+
+    pictures = [magnetite.read(gray), as_picture(np.full((48, 64), 128, np.uint8))]
+    for method in every("degradation") + every("metric") + every("gauge"):
+        for key, parameter in method.parameters.items():
+            span = parameter.kind.span()
+            if span is None:
+                continue
+            others = [w for w in method.example.split()[1:] if w.split("=")[0] not in method.one_of]
+            others = [w for w in others if not w.startswith(f"{key}=")]
+            for number in span:
+                value = parameter.kind.spell(parameter.kind.at(number))
+                text = " ".join([method.name, *others, f"{key}={value}"])
+                for picture in pictures:
+                    with contextlib.suppress(ValueError):  # outside what the picture can take
+                        _done(method.kind, picture, text)
+
+
+def _done(kind: str, picture: object, text: str) -> None:
+    if kind == "degradation":
+        magnetite.degrade(picture, text)
+    elif kind == "metric":
+        magnetite.score(picture, magnetite.degrade(picture, "offset by=1%").picture, text)
+    else:
+        magnetite.gauge(picture, text)
+
+
+def test_views_of_planes_and_single_columns(run: Run, tmp_path: Path) -> None:
+    magnetite.write(as_picture(np.zeros((20, 30, 5), np.uint16)), tmp_path / "planes.tif")
+    magnetite.write(as_picture(np.arange(20, dtype=np.uint8)[:, np.newaxis]), tmp_path / "col.png")
+    magnetite.write(as_picture(np.array([[9]], np.uint8)), tmp_path / "one.png")
+    said = run("view", "noise", "planes.tif", "planes.tif", status=2).stderr
+    assert "not of 5 planes" in said
+    run("view", "profile", "col.png")
+    assert "a single sample" in run("view", "profile", "one.png", status=2).stderr

@@ -161,7 +161,9 @@ def disk_transfer(radius: float) -> Callable[[Frequency], Frequency]:
     def transfer(f: Frequency) -> Frequency:
         from scipy.special import j1
 
+        # At 0 the quotient is 1, as it is next to it.
         x = 2 * np.pi * radius * np.where(f == 0, 1e-9, f)
+        x = np.where(x == 0, 1e-12, x)
         return np.asarray(2 * j1(x) / x * np.sinc(f))
 
     return transfer

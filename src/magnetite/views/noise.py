@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.degrade.findings import LAPLACE, NORMAL, UNIFORM, Distribution
+from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.scoring import check_comparable
 from magnetite.views.spectrum import draw_radial, radial_power
@@ -50,9 +51,14 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -
     Raises
     ------
     PictureError
-        If the pictures differ in size or colour. Another depth is brought to the reference's.
+        If the pictures differ in size or colour, or are planes. Another depth is brought to the
+        reference's.
     """
     check_comparable(reference, test, any_depth=True)
+    if reference.colour == "planes":
+        raise PictureError(
+            f"the difference of gray and RGB pictures is drawn, not of {reference.channels} planes"
+        )
     scale = reference.full_scale
     difference = test.on_scale(scale) - reference.on_scale(scale)
     unit, sd = reference.amplitude_unit, float(difference.std())

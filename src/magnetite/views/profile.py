@@ -45,7 +45,14 @@ class Segment:
 
     @classmethod
     def across(cls, picture: Picture) -> Segment:
-        """The middle row."""
+        """The middle row; of a picture of one column that column.
+
+        Raises `PictureError` for a single sample.
+        """
+        if picture.width == 1:
+            if picture.height == 1:
+                raise PictureError(f"{picture.origin} is a single sample: no line crosses it")
+            return cls(0, 0, 0, picture.height - 1)
         return cls(0, picture.height // 2, picture.width - 1, picture.height // 2)
 
     @property

@@ -63,6 +63,10 @@ def total_variation(
     return primal_dual(pixels, weight, iterations, sd=sd)
 
 
+#: A weight beyond which everything but the mean is gone: flat pictures never come as far as sd.
+_LARGEST_WEIGHT = 1e6
+
+
 def primal_dual(
     pixels: Pixels, weight: float, iterations: int, *, squares: bool = True, sd: float | None = None
 ) -> Pixels:
@@ -86,7 +90,7 @@ def primal_dual(
         ahead = result + one(momentum) * (result - before)
         if sd is not None:
             rms = float(np.sqrt(np.mean((result - pixels) ** 2, dtype=np.float64)))
-            weight *= (sd / max(rms, 1e-3 * sd)) ** 0.3
+            weight = min(weight * (sd / max(rms, 1e-3 * sd)) ** 0.3, _LARGEST_WEIGHT)
     return result
 
 
