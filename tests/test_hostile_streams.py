@@ -199,3 +199,24 @@ def test_orientation_of_tiff_and_jpeg_2000_with_opacity(tmp_path: Path) -> None:
     picture = magnetite.read(tmp_path / "a.jp2")
     assert picture.colour == "rgb"
     assert (picture.samples == four[..., :3]).all()
+
+
+def test_damaged_metadata_is_nobodys_business(
+    tmp_path: Path, capfd: pytest.CaptureFixture[str]
+) -> None:
+    """Decoder libraries complain of it on standard error, in front of our own messages."""
+    import imagecodecs
+    from PIL import Image
+
+    for samples in (np.zeros((9, 9), np.uint16), np.zeros((9, 9, 3), np.uint8)):
+        data = bytes(imagecodecs.png_encode(samples))
+        at = data.index(b"IDAT") - 4
+        for name, body in ((b"iCCP", b"x\0\0broken"), (b"gAMA", b"\0"), (b"eXIf", b"II*\0rubbish")):
+            chunk = struct.pack(">I", len(body)) + name + body
+            chunk += struct.pack(">I", zlib.crc32(name + body))
+            (tmp_path / "p.png").write_bytes(data[:at] + chunk + data[at:])
+            assert magnetite.read(tmp_path / "p.png").samples.shape == samples.shape
+    exif = b"Exif\0\0II*\0\x08\0\0\0\xff\xff\x12\x01\x03\0\xff\xff\xff\xff"
+    Image.new("L", (9, 9)).save(tmp_path / "p.jpg", exif=exif)
+    assert magnetite.read(tmp_path / "p.jpg").samples.shape == (9, 9)
+    assert capfd.readouterr().err == ""

@@ -61,9 +61,10 @@ def _decode_png(data: bytes) -> Decoded:
     import imagecodecs
 
     layout = png.read_layout(data)
+    data = png.essential(data)
     if layout.depth == 16:
-        # Profiles and the like may be damaged; the decoder would say so on standard error.
-        samples = imagecodecs.png_decode(png.essential(data))
+        with _silent():
+            samples = imagecodecs.png_decode(data)
         turn = _orientation(_open(data))
         alpha = samples.ndim == 3 and samples.shape[2] in (2, 4)
         decoded = (

@@ -52,12 +52,16 @@ def declared_samples(data: bytes) -> int:
 
 
 def essential(data: bytes) -> bytes:
-    """The PNG with the chunks alone that its samples need: those that must be understood."""
+    """The PNG with the chunks alone that its samples and their orientation need.
+
+    Others, such as profiles, may be damaged, and decoders would complain of them.
+    """
     kept, place = [data[: len(SIGNATURE)]], len(SIGNATURE)
     while place < len(data):
         (length,) = struct.unpack_from(">I", data, place)
         end = place + 12 + length
-        if data[place + 4 : place + 5].isupper() or data[place + 4 : place + 8] == b"tRNS":
+        name = data[place + 4 : place + 8]
+        if name[:1].isupper() or name in (b"tRNS", b"eXIf"):
             kept.append(data[place:end])
         place = end
     return b"".join(kept)
