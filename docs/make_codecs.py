@@ -128,7 +128,7 @@ LESSONS: dict[str, list[Lesson]] = {
         Lesson(
             "Blocks from 2x8 to the whole picture",
             "Small blocks cannot use what is alike further away; large ones spread the error of an "
-            "edge over all that they hold, as waves beside it. What is best depends on the "
+            "edge over all that they hold, as ripples around it. What is best depends on the "
             "picture: this one is of small flat fields with sharp edges.",
             tuple(f"dct step=80dn block={b} deblock=off" for b in ("2x8", 4, 8, 16, 64, 200)),
         ),

@@ -13,6 +13,7 @@ import numpy as np
 import pytest
 from hypothesis import settings
 from PIL import Image
+from scipy import ndimage
 
 import magnetite
 from magnetite.cli.main import execute
@@ -98,3 +99,9 @@ def tile(tmp_path: Path) -> Path:
     path = tmp_path / "tile.png"
     magnetite.write(sample_pictures()["rgb 8"], path)
     return path
+
+
+def pair(height: int, width: int, channels: int | None = None) -> tuple[np.ndarray, np.ndarray]:
+    clean = np.rint(texture(height, width, channels) * 255)
+    noise = np.random.default_rng(3).normal(0, 12, clean.shape)
+    return clean, np.rint(ndimage.uniform_filter(clean, 2) + noise).clip(0, 255)

@@ -88,7 +88,7 @@ def test_overflow_may_be_kept_or_refused() -> None:
     assert re.search(r"clipping leaves the noise \d+\.\d% weaker: overflow keep", advice)
     gray = np.full((80, 80), 128, np.uint8)
     (advice,) = magnetite.degrade(gray, "gaussian-noise sd=0.3dn").certificate.steps[0].advice
-    # Of normal noise of 0.3 dn so many samples reach the next number: 2 (1 - Φ(0.5 / 0.3)).
+    # Share of samples that normal noise of 0.3 dn moves to the next number: 2 (1 - Φ(0.5 / 0.3)).
     kept_sd = math.sqrt(math.erfc(0.5 / 0.3 / math.sqrt(2)))
     assert f"rounding to 8 bits leaves the noise {kept_sd / 0.3 - 1:.0%}"[:-2] in advice
 

@@ -26,7 +26,7 @@ def test_the_lines_of_the_readme_run_in_order(
     commands = [line for line in lines if line.startswith("    magnetite ")]
     assert len(commands) > 10
     monkeypatch.chdir(tmp_path)
-    for line in commands:  # in one process, for starting it anew each time takes a while
+    for line in commands:  # in one process, since starting a new one each time takes a while
         monkeypatch.setattr(sys, "argv", shlex.split(line, comments=True))
         with pytest.raises(SystemExit) as ended:
             main()

@@ -8,10 +8,10 @@ import numpy as np
 import pytest
 from scipy import ndimage
 
+from conftest import pair
 from magnetite.core.kernels import gaussian_kernel
 from magnetite.core.metrics.phase import fsim, phase_congruency
 from magnetite.core.metrics.weighting import information, iw_ssim, laplacian_pyramid
-from test_panel import pair
 
 BINOMIAL = np.outer([1, 4, 6, 4, 1], [1, 4, 6, 4, 1]) / 256
 

@@ -17,7 +17,7 @@ STACKS = [((8,), "8x8x4"), ((7,), "4x5x3"), ((4, 3), "8x8x4x2")]
 
 
 def transformed(stack: np.ndarray, sides: list[int], step: float) -> np.ndarray:
-    """Groups of samples of so many a side by SciPy's transform of all axes, quantized, and back."""
+    """Groups of the given sides by SciPy's transform of all axes, quantized, and back."""
     if not all(side >= n for side, n in zip(sides, stack.shape, strict=True)):
         axis = next(i for i, n in enumerate(stack.shape) if n > sides[i])
         parts = np.split(stack, range(sides[axis], stack.shape[axis], sides[axis]), axis)

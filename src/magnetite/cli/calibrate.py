@@ -125,7 +125,7 @@ def blur_command(
             ["MTF10", "c/px", edge.mtf10],
             ["edge off the axis", "deg", edge.angle],
             ["height of the edge", "% of full scale", 100 * edge.contrast],
-            ["noise beside it", "% of full scale", 100 * edge.noise],
+            ["noise around it", "% of full scale", 100 * edge.noise],
             *fits,
         ],
         f"region {edge.region} of {picture} ({loaded.describe()})",

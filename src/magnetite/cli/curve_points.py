@@ -44,7 +44,7 @@ def measured(
     ]
     taken = sum(kept.find(reference, step) is not None for reference, _, step in jobs)
     if taken:
-        note(f"{taken} of {len(jobs)} points taken from {kept.path}; remove it to begin anew")
+        note(f"{taken} of {len(jobs)} points taken from {kept.path}; remove it to start over")
     with progress("curve", len(jobs)) as advance:
 
         def work(job: tuple[int, int, str]) -> Result:

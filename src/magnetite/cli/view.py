@@ -86,7 +86,7 @@ def noise_command(
 ) -> None:
     """Show what was added: the difference scaled for sight, its histogram, its spectrum.
 
-    Where TEST has its certificate beside it, the declared density is drawn over the histogram.
+    Where TEST has a certificate, the declared density is drawn over the histogram.
     """
     from dataclasses import replace
 

@@ -19,7 +19,7 @@ from magnetite.core.scoring import gauge, score
 MOST_TRIES = 20
 #: A figure without a declared tolerance is reached within this share of the target.
 RELATIVE_TOLERANCE = 0.005
-#: Settings that start at 0 are searched over so many powers of ten below their upper bound,
+#: Settings that start at 0 are searched over this many powers of ten below their upper bound,
 #: from this share of it.
 _DECADES, _START = 5, 0.02
 #: A target that no stride passed over is looked for beside the closest figure up to this try.
@@ -27,7 +27,7 @@ _LAST_SCAN = 13
 #: First stride of the search, in the units of `_Axis`.
 _STRIDE = math.log(4)
 #: A bracket this narrow holds no solution; a wider one holds none if its
-#: ends are further apart than so many tolerances: the figure jumps there.
+#: ends are further apart than this many tolerances: the figure jumps there.
 _NARROW, _JUMP_WIDTH, _JUMP = 1e-4, 1e-3, 3
 #: Looks at a setting, new or known, after which the search ends in any case; and looks in a row
 #: at known ones after which no others lie there.
@@ -230,7 +230,7 @@ class _Search:
             usable = [pair for pair in self._pairs() if not self._jumps(*pair)]
             if usable:
                 self._halve(*min(usable, key=self._worse_end))
-            else:  # the figure jumps over the target: look for another crossing beside it
+            else:  # the figure jumps over the target: look for another crossing nearby
                 probes = probes or self._beside(self._pairs()[0][0])
                 place = next(probes, None)
                 if place is None:

@@ -22,14 +22,14 @@ _BANDWIDTH = 0.12
 #: Least height of that peak, in sd of the correlation away from it: of the whole pictures and of
 #: their halves; and for each root of a sample, which is a tenth of what a mere shift gives.
 _LEAST_PEAK, _LEAST_HALF_PEAK, _LEAST_PEAK_PER_ROOT = 7.0, 5.0, 0.0425
-#: Samples this near to the peak belong to it; halves must agree with the whole within so many.
+#: Samples this near to the peak belong to it; halves must agree with the whole to this.
 _PEAK_RADIUS, _AGREE = 8.0, 2.0
 #: Samples of both planes are smoothed by a Gaussian of this sd, px, and compared so far from the
 #: edges; residuals within tiles of this side may correlate.
 _SMOOTHING, _REFINED_MARGIN, _TILE = 1.0, 8, 16
 #: A shift that may err by more than this (95 %) is not a result, px.
 MOST_ERROR = 1.0
-#: Least squares settle in so many steps, and not further than this from the peak, px.
+#: Most steps of least squares, and largest distance from the peak, px.
 _STEPS_OF_LEAST_SQUARES, _FAR = 6, 3.0
 #: What interpolation may add to the error, px; contrast between the planes that a step trusts.
 _LEAST_ERROR, _LEAST_CONTRAST = 0.003, 0.05

@@ -160,20 +160,24 @@ class Electrons(Kind):
         return f"{max(self.low, min(self.high, 10_000)):g}e"
 
 
-@dataclass(frozen=True)
-class BitDepth(Kind):
-    """The picture's own bit depth: handed on to a method, never written."""
+class FromPicture(Kind):
+    """A property of the picture: handed on to a method, never written."""
 
     implicit = True
 
-    def describe(self) -> str:
-        return "the picture's bit depth"
-
     def parse(self, text: str) -> None:
-        raise ValueError("the bit depth is the picture's own and cannot be set")
+        raise ValueError(f"{self.describe()} follows from the picture and cannot be set")
 
     def spell(self, value: None) -> str:
         return ""
+
+
+@dataclass(frozen=True)
+class BitDepth(FromPicture):
+    """Bits of one of the picture's samples."""
+
+    def describe(self) -> str:
+        return "the picture's bit depth"
 
     def resolve(self, value: None, context: Context) -> int:
         if context.full_scale is None:
@@ -182,19 +186,11 @@ class BitDepth(Kind):
 
 
 @dataclass(frozen=True)
-class SampleStep(Kind):
+class SampleStep(FromPicture):
     """Distance of two digital numbers of the picture, of full scale; None for float pictures."""
-
-    implicit = True
 
     def describe(self) -> str:
         return "the distance of two of the picture's digital numbers"
-
-    def parse(self, text: str) -> None:
-        raise ValueError("the distance of digital numbers is the picture's own and cannot be set")
-
-    def spell(self, value: None) -> str:
-        return ""
 
     def resolve(self, value: None, context: Context) -> float | None:
         return None if context.full_scale is None else 1 / context.full_scale

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from magnetite.core.picture import Pixels
 
-#: Signals within so many sd of the noise from an end are taken to be clipped now and then.
+#: Signals within this many sd of the noise from an end are taken to be clipped now and then.
 _REACH = 3.0
 #: Median of |n| for a standard normal n.
 _NORMAL_MEDIAN = 0.6744897501960817

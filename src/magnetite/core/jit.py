@@ -21,7 +21,7 @@ class Decorator(Protocol):
 def compiled(**flags: Any) -> Decorator:
     """A decorator that compiles a function when it is first called.
 
-    Where the compiler finds no folder to keep the result in, it compiles anew in every process.
+    Where the compiler finds no folder to keep the result in, it compiles again in every process.
 
     Parameters
     ----------

@@ -35,7 +35,7 @@ class Region:
 
     @classmethod
     def inside(cls, picture: Picture, border: int) -> Region:
-        """All of a picture but a border of so many px; `PictureError` where nothing is left."""
+        """All of a picture but a border, px; `PictureError` where nothing is left."""
         width, height = picture.width - 2 * border, picture.height - 2 * border
         if border < 0 or min(width, height) < 1:
             raise PictureError(

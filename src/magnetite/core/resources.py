@@ -13,7 +13,7 @@ RecordReader = Callable[[str], dict[str, Any]]
 
 
 def _no_reader(name: str) -> Any:
-    raise ValueError(f"{name} cannot be read: no reader of files is at hand")
+    raise ValueError(f"{name} cannot be read: no file reader is installed")
 
 
 _read_array: ArrayReader = _no_reader

@@ -17,7 +17,7 @@ from magnetite.core.sharing import Sharing, shared
 #: Pictures of any depth are scored with full scale here, so that their figures compare.
 COMMON_SCALE = 255.0
 DEFAULT_METRICS = "mse,psnr,ssim"
-#: Every metric or gauge that applies to the pictures at hand.
+#: Every metric or gauge that applies to the given pictures.
 ALL = "all"
 DEFAULT_GAUGES = "laplacian-variance"
 

@@ -129,7 +129,7 @@ def point(reference: Picture, step: str, metrics: str, source: Picture) -> Point
 
 
 def at_rate(source: Picture, step: str, bpp: float) -> Compressed | None:
-    """The codec of a step at a rate, its quality setting found anew; None where it has none."""
+    """The codec of a step at a rate, its quality setting searched again; None where it has none."""
     parsed = parse_step(step, "codec")
     found = {parsed.declared(Codec).quality, *parsed.method.one_of}
     rest = tuple(setting for setting in parsed.settings if setting[0] not in found)

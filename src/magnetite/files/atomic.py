@@ -14,7 +14,7 @@ LONGEST_NAME = 255
 
 
 def write_bytes(path: Path, data: bytes) -> None:
-    """Write a file through a temporary one beside it, so that a reader never sees a part.
+    """Write a file through a temporary one in its folder, so that a reader never sees a part.
 
     Raises
     ------

@@ -20,7 +20,7 @@ from magnetite.files.formats import Decoded, format_of
 
 #: Smallest full scale of float samples; its inverse is the largest.
 _LEAST_SCALE = 1e-9
-#: Samples may reach so many times the full scale that the user names.
+#: Largest accepted sample, as a multiple of the full scale that the user names.
 _FURTHEST = 1e6
 #: Largest weight of a kernel: what is summed up and squared stays a number.
 _LARGEST_WEIGHT = 1e30

@@ -31,7 +31,7 @@ def read_json(path: Path) -> dict[str, Any]:
 
 
 def write_certified(picture: Picture, path: Path, record: dict[str, Any]) -> tuple[str, ...]:
-    """Write a picture and its certificate beside it, both or neither; what is to be said.
+    """Write a picture and its certificate, both or neither; return the notes to print.
 
     Raises
     ------

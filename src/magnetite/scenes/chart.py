@@ -6,7 +6,7 @@ import numpy as np
 
 from magnetite.scenes.fields import Field
 
-#: Each sample is the mean of so many times so many, so that edges are anti-aliased.
+#: Supersampling per axis: each sample is a mean of its square, so that edges are anti-aliased.
 OVERSAMPLING = 3
 _BACKGROUND = 0.55
 _DARK, _LIGHT = 0.12, 0.88

@@ -17,7 +17,7 @@ from magnetite.views.style import COLOURS, bare, new_figure
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-#: Up to so many px of line, samples are marked one by one.
+#: Longest line whose samples are marked individually, px.
 _MARKED = 120
 
 

@@ -49,7 +49,7 @@ def sheet(
     cell = (WIDTH - 2 * _MARGIN - (columns - 1) * _GAP) / columns
     widest = max(picture.width for picture in pictures)
     tallest = max(picture.height for picture in pictures)
-    # One scale for all: so many sheet px a picture px. Small pictures are enlarged.
+    # One scale for all, in sheet px per picture px. Small pictures are enlarged.
     scale = min(cell / widest, 640 / tallest)
     crop_height = 0.0 if crop is None else cell * min(crop.height / crop.width, 1.0) + _GAP / 2
     row_height = _TITLE + tallest * scale + crop_height + _GAP
@@ -73,7 +73,7 @@ def sheet(
 def busiest(picture: Picture, share: float = 0.2) -> Region:
     """The part of a picture with most going on: where its samples differ most from neighbours.
 
-    Its sides are a share of the picture's shorter one, at least 16 px where there are so many.
+    Its sides are a share of the picture's shorter one, at least 16 px in larger pictures.
     """
     gray = picture.luma().pixels().astype(np.float64)
     side = min(max(16, round(share * min(gray.shape))), *gray.shape)

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 MOST_PICTURES = 4
 _BINS = 64
-#: The spectrum image spans so many dB below its largest value.
+#: Range of the spectrum image, dB below its largest value.
 _RANGE = 70.0
 
 

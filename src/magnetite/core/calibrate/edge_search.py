@@ -17,9 +17,9 @@ from magnetite.core.region import Region
 WINDOWS = ((160, 112), (112, 80), (80, 56), (56, 40), (40, 28))
 #: Angle between edge and axis, degrees.
 LEAST_ANGLE, MOST_ANGLE = 2.0, 14.0
-#: Gradients are summed up in cells of so many px.
+#: Side of the cells in which gradients are summed, px.
 _CELL = 4
-#: Windows begin at every so many cells.
+#: Distance between the starts of windows, cells.
 _STRIDE = 2
 #: Gradients are taken after a Gaussian of this sd, px, so that noise does not hide the edge.
 _SMOOTHING = 2.0
@@ -97,7 +97,7 @@ def _cumulated(tensor: NDArray[np.float32]) -> NDArray[np.float64]:
 
 
 def _window_sums(sums: NDArray[np.float64], height: int, width: int) -> NDArray[np.float64]:
-    """Sums over all windows of so many cells."""
+    """Sums over all windows of the given number of cells."""
     return np.asarray(
         sums[:, height:, width:]
         - sums[:, :-height, width:]

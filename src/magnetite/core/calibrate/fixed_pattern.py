@@ -15,7 +15,7 @@ from magnetite.core.calibrate.signal_levels import is_clipped, without_row_means
 #: A group is a flat field if what its frames have in common, slow shading apart, varies by
 #: less than this share of its mean.
 FLAT = 0.06
-#: Figures below so many standard errors are not reported.
+#: Least figure that is reported, in standard errors.
 LEAST_ERRORS = 3.0
 #: Levels this far apart tell PRNU from DSNU; a field shaded by as much is cut into parts.
 _APART, _PARTS = 1.5, 6

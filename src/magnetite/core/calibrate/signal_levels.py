@@ -16,7 +16,7 @@ Array = NDArray[np.float64]
 #: Frames of one scene, shape (frames, h, w, channels), dn.
 Stack = NDArray[np.float32]
 
-#: A level is used if it has so many samples and lies so many sd from black and full scale.
+#: A level is used if it has this many samples and lies this many sd from black and full scale.
 LEAST_SAMPLES = 200
 CLEAR_OF_ENDS = 4.0
 #: Variance of rounding to whole digital numbers, dn², and the sd from which noise makes it so:
@@ -24,12 +24,12 @@ CLEAR_OF_ENDS = 4.0
 ROUNDING, LEAST_SD = 1 / 12, 0.6
 #: Cells of a scene's range that are kept or left out as a whole, and how many make one level.
 _CELLS, _CELLS_PER_LEVEL = 1024, 10
-#: Row noise stands out from so many standard errors on.
+#: Least row noise that stands out, in standard errors.
 _LEAST_ERRORS = 4.0
 _ROUNDS = 4
 #: Sd of a flat field's tile means, a share of their mean.
 _EVEN = 0.05
-#: ... or so many times what the samples within a tile let expect.
+#: ... or as a multiple of what the samples within a tile predict.
 _CHANCE = 1.5
 #: Share of a field's samples at black and full scale above which it is clipped.
 _MOST_CLIPPED = 1e-4
@@ -147,7 +147,7 @@ def is_even(signal: NDArray[np.float32]) -> bool:
 
 
 def is_clipped(stack: Stack, full_scale: float) -> bool:
-    """Whether so many samples lie at black or full scale that noise and pattern look weaker."""
+    """Whether samples at black or full scale are enough to weaken noise and pattern."""
     at_ends = int(np.count_nonzero(stack <= 0) + np.count_nonzero(stack >= full_scale))
     return at_ends > _MOST_CLIPPED * stack.size
 

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 Plane = NDArray[np.float32]
 
-#: Largest step across a border that is taken for an artefact, and largest slope beside it, in
+#: Largest step across a border that is taken for an artefact, and largest slope next to it, in
 #: quantizer steps; coefficients' errors add up to less than that.
 _STEP, _SLOPE = 0.6, 0.25
 

@@ -147,7 +147,7 @@ def _at(span: Span, step: Step, place: float) -> float:
 
 
 def cut(compressed: Compressed, size: int) -> Compressed:
-    """An embedded stream of at most so many bytes, with checksums of its own.
+    """An embedded stream of at most the given number of bytes, with checksums of its own.
 
     Raises
     ------

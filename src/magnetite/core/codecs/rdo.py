@@ -20,7 +20,7 @@ def quantize(scaled: Array, bit: float = BIT) -> Numbers:
     """Whole numbers for coefficients in units of the step, shape (rows, columns, h, w).
 
     Each may become its nearest whole number, the one below, or (from 2) 0: what has the least
-    squared error plus `bit` times its bits. Bits are told from how often each number occurs
+    squared error plus `bit` times its bits. Bits are estimated from how often each number occurs
     at like frequencies in like surroundings, of the picture itself. The lowest frequency of
     each block is rounded.
 
@@ -42,7 +42,7 @@ def _bits(context: NDArray[np.int16], scaled: Array) -> Array:
         places = (context[rows] * np.int32(TOLD) + told).ravel()
         counts += np.bincount(places, minlength=counts.size)
     table = counts.reshape(CLASSES, FREQUENCIES, TOLD)
-    # What is rare at one frequency is told from all of them.
+    # The bits of what is rare at one frequency are estimated from all frequencies.
     pooled = table.sum(axis=1, keepdims=True) + 1e-9
     shares = table + 8 * pooled / pooled.sum(axis=2, keepdims=True) + 1e-3
     bits = -np.log2(shares / shares.sum(axis=2, keepdims=True))

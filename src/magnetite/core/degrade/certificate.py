@@ -10,7 +10,7 @@ import numpy as np
 from magnetite.core.aim import Aim
 from magnetite.core.picture import Clipped, Picture, Pixels
 
-#: A measured figure agrees with what was asked if it lies within so many standard errors.
+#: A measured figure agrees with what was asked within this many standard errors.
 TOLERANCE_ERRORS = 4.0
 #: A change of the noise's sd by storing that is worth a word.
 WORTH_SAYING = 0.01

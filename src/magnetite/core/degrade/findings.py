@@ -15,7 +15,7 @@ from magnetite.core.parallel import spread
 from magnetite.core.picture import Pixels
 
 Array = NDArray[np.float64]
-#: Distribution functions are compared at so many levels of probability.
+#: Number of probability levels at which distribution functions are compared.
 LEVELS = 4096
 #: Kolmogorov's statistic exceeds 2.28 / √n as seldom as a normal figure four standard errors.
 KOLMOGOROV_ERROR = 2.28 / 4

@@ -21,7 +21,7 @@ Per = Literal["pixel", "channel"]
 def _certify_salt_pepper(
     change: Change, *, density: float, white: float, per: str
 ) -> list[Finding]:
-    """Count hits where a hit can be told from no hit: on samples that were neither end."""
+    """Count hits among samples that were at neither end, where hits can be recognised."""
     visible = (change.before > 0) & (change.before < 1)
     whitened = (change.drawn == 1) & visible
     hit = whitened | ((change.drawn == 0) & visible)

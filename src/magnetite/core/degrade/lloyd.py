@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from magnetite.core.picture import Pixels
 
-#: Float samples of more values than this are put into so many bins first.
+#: Number of bins for float samples that take more values than this.
 MOST_VALUES = 2**16
 _MOST_ROUNDS = 5000
 _SETTLED = 1e-7

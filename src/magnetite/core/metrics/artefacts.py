@@ -19,16 +19,16 @@ Array = NDArray[np.float64]
 #: Sides of blocks that are looked for, px; how far beyond chance a grid's lines must stand out,
 #: standard deviations; how much higher every other line is where those between are none.
 _SIDES, _CERTAIN, _HIGHER = range(2, 257), 6.0, 1.5
-#: Lines that a grid needs to be told from chance where all of them stand out.
+#: Lines that a grid needs to be distinguished from chance where all of them stand out.
 _LEAST_LINES = 12
 #: Samples of a px's surroundings that say how large a step is without a grid.
 _AROUND = 7
 #: Slope of a strong edge, dn of 8 bits a px; its own width; the ringing's reach; px.
 _STRONG, _EDGE, _REACH = 16.0, 2, 8
-#: A strong edge is also so many sd of the slope that noise of sd 1 has; the least share of the
-#: picture beside edges, and away from them, that tells something.
+#: A strong edge also exceeds this many sd of the slope that noise of sd 1 has; the least share
+#: of the picture beside edges, and away from them, that tells something.
 _NOISE_SDS, _SLOPE_NOISE, _LEAST_SHARE = 5.0, math.sqrt(12) / 8, 0.001
-#: Heights of false contours: from so many of the picture's own dn to so many dn of 8 bits; px of
+#: Heights of false contours: least, in the picture's own dn; largest, in dn of 8 bits; px of
 #: even ground on both sides.
 _LOW_STEP, _HIGH_STEP, _PLATEAU = 1.5, 40.0, 4
 

@@ -188,7 +188,7 @@ class NoiseCurve(NamedTuple):
 
 
 def noise_curve(pixels: Pixels, peak: float = 1.0, levels: int = 16) -> NoiseCurve:
-    """Noise that depends on the signal, told from the smoothest quarter of one picture.
+    """Noise that depends on the signal, estimated from the smoothest quarter of one picture.
 
     Tiles of 8x8 samples that touch neither black nor full scale are sorted by their mean into
     even steps of full scale. At each level the quarter of them whose 2x2 means vary least gives

@@ -110,7 +110,7 @@ def phase_congruency(plane: Array) -> Array:
     `Σ_o max(E_o - T_o, 0) / Σ_o Σ_s A_so`: log-Gabor filters of 4 scales (shortest wave 6 px,
     each twice the one before) and 4 orientations give even and odd responses, of amplitude A;
     E sums what of them lies along their mean phase less what lies across. T is the energy
-    that noise would reach, told from the median amplitude at the finest scale. The picture is
+    that noise would reach, estimated from the median amplitude at the finest scale. The picture is
     taken to repeat beyond its edges.
 
     Source: Kovesi, Videre 1(3), 1999, as used by Zhang et al. (2011).

@@ -7,7 +7,7 @@ from magnetite.core.picture import Pixels
 
 
 def check_size(name: str, plane: Pixels, least: int) -> None:
-    """Raise `PictureError` unless both sides of a plane have at least so many samples."""
+    """Raise `PictureError` unless both sides of a plane have `least` samples or more."""
     height, width = plane.shape[:2]
     if min(height, width) < least:
         raise PictureError(f"{name} needs at least {least}x{least} samples, not {width}x{height}")

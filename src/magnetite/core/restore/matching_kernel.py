@@ -28,7 +28,7 @@ _CHUNK = 8
 
 
 def spread(plane: Array) -> Array:
-    """The plane with room beside it, so that samples below one another share no cache line set."""
+    """The plane with padded rows, so that samples below one another share no cache line set."""
     stride = -(-plane.shape[1] // 1024) * 1024 + 80
     wide = np.zeros((plane.shape[0], stride), np.float32)
     wide[:, : plane.shape[1]] = plane

@@ -13,7 +13,7 @@ from magnetite.core.parameters import Count
 from magnetite.core.picture import Pixels
 from magnetite.core.registry import ColourPolicy, restoration
 
-#: Windows of up to so many samples go through a network of comparisons.
+#: Largest window, in samples, that goes through a network of comparisons.
 _LARGEST_NETWORK = 121
 
 

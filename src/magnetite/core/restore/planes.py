@@ -23,7 +23,7 @@ def to_picture(planes: NDArray[np.float32], like: Pixels) -> Pixels:
 
 
 def mirrored(planes: NDArray[np.float32], margin: int) -> NDArray[np.float32]:
-    """Planes with a mirrored margin, and room beside it.
+    """Planes with a mirrored margin and padded rows.
 
     The room is such that samples below one another share no set of cache lines.
     """
@@ -33,6 +33,6 @@ def mirrored(planes: NDArray[np.float32], margin: int) -> NDArray[np.float32]:
 
 
 def rows_of(planes: NDArray[np.float32]) -> list[slice]:
-    """Bands of rows to be worked on one by one: column sums begin anew in each."""
+    """Bands of rows to be worked on one by one: column sums start again in each."""
     height = planes.shape[1]
     return [slice(top, min(top + _ROWS, height)) for top in range(0, height, _ROWS)]

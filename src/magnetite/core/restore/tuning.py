@@ -17,9 +17,9 @@ from magnetite.core.restore.apply import restore_chain, run
 from magnetite.core.restore.noise_sd import estimated
 from magnetite.core.scoring import score
 
-#: First over the whole range, then so many times finer around the best.
+#: First over the whole range, then this many times finer around the best.
 _COARSE, _ROUNDS = 13, 2
-#: Settings that start at 0 are searched over so many powers of ten.
+#: Settings that start at 0 are searched over this many powers of ten.
 _DECADES = 4
 #: Step of the divergence, in sd of the noise.
 _PROBE = 0.1
@@ -49,7 +49,7 @@ def tune(
         With exactly one setting `auto`.
     metric : str
         What is best in, such as `psnr`. Without a reference that is all it can be: its
-        expectation is told from the picture itself by Stein's unbiased estimate of the risk, for
+        expectation is estimated from the picture by Stein's unbiased estimate of the risk, for
         Gaussian noise of the sd that the picture shows (Ramani, Blu and Unser, IEEE Trans. Image
         Processing 17(9), 2008, doi:10.1109/TIP.2008.2001404).
     reference : Picture or None

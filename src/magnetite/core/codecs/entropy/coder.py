@@ -54,17 +54,17 @@ _FIRST_WEIGHTS = 70000
 
 
 def new_coder(decoding: bool, size: int) -> Ints:
-    """State of a coder over so many bytes; `open_decoder` takes in the first of them."""
+    """State of a coder over `size` bytes; `open_decoder` takes in the first of them."""
     return np.array([0, _ALL, 0, 0, size, int(decoding)], np.int64)
 
 
 def new_slots(count: int) -> NDArray[np.uint32]:
-    """Probabilities of so many contexts, all one half."""
+    """Probabilities of `count` contexts, all one half."""
     return np.full(count, FRESH, np.uint32)
 
 
 def new_weights(sets: int, inputs: int) -> NDArray[np.int32]:
-    """Weights of so many mixers."""
+    """Weights of `sets` mixers."""
     return np.full((sets, inputs), _FIRST_WEIGHTS // inputs, np.int32)
 
 
@@ -135,13 +135,13 @@ def code_alone(c: Ints, data: Bytes, bit: int, slots: NDArray[np.uint32], at: in
 
 @inlined
 def next_kind(at: Places, span: int) -> None:
-    """Move on to the slots of the next decision on a number, so many further."""
+    """Move on to the slots of the next decision on a number, `span` further."""
     for i in range(at.size):
         at[i] += np.uint64(span)
 
 
 def _mixing(inputs: int) -> Any:
-    """A compiled function for so many inputs: a loop of known length is unrolled."""
+    """A compiled function for a fixed number of inputs: a loop of known length is unrolled."""
 
     def code_mixed(
         c: Ints, data: Bytes, bit: int, slots: NDArray[np.uint32], at: Places,

@@ -50,7 +50,7 @@ SETS = 64 + 48
 class Band(NamedTuple):
     """A band while it is coded.
 
-    `known` are magnitudes in units of the plane at hand, `signs` -1, 0 or 1 where known, both
+    `known` are magnitudes in units of the current plane, `signs` -1, 0 or 1 where known, both
     with a margin; `alive` says whether a block holds anything yet, with a margin of 1, `planes`
     down to which plane a block is known. `values` and `tops` are the encoder's: the numbers
     and, for each block, how many planes they need.

@@ -57,7 +57,7 @@ def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Numbers) 
 def check_length(data: bytes, shape: tuple[int, ...]) -> None:
     """Raise `StreamError` for fewer bytes than any array of that shape takes."""
     if len(data) < math.prod(shape) * _LEAST_BYTES - 8:
-        raise StreamError("the compressed data are too few for so many numbers")
+        raise StreamError("the compressed data are too short for their declared number of values")
 
 
 def _stripes(numbers: Numbers) -> list[Numbers]:
