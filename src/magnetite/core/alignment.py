@@ -24,7 +24,7 @@ _BANDWIDTH = 0.12
 _LEAST_PEAK, _LEAST_HALF_PEAK, _LEAST_PEAK_PER_ROOT = 7.0, 5.0, 0.0425
 #: Samples this near to the peak belong to it; halves must agree with the whole to this.
 _PEAK_RADIUS, _AGREE = 8.0, 2.0
-#: Samples of both planes are smoothed by a Gaussian of this sd, px, and compared so far from the
+#: Samples of both planes are smoothed by a Gaussian of this sd, px, and compared this far from the
 #: edges; residuals within tiles of this side may correlate.
 _SMOOTHING, _REFINED_MARGIN, _TILE = 1.0, 8, 16
 #: A shift that may err by more than this (95 %) is not a result, px.

@@ -121,7 +121,7 @@ class Codec(Method):
     points: str
     #: Whether it is somebody else's codec.
     yardstick: bool
-    #: `remark(frame, sections, settings)` gives what is to be said of what was coded.
+    #: `remark(frame, sections, settings)` gives a remark on what was coded.
     remark: Callable[..., list[str]] | None = field(default=None, repr=False)
 
 

@@ -52,7 +52,7 @@ class Picture:
     origin : str
         Where the picture came from, for messages.
     notes : tuple of str
-        What was done to it on reading, to be said to the user.
+        Notes for the user on what reading changed.
     alpha : array, shape (height, width), or None
         Opacity found beside the samples; never processed, scored or written.
 

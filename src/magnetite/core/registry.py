@@ -140,7 +140,7 @@ def codec(
     `quality` names the setting that trades rate for quality, `finer` which way of it is finer;
     `points` is the sweep of it that a curve uses when none is given. Of the settings `one_of`,
     exactly one must be given. A yardstick is somebody else's codec. `remark(frame, sections,
-    settings)` gives what is to be said of what was coded.
+    settings)` gives a remark on what was coded.
     """
     return _declare(
         Codec, "codec", name, lambda function, _: function, summary=summary, colour=colour,

@@ -25,8 +25,8 @@ DEFAULT_GAUGES = "laplacian-variance"
 class Figures(dict[str, float]):
     """Figures by the canonical text of their metric or gauge.
 
-    `left_out` says why something that was asked for has no figure, `remarks` what is to be said
-    of others.
+    `left_out` says why something that was asked for has no figure, `remarks` are notes on the
+    others.
     """
 
     def __init__(

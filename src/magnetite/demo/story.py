@@ -70,7 +70,7 @@ def demo_story(seed: int) -> Story:
 
 
 def own_story(folder: Path) -> Story:
-    """The story of the pictures in a folder; what is not a picture is skipped, and said.
+    """The story of the pictures in a folder; other files are skipped with a note.
 
     Raises
     ------

@@ -47,7 +47,7 @@ class PhotonTransfer:
     points: Points
     line: Line
     groups: tuple[int, ...]
-    #: What is to be said of the figures.
+    #: Remarks on the figures.
     remarks: tuple[str, ...] = ()
 
     @property

@@ -43,7 +43,7 @@ class Section(NamedTuple):
     #: What its bytes tell, one after the other: lengths that add up to that of the data. A name
     #: may come again. Empty where the whole section is one thing.
     runs: Sequence[Run] = ()
-    #: What is to be said of how it was made.
+    #: Remarks on how it was made.
     note: str = ""
 
 

@@ -30,7 +30,7 @@ class Compressed:
     #: Of the source: pixels, and bits of all its samples.
     pixels: int
     source_bits: int
-    #: What is to be said of it.
+    #: Remarks for the user.
     remarks: tuple[str, ...] = ()
     #: Whether it may be cut anywhere and still decodes.
     embedded: bool = False

@@ -19,7 +19,7 @@ class Restored:
     #: With the sd of the noise where that was estimated.
     chain: str
     clipped: Clipped
-    #: What is to be said of it.
+    #: Remarks for the user.
     notes: tuple[str, ...] = ()
 
 

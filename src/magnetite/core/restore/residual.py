@@ -17,7 +17,7 @@ from magnetite.core.picture import Picture, Pixels, luma
 STRUCTURED, EDGED = 0.1, 0.15
 #: Smallest sides that can be judged, px.
 SMALLEST = 16
-#: Noise that is left is said where it is more than this share of what was taken away.
+#: The noise left is reported where it is more than this share of what was taken away.
 _LEFT = 0.2
 #: Share of the places where noise is not clipped that can be judged by.
 _LEAST_CLEAR = 0.1
