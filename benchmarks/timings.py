@@ -11,11 +11,11 @@ from scipy import ndimage
 
 import magnetite
 from magnetite.core.calibrate.photon_transfer import photon_transfer
-from magnetite.core.chain import parse_step
-from magnetite.core.kernels import gaussian_kernel
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.metrics.structure import ssim
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.scoring import DEFAULT_METRICS
+from magnetite.core.verbs.score import DEFAULT_METRICS
 
 HEIGHT, WIDTH = 3000, 4000
 ROUNDS = 5

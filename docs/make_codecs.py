@@ -13,12 +13,13 @@ from PIL import Image
 from scipy.fft import dctn
 
 from magnetite.cli.methods import settings_table
-from magnetite.core.codecs.rate import cut
-from magnetite.core.codecs.stream import Compressed, compress
+from magnetite.core.methods.catalogue import Method, every
 from magnetite.core.metrics.error import psnr
 from magnetite.core.picture import Picture
-from magnetite.core.region import Region
-from magnetite.core.registry import Method, every
+from magnetite.core.picture.region import Region
+from magnetite.core.verbs.coding import Compressed
+from magnetite.core.verbs.compress import compress
+from magnetite.core.verbs.rate import cut
 from magnetite.scenes.catalogue import SCENES
 from magnetite.views.sheet import sheet
 from magnetite.views.style import save

@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 
 from magnetite.cli.methods import settings_table
-from magnetite.core.registry import Method, every
+from magnetite.core.methods.catalogue import Method, every
 
 _INTRODUCTION = """\
 # Metrics and gauges
@@ -76,10 +76,11 @@ growing blur, but for these:
 
 ## Rate-distortion arithmetic
 
-`magnetite.core.curves` has `bd_rate` and `bd_quality` (Bjontegaard, VCEG-M33, 2001): the mean gap
-between two curves over what both cover, log rate over quality or the other way round, by piecewise
-cubic interpolation (PCHIP) or, on request, the third-order polynomial of the source. `overlap` says
-how much of the smaller range both cover; below 30 % they refuse. `hull` is the upper convex hull.
+`magnetite.core.curves.comparison` has `bd_rate` and `bd_quality` (Bjontegaard, VCEG-M33, 2001): the
+mean gap between two curves over what both cover, log rate over quality or the other way round, by
+piecewise cubic interpolation (PCHIP) or, on request, the third-order polynomial of the source.
+`overlap` says how much of the smaller range both cover; below 30 % they refuse. `hull` is the upper
+convex hull.
 
 ## The naturalness model
 

@@ -15,11 +15,11 @@ from scipy import ndimage
 
 import magnetite
 from magnetite.cli.methods import settings_table
+from magnetite.core.analysis.residual import taken_away
+from magnetite.core.methods.catalogue import Method, every
 from magnetite.core.metrics.error import psnr
 from magnetite.core.picture import Picture
-from magnetite.core.region import Region
-from magnetite.core.registry import Method, every
-from magnetite.core.restore.residual import taken_away
+from magnetite.core.picture.region import Region
 from magnetite.scenes.catalogue import SCENES
 from magnetite.views.sheet import sheet
 from magnetite.views.style import save

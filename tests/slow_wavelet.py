@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from magnetite.core.codecs.lifting import synthesise
+from magnetite.core.codecs.layers.lifting import synthesise
 from slow_decoder import Container, Decoder, kind
 
 REFINE = 65536

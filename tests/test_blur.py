@@ -12,10 +12,10 @@ from scipy.special import j1
 
 import magnetite
 from conftest import texture
-from magnetite.core import psf
-from magnetite.core.convolution import convolve, convolve_separable
+from magnetite.core.compute import psf
+from magnetite.core.compute.filters import convolve, convolve_separable
+from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.errors import PictureError
-from magnetite.core.kernels import gaussian_kernel
 
 EDGE = np.repeat([0.1, 0.9], 200)[None].repeat(9, axis=0)
 

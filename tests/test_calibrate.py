@@ -11,11 +11,11 @@ import pytest
 import magnetite
 from conftest import Run, size_of
 from magnetite.core.calibrate.photon_transfer import photon_transfer
-from magnetite.core.calibrate.slanted_edge import measure_edge
-from magnetite.core.chain import parse_step
+from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import PictureError
+from magnetite.core.gauges.kernels.slanted_edge import measure_edge
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.region import Region
+from magnetite.core.picture.region import Region
 from magnetite.scenes.catalogue import SCENES
 
 BY_NAME = {scene.name: scene for scene in SCENES}

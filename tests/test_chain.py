@@ -9,7 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from magnetite.core.chain import expand_sweep, parse_chain, parse_step, parse_sweep
+from magnetite.core.chain.notation import parse_chain, parse_step, parse_sweep
+from magnetite.core.chain.sweep import expand_sweep
 from magnetite.core.errors import ChainError
 from magnetite.core.picture import as_picture
 

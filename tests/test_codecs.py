@@ -16,9 +16,6 @@ from scipy.fft import dctn
 
 import magnetite
 from conftest import sample_pictures, texture
-from magnetite.core.codecs.backend import BACK_ENDS
-from magnetite.core.codecs.blocks import Blocks
-from magnetite.core.codecs.container import MAGIC, unpack
 from magnetite.core.codecs.dct import dct
 from magnetite.core.codecs.entropy.coder import (
     close_encoder,
@@ -27,14 +24,17 @@ from magnetite.core.codecs.entropy.coder import (
     new_slots,
     open_decoder,
 )
-from magnetite.core.codecs.layers import Frame
-from magnetite.core.codecs.lifting import analyse, band_shapes, synthesise
-from magnetite.core.codecs.rate import compress_to_aim, compress_to_rate
-from magnetite.core.codecs.stream import Compressed
-from magnetite.core.codecs.transform import CosineTransform
+from magnetite.core.codecs.layers.backend import BACK_ENDS
+from magnetite.core.codecs.layers.blocks import Blocks
+from magnetite.core.codecs.layers.container import MAGIC, unpack
+from magnetite.core.codecs.layers.lifting import analyse, band_shapes, synthesise
+from magnetite.core.codecs.layers.transform import CosineTransform
 from magnetite.core.errors import ChainError, PictureError, StreamError
+from magnetite.core.methods.catalogue import every
 from magnetite.core.picture import Picture
-from magnetite.core.registry import every
+from magnetite.core.picture.frame import Frame
+from magnetite.core.verbs.coding import Compressed
+from magnetite.core.verbs.rate import compress_to_aim, compress_to_rate
 from magnetite.scenes.catalogue import SCENES
 
 BLOCKS = ["8", "16", "2x8", "1", "7x13", "200"]

@@ -9,8 +9,8 @@ import numpy as np
 
 import magnetite
 from conftest import Run, size_of, texture
+from magnetite.core.curves.points import sweep_steps
 from magnetite.core.picture import as_picture
-from magnetite.core.sweeps import sweep_steps
 from magnetite.scenes.catalogue import SCENES
 
 

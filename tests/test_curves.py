@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from magnetite import bd_rate
-from magnetite.core.curves import bd_quality, compare, hull, mean_curve, overlap, rate_at
+from magnetite.core.curves.comparison import bd_quality, compare, hull, mean_curve, overlap, rate_at
 from magnetite.core.errors import InputError
 
 RATES = np.array([0.1, 0.2, 0.5, 1.0, 2.0])

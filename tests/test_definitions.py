@@ -9,7 +9,7 @@ import pytest
 
 import magnetite
 from magnetite.core.errors import PictureError
-from magnetite.core.registry import ColourPolicy, every
+from magnetite.core.methods.catalogue import ColourPolicy, every
 from magnetite.scenes.catalogue import SCENES
 from slow_metrics import DEFINITIONS
 

@@ -13,7 +13,7 @@ import pytest
 import typer
 
 from magnetite.cli.main import app, main
-from magnetite.core.registry import every
+from magnetite.core.methods.catalogue import every
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()

@@ -9,7 +9,7 @@ import pytest
 from scipy import ndimage
 
 from conftest import pair
-from magnetite.core.kernels import gaussian_kernel
+from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.metrics.phase import fsim, phase_congruency
 from magnetite.core.metrics.weighting import information, iw_ssim, laplacian_pyramid
 

@@ -50,7 +50,7 @@ def test_wavelets(height: int, width: int, step: float) -> None:
 def test_numbers_of_every_size() -> None:
     rng = np.random.default_rng(4)
     numbers = np.rint(rng.standard_cauchy((3, 4, 3, 4)) * 40).clip(-(2**24), 2**24).astype(np.int32)
-    from magnetite.core.codecs.backend import BACK_ENDS
+    from magnetite.core.codecs.layers.backend import BACK_ENDS
 
     data = BACK_ENDS["range"].pack(numbers)
     np.testing.assert_array_equal(slow_decoder.blocks(data, numbers.shape), numbers)

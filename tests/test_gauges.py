@@ -16,9 +16,9 @@ from scipy.special import gamma, ndtr
 import magnetite
 from conftest import Run, texture
 from magnetite.core.errors import PictureError
-from magnetite.core.metrics.naturalness import asymmetric_gaussian
-from magnetite.core.metrics.noise_level import noise_curve
-from magnetite.core.registry import every
+from magnetite.core.gauges.naturalness import asymmetric_gaussian
+from magnetite.core.gauges.noise_level import noise_curve
+from magnetite.core.methods.catalogue import every
 from magnetite.scenes.catalogue import SCENES
 
 GAUGES = [method for method in every("gauge") if method.complete]

@@ -19,7 +19,7 @@ import numpy as np
 import pytest
 
 import magnetite
-import magnetite.core.registry
+import magnetite.core.methods.catalogue
 from conftest import PROGRAM, Run, texture
 from magnetite.core.errors import TargetError
 from magnetite.core.picture import as_picture
@@ -45,7 +45,7 @@ def gray(tmp_path: Path) -> Path:
     ],
 )
 def test_aims_at_whole_numbers_end(verb: str, chain: str, aim: str, words: str) -> None:
-    from magnetite.core.codecs.rate import compress_to_aim
+    from magnetite.core.verbs.rate import compress_to_aim
 
     picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
     start = time.perf_counter()
@@ -56,7 +56,7 @@ def test_aims_at_whole_numbers_end(verb: str, chain: str, aim: str, words: str) 
 
 
 def test_at_least_and_at_most_are_the_nearest_that_satisfy() -> None:
-    from magnetite.core.codecs.rate import compress_to_aim
+    from magnetite.core.verbs.rate import compress_to_aim
 
     picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
     found, aim = compress_to_aim(picture, "jpeg", "ssim>=0.9")
@@ -265,9 +265,9 @@ def test_errors_are_short_lines(run: Run, gray: Path) -> None:
 
 
 def test_auto_is_refused_wherever_nothing_is_solved_for() -> None:
-    from magnetite.core.chain import parse_step, parse_sweep
+    from magnetite.core.chain.notation import parse_step, parse_sweep
     from magnetite.core.errors import ChainError
-    from magnetite.core.registry import every
+    from magnetite.core.methods.catalogue import every
 
     for method in every():
         for key, parameter in method.parameters.items():
@@ -298,7 +298,7 @@ def test_float_pictures_that_are_not_on_0_to_1() -> None:
     with pytest.raises(ValueError, match=r"reach 255, and their full scale is taken as 1\.0"):
         magnetite.score(whole.astype(float), whole.astype(float), "psnr")
     for value in (1e160, 1e-160, 1e300):
-        for method in magnetite.core.registry.every("metric"):
+        for method in magnetite.core.methods.catalogue.every("metric"):
             one, two = (value * rng.random((180, 180, 3)) for _ in "ab")
             try:
                 figure = method.function(one, two) if method.complete else 0.0
@@ -386,7 +386,7 @@ def test_floats_far_beyond_the_range_are_restored_or_refused() -> None:
     rng = np.random.default_rng(0)
     for reach in (1.5, 5, 9):
         wild = rng.normal(0, reach / 3, (48, 48)).clip(-reach, reach).astype(np.float32)
-        for method in magnetite.core.registry.every("restoration"):
+        for method in magnetite.core.methods.catalogue.every("restoration"):
             try:
                 restored = magnetite.restore(wild, method.example)
             except ValueError as error:
@@ -444,7 +444,7 @@ def test_2000_corrupted_pictures_of_each_format(ending: str, tmp_path: Path) -> 
 
 def test_settings_at_their_bounds_give_no_warning(gray: Path) -> None:
     """Warnings are errors here; the slowest settings of deblurring are left out."""
-    from magnetite.core.registry import every
+    from magnetite.core.methods.catalogue import every
 
     pictures = [magnetite.read(gray), as_picture(np.full((48, 64), 128, np.uint8))]
     for method in every("degradation") + every("metric") + every("gauge"):

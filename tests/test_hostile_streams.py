@@ -14,10 +14,10 @@ import numpy as np
 import pytest
 
 import magnetite
-from magnetite.core.codecs import headers
-from magnetite.core.codecs.container import Stream
-from magnetite.core.codecs.layers import Frame
+from magnetite.core.codecs.layers import headers
+from magnetite.core.codecs.layers.container import Stream
 from magnetite.core.errors import LimitError, StreamError
+from magnetite.core.picture.frame import Frame
 
 #: Seconds and bytes of memory that a refusal may take.
 SECONDS, MEMORY = 20, 1_500_000_000
@@ -86,7 +86,7 @@ def limited() -> None:
 @pytest.mark.parametrize("name", HOSTILE)
 def test_a_few_bytes_cost_little(name: str, tmp_path: Path) -> None:
     (tmp_path / "hostile").write_bytes(HOSTILE[name])
-    code = "import sys, magnetite.core.codecs.stream\nfrom magnetite.cli import main\nmain()"
+    code = "import sys, magnetite.core.verbs.compress\nfrom magnetite.cli import main\nmain()"
     done = subprocess.run(
         [sys.executable, "-c", code, "--threads", "1", "gauge", "hostile"],
         cwd=tmp_path, capture_output=True, text=True, timeout=SECONDS, preexec_fn=limited,
@@ -133,7 +133,7 @@ def test_headers_tell_the_size(step: str, size: headers.Reader) -> None:
                 coded = magnetite.compress(samples, step)
             except ValueError:
                 continue  # too small for this format
-            from magnetite.core.codecs.container import unpack
+            from magnetite.core.codecs.layers.container import unpack
 
             (section,) = unpack(coded.data).sections
             assert headers.size_of(size, section)[:2] == (height, width)

@@ -8,9 +8,9 @@ from scipy import ndimage, stats
 
 import magnetite
 from conftest import texture
-from magnetite.core.degrade.dither import bayer, blue_noise
+from magnetite.core.degrade.kernels.dither import bayer, blue_noise
+from magnetite.core.degrade.kernels.lloyd import lloyd_max
 from magnetite.core.degrade.levels import quantize
-from magnetite.core.degrade.lloyd import lloyd_max
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import as_picture
 

@@ -12,12 +12,12 @@ import numpy as np
 import pytest
 
 import magnetite
-from magnetite.core.amplitudes import BitDepth
-from magnetite.core.chain import parse_step
+from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import ChainError, PictureError
-from magnetite.core.metrics.naturalness import fit_naturalness
+from magnetite.core.gauges.naturalness import fit_naturalness
+from magnetite.core.methods.amplitudes import BitDepth
+from magnetite.core.methods.catalogue import ColourPolicy, Method, degradation, every
 from magnetite.core.picture import Picture
-from magnetite.core.registry import ColourPolicy, Method, degradation, every
 from magnetite.files.sidecar import write_json
 from magnetite.scenes.catalogue import SCENES
 

@@ -10,7 +10,7 @@ import pytest
 import magnetite
 from conftest import sample_pictures, texture
 from magnetite.core.errors import PictureError
-from magnetite.core.metrics.sharpness import laplacian_variance
+from magnetite.core.gauges.sharpness import laplacian_variance
 from magnetite.core.metrics.structure import ssim
 from magnetite.core.picture import Picture, as_picture
 

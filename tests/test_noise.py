@@ -11,9 +11,9 @@ from scipy import stats
 from scipy.special import comb
 
 import magnetite
+from magnetite.core.compute.random import CHUNK, draw, normal
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import as_picture
-from magnetite.core.randomness import CHUNK, draw, normal
 
 #: Float, so that nothing is rounded or clipped.
 MID_GRAY = as_picture(np.full((512, 512), 0.5, np.float32))

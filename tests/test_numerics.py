@@ -12,19 +12,19 @@ from hypothesis import strategies as st
 
 import magnetite
 from conftest import texture
-from magnetite.core.aim import MOST_TRIES, Target, solve_chain
-from magnetite.core.calibrate.edge_search import candidates
 from magnetite.core.calibrate.fitting import Estimate, fit_line
-from magnetite.core.chain import parse_chain
+from magnetite.core.chain.notation import parse_chain
+from magnetite.core.compute.psf import crossing, gaussian, shape_of
+from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.errors import TargetError
-from magnetite.core.kernels import gaussian_kernel
-from magnetite.core.metrics.moments import window_mean, window_moments
-from magnetite.core.metrics.moments_kernel import moments
-from magnetite.core.metrics.ssim_kernel import mean_similarity
-from magnetite.core.metrics.ssim_terms import similarity, term_map
+from magnetite.core.gauges.kernels.edge_search import candidates
+from magnetite.core.methods.catalogue import every
+from magnetite.core.metrics.kernels.moment_bands import moments
+from magnetite.core.metrics.kernels.moments import window_mean, window_moments
+from magnetite.core.metrics.kernels.ssim_bands import mean_similarity
+from magnetite.core.metrics.kernels.ssim_terms import similarity, term_map
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.psf import crossing, gaussian, shape_of
-from magnetite.core.registry import every
+from magnetite.core.verbs.aim import MOST_TRIES, Target, solve_chain
 
 
 @pytest.mark.parametrize("height", [11, 12, 42, 43, 74, 75, 107])

@@ -10,9 +10,9 @@ from hypothesis.extra.numpy import array_shapes, arrays
 
 import magnetite
 from conftest import Run, texture
-from magnetite.core.chain import parse_chain
+from magnetite.core.chain.notation import parse_chain
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.restore.apply import restore
+from magnetite.core.verbs.restore import restore
 from test_restorations import STEPS, apply, psnr
 
 #: Weighted means of samples, and medians: nothing they make lies outside what was there.

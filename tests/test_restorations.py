@@ -13,15 +13,15 @@ from scipy.ndimage import median_filter
 import magnetite
 import slow_collaborative
 from conftest import Run, texture
-from magnetite.core.chain import parse_chain
+from magnetite.core.analysis.residual import taken_away
+from magnetite.core.chain.notation import parse_chain
+from magnetite.core.compute.threads import told, use_threads
 from magnetite.core.errors import ChainError, PictureError
-from magnetite.core.parallel import told, use_threads
+from magnetite.core.methods.catalogue import every, find
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.registry import every, find
-from magnetite.core.restore.order_kernel import median_network
-from magnetite.core.restore.residual import taken_away
+from magnetite.core.restore.kernels.order import median_network
 from magnetite.core.restore.stabilise import backward, forward
-from magnetite.core.restore.tuning import tune
+from magnetite.core.verbs.tuning import tune
 from magnetite.scenes.catalogue import SCENES
 
 #: Settings of every restoration that do something.

@@ -17,9 +17,9 @@ from scipy import ndimage
 
 import magnetite
 from conftest import Run
-from magnetite.core.alignment import aligned, find_shift
+from magnetite.core.analysis.repeats import summarise
 from magnetite.core.errors import InputError, PictureError
-from magnetite.core.repeats import summarise
+from magnetite.core.picture.alignment import aligned, find_shift
 from magnetite.scenes.catalogue import SCENES
 
 

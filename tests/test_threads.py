@@ -9,7 +9,7 @@ import pytest
 
 import magnetite
 from conftest import Run
-from magnetite.core.parallel import threads, use_threads
+from magnetite.core.compute.threads import threads, use_threads
 from magnetite.core.picture import Picture
 from magnetite.scenes.catalogue import SCENES
 

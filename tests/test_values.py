@@ -13,10 +13,11 @@ import pytest
 
 import magnetite
 from conftest import sample_pictures
-from magnetite.core.chain import AUTO, Chain, Step, parse_chain, parse_step
+from magnetite.core.chain.notation import parse_chain, parse_step
+from magnetite.core.chain.step import AUTO, Chain, Step
 from magnetite.core.errors import ChainError
+from magnetite.core.methods.catalogue import every
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.registry import every
 
 OWN = """
 [codec.halves]
@@ -99,7 +100,7 @@ def test_another_process_makes_the_same_bytes(tmp_path: Path) -> None:
 def test_every_module_that_declares_methods_is_found() -> None:
     import re
 
-    from magnetite.core.registry import FAMILIES
+    from magnetite.core.methods.catalogue import PACKAGES, families
 
     root = Path(magnetite.__file__).parent
     declares = re.compile(r"^@(degradation|restoration|codec|metric|gauge)\(", re.MULTILINE)
@@ -108,12 +109,12 @@ def test_every_module_that_declares_methods_is_found() -> None:
         for path in (root / "core").rglob("*.py")
         if declares.search(path.read_text())
     }
-    assert declaring == set(FAMILIES)
+    assert declaring == {module for kind in PACKAGES for module in families(kind)}
 
 
 def test_a_search_for_a_rate_transforms_once(monkeypatch: pytest.MonkeyPatch) -> None:
-    from magnetite.core.codecs.rate import compress_to_aim, compress_to_rate
-    from magnetite.core.codecs.transform import CosineTransform
+    from magnetite.core.codecs.layers.transform import CosineTransform
+    from magnetite.core.verbs.rate import compress_to_aim, compress_to_rate
 
     calls = []
     forward = CosineTransform.forward
@@ -133,7 +134,7 @@ def test_a_search_for_a_rate_transforms_once(monkeypatch: pytest.MonkeyPatch) ->
 def test_metrics_share_what_they_need(
     run: object, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from magnetite.core import colour_lifting
+    from magnetite.core.methods import lifting as colour_lifting
     from magnetite.core.metrics import phase
 
     lumas, features = [], []

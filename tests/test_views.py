@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 
 import magnetite
 from conftest import Run, size_of, texture
-from magnetite.core.approximation import approximate
-from magnetite.core.degrade.findings import LAPLACE, NORMAL
+from magnetite.core.analysis.approximation import approximate
+from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import as_picture
-from magnetite.core.region import Region
+from magnetite.core.picture.region import Region
 from magnetite.views.noise import Declared, noise_figure
 from magnetite.views.planes import planes_figure
 from magnetite.views.profile import Segment, profile_figure

@@ -4,38 +4,51 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from magnetite.core.resources import read_with
-
 __version__ = "0.1.0"
 
 #: Public name, and the module that holds it; loaded when first used.
 _HOMES = {
     "Picture": "magnetite.core.picture",
-    "bd_rate": "magnetite.core.curves",
-    "compress": "magnetite.core.codecs.stream",
-    "curve": "magnetite.core.sweeps",
-    "degrade": "magnetite.core.degrade.apply",
-    "expand": "magnetite.core.codecs.stream",
-    "gauge": "magnetite.core.scoring",
+    "bd_rate": "magnetite.core.curves.comparison",
+    "compress": "magnetite.core.verbs.compress",
+    "curve": "magnetite.core.curves.study",
+    "degrade": "magnetite.core.verbs.degrade",
+    "error_maps": "magnetite.core.analysis.maps",
+    "expand": "magnetite.core.verbs.coding",
+    "fit_naturalness": "magnetite.core.gauges.naturalness",
+    "gauge": "magnetite.core.verbs.gauge",
+    "measure_edge": "magnetite.core.gauges.kernels.slanted_edge",
+    "photon_transfer": "magnetite.core.calibrate.photon_transfer",
     "read": "magnetite.files.reading",
-    "restore": "magnetite.core.restore.apply",
-    "score": "magnetite.core.scoring",
+    "restore": "magnetite.core.verbs.restore",
+    "score": "magnetite.core.verbs.score",
+    "summarise": "magnetite.core.analysis.repeats",
     "write": "magnetite.files.writing",
 }
+#: Those that read files which settings name, from the disk unless told otherwise.
+_READING = {"degrade", "gauge", "restore", "score"}
 
 __all__ = [  # noqa: RUF022
     "Picture", "read", "write", "degrade", "compress", "expand", "restore",
-    "score", "gauge", "curve", "bd_rate",
+    "score", "gauge", "error_maps", "summarise", "curve", "bd_rate",
+    "photon_transfer", "measure_edge", "fit_naturalness",
 ]  # fmt: skip
 
 if TYPE_CHECKING:
-    from magnetite.core.codecs.stream import compress, expand
-    from magnetite.core.curves import bd_rate
-    from magnetite.core.degrade.apply import degrade
+    from magnetite.core.analysis.maps import error_maps
+    from magnetite.core.analysis.repeats import summarise
+    from magnetite.core.calibrate.photon_transfer import photon_transfer
+    from magnetite.core.curves.comparison import bd_rate
+    from magnetite.core.curves.study import curve
+    from magnetite.core.gauges.kernels.slanted_edge import measure_edge
+    from magnetite.core.gauges.naturalness import fit_naturalness
     from magnetite.core.picture import Picture
-    from magnetite.core.restore.apply import restore
-    from magnetite.core.scoring import gauge, score
-    from magnetite.core.sweeps import curve
+    from magnetite.core.verbs.coding import expand
+    from magnetite.core.verbs.compress import compress
+    from magnetite.core.verbs.degrade import degrade
+    from magnetite.core.verbs.gauge import gauge
+    from magnetite.core.verbs.restore import restore
+    from magnetite.core.verbs.score import score
     from magnetite.files.reading import read
     from magnetite.files.writing import write
 
@@ -45,25 +58,25 @@ def __getattr__(name: str) -> Any:
         raise AttributeError(f"module 'magnetite' has no attribute {name!r}")
     from importlib import import_module
 
-    return getattr(import_module(_HOMES[name]), name)
+    found = getattr(import_module(_HOMES[name]), name)
+    globals()[name] = _from_disk(found) if name in _READING else found
+    return globals()[name]
 
 
 def __dir__() -> list[str]:
     return sorted({*globals(), *__all__})
 
 
-def _read_kernel(name: str) -> Any:
-    from magnetite.files.reading import read_kernel
+def _from_disk(verb: Any) -> Any:
+    """A function of the core that opens files, as the core does not."""
+    from functools import wraps
 
-    return read_kernel(name)
+    @wraps(verb)
+    def reading(*arguments: Any, **settings: Any) -> Any:
+        if settings.get("files") is None:
+            from magnetite.files.resources import DiskFiles
 
+            settings["files"] = DiskFiles()
+        return verb(*arguments, **settings)
 
-def _read_record(name: str) -> dict[str, Any]:
-    from pathlib import Path
-
-    from magnetite.files.sidecar import read_json
-
-    return read_json(Path(name))
-
-
-read_with(_read_kernel, _read_record)
+    return reading

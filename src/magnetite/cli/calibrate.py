@@ -8,10 +8,9 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, RegionOption, load, note, protect
-from magnetite.cli.output import Cell, print_table, say
+from magnetite.cli.output import print_table, say
 
 if TYPE_CHECKING:
-    from magnetite.core.calibrate.fitting import Estimate
     from magnetite.core.calibrate.photon_transfer import PhotonTransfer
 
 app = typer.Typer(
@@ -41,7 +40,7 @@ def noise_command(
     The frames must be linear (no gamma), black at 0. Flat fields at two or more levels also
     tell the fixed pattern.
     """
-    from magnetite.core.calibrate.photon_transfer import photon_transfer
+    from magnetite import photon_transfer
     from magnetite.views.calibration import photon_transfer_figure
     from magnetite.views.style import check_figure_path, save
 
@@ -49,47 +48,23 @@ def noise_command(
     check_figure_path(out)
     pictures = [load(path, full_scale) for path in frames]
     result = photon_transfer(pictures)
-    unit = pictures[0].amplitude_unit
-    _print_transfer(result, unit)
-    save(photon_transfer_figure(result, unit), out)
+    _print_transfer(result)
+    save(photon_transfer_figure(result, result.unit), out)
     say(f"wrote {out}")
     say(result.step)
 
 
-def _print_transfer(result: PhotonTransfer, unit: str) -> None:
-    gain, pattern = result.gain.value, result.pattern
-
-    def row(name: str, unit: str, estimate: Estimate) -> list[str | float]:
-        return [name, unit, estimate.value, estimate.low, estimate.high]
-
-    rows = [
-        row("gain", f"{unit}/e", result.gain),
-        row("full well (at full scale)", "e", result.full_well),
-        row("read noise", "e", result.read),
-        row("read noise", unit, result.read.scaled(gain)),
-    ]
-    if result.row is not None:
-        rows.append(row("row noise", "e", result.row))
-    if pattern.prnu is not None:
-        rows.append(row("PRNU", "%", pattern.prnu.scaled(100)))
-    if pattern.dsnu is not None:
-        rows.append(row("DSNU", "e", pattern.dsnu.scaled(1 / gain)))
+def _print_transfer(result: PhotonTransfer) -> None:
     used = int(result.points.used.sum())
     groups = ", ".join(map(str, result.groups))
     print_table(
-        ["figure", "unit", "value", "95 % from", "to"], rows,
+        ["figure", "unit", "value", "95 % from", "to"],
+        [[row.figure, row.unit, row.value, row.low, row.high] for row in result.rows()],
         f"{used} levels of signal; frames of each scene: {groups}; "
         f"chi-square per degree of freedom {result.line.chi_square:.2f}",
-    )  # fmt: skip
+    )
     for remark in result.remarks:
         note(remark)
-    if pattern.flat_fields == 0:
-        note(
-            "fixed-pattern noise (PRNU, DSNU) needs flat fields that are not clipped and show "
-            "0.6 dn of noise or more; none is among these frames"
-        )
-    elif pattern.prnu is not None and pattern.dsnu is None:
-        note("no DSNU shows in these flat fields; one level alone cannot tell it from PRNU")
 
 
 @app.command("blur")
@@ -106,8 +81,8 @@ def blur_command(
     The edge is found automatically, or taken from the region given; the picture must be linear. The
     blur printed is what an edge needs that is as sharp as a px lets it be.
     """
-    from magnetite.core.calibrate.slanted_edge import measure_edge
-    from magnetite.core.region import Region
+    from magnetite import measure_edge
+    from magnetite.core.picture.region import Region
     from magnetite.views.calibration import edge_figure
     from magnetite.views.style import check_figure_path, save
 
@@ -116,18 +91,9 @@ def blur_command(
     part = None if region is None else Region.parse(region)
     loaded = load(picture, full_scale)
     edge = measure_edge(loaded, part)
-    fits: list[list[Cell]] = [[f"fit of {blur.step}", "rms", blur.distance] for blur in edge.blurs]
     print_table(
         ["figure", "unit", "value"],
-        [
-            ["MTF50", "c/px", edge.mtf50],
-            ["± (95 %)", "c/px", edge.mtf50_error],
-            ["MTF10", "c/px", edge.mtf10],
-            ["angle to the axis", "deg", edge.angle],
-            ["contrast of the edge", "% of full scale", 100 * edge.contrast],
-            ["noise near the edge", "% of full scale", 100 * edge.noise],
-            *fits,
-        ],
+        [[row.figure, row.unit, row.value] for row in edge.rows()],
         f"region {edge.region} of {picture} ({loaded.describe()})",
     )
     for remark in edge.remarks:
@@ -154,8 +120,9 @@ def naturalness_command(
 
     Take pictures of the kind that will be judged, some ten or more; colour ones go in by luma.
     """
+    from magnetite import fit_naturalness
     from magnetite.core.errors import InputError
-    from magnetite.core.metrics.naturalness import PATCH, fit_naturalness
+    from magnetite.core.gauges.naturalness import PATCH
     from magnetite.files.sidecar import write_json
 
     protect(pictures, [out])

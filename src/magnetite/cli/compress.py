@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-import math
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from magnetite.cli.options import FullScaleOption, ReferenceArgument, load, note, protect
-from magnetite.cli.output import Cell, print_table, say
+from magnetite.cli.output import print_table, say
 from magnetite.cli.score_output import score_words
 from magnetite.core.errors import InputError
-
-if TYPE_CHECKING:
-    from magnetite.core.codecs.stream import Compressed
-    from magnetite.core.picture import Picture
+from magnetite.files.tables import Cell
 
 
 def run(
@@ -49,6 +45,7 @@ def run(
     full_scale: FullScaleOption = None,
 ) -> None:
     """Compress a picture into a self-contained file; print its rate and scores."""
+    from magnetite import compress
     from magnetite.core.errors import FileError
     from magnetite.files.atomic import check_writable, write_bytes
     from magnetite.files.writing import check_output, write
@@ -61,12 +58,15 @@ def run(
     if decoded:
         check_output(reference, decoded)
     start = time.perf_counter()
-    compressed = _compressed(reference, " ".join(step), rate, ratio, aim)
+    bpp = None if rate is None else _rate(rate)
+    compressed = compress(reference, " ".join(step), bpp=bpp, ratio=ratio, aim=aim)
     coded = time.perf_counter()
     picture = compressed.picture
     end = time.perf_counter()
     write_bytes(out, compressed.data)
     messages = write(picture, decoded) if decoded else ()
+    if compressed.aim is not None:
+        note(compressed.aim.words)
 
     verb = "coded" if rate is None and ratio is None and aim is None else "found and coded"
     size = len(compressed.data)
@@ -87,40 +87,12 @@ def run(
     say(f"wrote {out}{f' and {decoded}' if decoded else ''}")
 
 
-def _compressed(
-    reference: Picture, text: str, rate: str | None, ratio: float | None, aim: str | None
-) -> Compressed:
-    """By the settings as given, or by what is asked of the file or of the picture."""
-    from magnetite.core.codecs.rate import compress_to_aim, compress_to_rate
-    from magnetite.core.codecs.stream import compress
-
-    asked = [name for name, value in (("--rate", rate), ("--ratio", ratio), ("--aim", aim))
-             if value is not None]  # fmt: skip
-    if len(asked) > 1:
-        raise InputError(f"{' and '.join(asked)} exclude each other: give one")
-    if aim is not None:
-        compressed, found = compress_to_aim(reference, text, aim)
-        note(found.words)
-        return compressed
-    if rate is None and ratio is None:
-        return compress(reference, text)
-    bits = reference.bits or 8 * reference.samples.dtype.itemsize
-    bpp = _rate(rate) if rate is not None else bits * reference.channels / _positive(ratio)
-    return compress_to_rate(reference, text, bpp)
-
-
 def _rate(text: str) -> float:
-    from magnetite.core.parameters import read_number
+    from magnetite.core.quantities import read_number
 
     try:
-        return _positive(read_number(text.removesuffix("bpp")))
+        return read_number(text.removesuffix("bpp"))
     except ValueError:
         raise InputError(
             f"--rate {text} is not a rate: write bits per pixel, as in 0.5bpp"
         ) from None
-
-
-def _positive(value: float | None) -> float:
-    if value is None or not 0 < value < math.inf:
-        raise InputError(f"{value} must be a number above 0")
-    return value

@@ -2,39 +2,30 @@
 
 from __future__ import annotations
 
-import math
-from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.curve_points import Kept, measured
-from magnetite.cli.curve_tables import (
-    COMPARED,
-    RATES,
-    Curves,
-    better_of,
-    compared,
-    print_comparisons,
-    print_rates,
-    rates_at,
-)
 from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
     OutputFormat,
     RegionOption,
     load,
+    note,
     protect,
 )
-from magnetite.cli.output import Cell, csv_text, print_csv, print_json, print_table, say
+from magnetite.cli.output import print_csv, print_json, print_table, say
+from magnetite.cli.progress import progress
 from magnetite.core.errors import InputError
+from magnetite.files.points import KeptPoints
+from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
+    from magnetite.core.curves.study import Comparison, Curves, RateRow
     from magnetite.core.picture import Picture
-    from magnetite.core.region import Region
-    from magnetite.views.curves import Panel
+    from magnetite.core.picture.region import Region
 
 
 def run(
@@ -73,8 +64,8 @@ def run(
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Draw rate-distortion curves of codecs, at the rates of real files."""
-    from magnetite.core.region import Region
-    from magnetite.core.scoring import gauge
+    from magnetite import curve
+    from magnetite.core.picture.region import Region
     from magnetite.files.atomic import make_folder
 
     wanted = [_score_of(text) for text in at or ()]
@@ -87,25 +78,23 @@ def run(
     pictures = [load(path, full_scale) for path in references]
     if region is not None:
         region.crop(pictures[0])
+    store = None if out is None else KeptPoints(make_folder(out) / "points.csv")
+    if store is not None and store.damaged:
+        note(f"{store.path}: {store.damaged} damaged lines are left out; their points are computed")
+    with progress("curve"):
+        curves = curve(pictures, codec, ",".join(measures), store=store, workers=workers)
+    if store is not None and curves.known:
+        note(
+            f"{curves.known} of {len(curves.results)} points taken from {store.path}; remove it to "
+            "start over"
+        )
+    comparisons, reasons = curves.comparisons()
+    for reason in reasons:
+        note(reason)
+    rates = [row for metric, score in wanted for row in curves.rates_at(metric, score)]
+    _print(format, curves, comparisons, rates)
     if out is not None:
-        make_folder(out)
-    activity = [
-        gauge(picture, "activity")["activity"] if picture.colour != "planes" else None
-        for picture in pictures
-    ]
-    kept = Kept(out / "points.csv" if out else None, references, pictures, activity, measures)
-    results = measured(references, pictures, codec, kept, workers)
-    curves = Curves(results, references, codec)
-    rows: list[list[Cell]] = [
-        [str(references[r.reference]), activity[r.reference], r.point.step, r.point.bpp,
-         r.point.bytes, *(r.point.scores[m] for m in measures)]
-        for r in results
-    ]  # fmt: skip
-    comparisons = compared(curves, measures)
-    rates = [line for metric, score in wanted for line in rates_at(curves, metric, score)]
-    _print(format, measures, rows, comparisons, rates)
-    if out is not None:
-        written = _write(out, curves, measures, pictures[0], region, comparisons, rates)
+        written = _write(out, curves, pictures[0], region, comparisons, rates)
         if format is OutputFormat.table:
             say(f"wrote {', '.join(map(str, written))}")
 
@@ -115,28 +104,24 @@ _FILES = ("points.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png")
 
 def _score_of(text: str) -> tuple[str, float]:
     """Read `ssim=0.95`."""
-    from magnetite.core.aim import Target
     from magnetite.core.errors import ChainError
+    from magnetite.core.verbs.aim import Target
 
     target = Target.parse(text)
-    if target.step.method.kind != "metric" or target.sense != "=":
+    if target.step.kind != "metric" or target.sense != "=":
         raise ChainError(f"--at {text}: write METRIC=VALUE with a metric, as in ssim=0.95")
     return str(target.step), target.value
 
 
 def _metrics(text: str, more: list[str]) -> list[str]:
     """Canonical texts of the metrics listed, and of those that rates are asked for."""
-    from magnetite.core.scoring import parse_metrics
+    from magnetite.core.verbs.figures import parse_figures
 
-    return list(dict.fromkeys([*(str(m) for m in parse_metrics(text, "metric")), *more]))
+    return list(dict.fromkeys([*(str(m) for m in parse_figures(text, "metric")), *more]))
 
 
 def _print(
-    format: OutputFormat,
-    metrics: list[str],
-    rows: list[list[Cell]],
-    comparisons: list[list[Cell]],
-    rates: list[list[Cell]],
+    format: OutputFormat, curves: Curves, comparisons: list[Comparison], rates: list[RateRow]
 ) -> None:
     if format is OutputFormat.json:
         keys = ("reference", "activity", "codec", "bpp", "bytes")
@@ -144,47 +129,74 @@ def _print(
             {
                 "rows": [
                     dict(zip(keys, row, strict=False))
-                    | {"scores": dict(zip(metrics, row[len(keys) :], strict=True))}
-                    for row in rows
+                    | {"scores": dict(zip(curves.metrics, row[len(keys) :], strict=True))}
+                    for row in curves.rows()
                 ],
-                "comparisons": [dict(zip(COMPARED, line, strict=True)) for line in comparisons],
-                "rates": [dict(zip(RATES, line, strict=True)) for line in rates],
+                "comparisons": [row._asdict() for row in comparisons],
+                "rates": [row._asdict() for row in rates],
             }
         )
         return
-    titles = ["reference", "activity dn", "codec", "bpp", "bytes", *metrics]
+    titles = ["reference", "activity dn", "codec", "bpp", "bytes", *curves.metrics]
     if format is OutputFormat.csv:
-        print_csv(titles, rows)
+        print_csv(titles, curves.rows())
         return
-    print_table(titles, rows)
-    print_comparisons(comparisons)
-    print_rates(rates)
+    print_table(titles, curves.rows())
+    _print_comparisons(comparisons)
+    _print_rates(rates)
+
+
+def _print_comparisons(rows: list[Comparison]) -> None:
+    if not rows:
+        return
+    say()
+    print_table(
+        ["reference", "metric", "against", "codec", "BD-rate %", "BD-quality", "overlap %"],
+        [[*row[:4], _percent(row.bd_rate), row.bd_quality, _percent(row.overlap)] for row in rows],
+        "BD-rate: mean rate at equal score (below 0 is better); BD-quality: mean score at equal "
+        "rate, in the metric's unit; – cannot be told",
+    )
+
+
+def _print_rates(rows: list[RateRow]) -> None:
+    if not rows:
+        return
+    say()
+    print_table(
+        ["reference", "at", "codec", "bpp", "against the first %"],
+        [
+            [r.reference, f"{r.metric}={r.score:g}", r.codec, r.bpp, _percent(r.against_first)]
+            for r in rows
+        ],
+        "interpolated between the points of each curve, as for BD-rate; means are geometric; "
+        "– outside the scores that were measured",
+    )
+
+
+def _percent(share: float | None) -> float | None:
+    return None if share is None else 100 * share
 
 
 def _write(
     out: Path,
     curves: Curves,
-    metrics: list[str],
     picture: Picture,
     region: Region | None,
-    comparisons: list[list[Cell]],
-    rates: list[list[Cell]],
+    comparisons: list[Comparison],
+    rates: list[RateRow],
 ) -> list[Path]:
     """Tables and figures; the files that were written, the points among them."""
     from magnetite.files.atomic import write_bytes
-    from magnetite.views.curves import rate_distortion
+    from magnetite.views.curves import curves_figure
     from magnetite.views.style import save
 
     written = [out / "points.csv"]
-    for name, titles, lines in (
-        ("comparison.csv", COMPARED, comparisons),
-        ("rates.csv", RATES, rates),
-    ):
-        if lines:
-            write_bytes(out / name, csv_text(titles, lines).encode(errors="backslashreplace"))
+    for name, rows in (("comparison.csv", comparisons), ("rates.csv", rates)):
+        if rows:
+            text = csv_text(rows[0]._fields, rows)
+            write_bytes(out / name, text.encode(errors="backslashreplace"))
             written.append(out / name)
-    panels = [_panel(curves, metric) for metric in metrics]
-    save(rate_distortion(panels, _title(curves)), out / "curve.png")
+    save(curves_figure(curves), out / "curve.png")
     written.append(out / "curve.png")
     if picture.colour != "planes":
         _draw_crops(curves, picture, region, out / "crops.png")
@@ -192,56 +204,16 @@ def _write(
     return written
 
 
-def _title(curves: Curves) -> str:
-    count = len(curves.references)
-    of = curves.references[0].name if count == 1 else f"{count} pictures, thin, and their mean"
-    return f"Rate-distortion curves of {of}"
-
-
-def _panel(curves: Curves, metric: str) -> Panel:
-    """A colour for each codec: thin lines of single pictures, the named line their mean."""
-    from magnetite.core.chain import parse_step
-    from magnetite.core.curves import hull, mean_curve
-    from magnetite.core.declarations import Metric
-    from magnetite.views.curves import Line, Panel
-
-    single = len(curves.references) == 1
-    lines = []
-    for number, codec in enumerate(curves.codecs):
-        own = [curves.points(k, number, metric) for k in range(len(curves.references))]
-        if single:
-            lines.append(Line(codec, own[0], number))
-            continue
-        lines += [Line("", points, number, faint=True) for points in own]
-        with suppress(InputError):  # too few points for a mean
-            lines.append(Line(codec, mean_curve(own), number, marked=False))
-    best: list[tuple[float, float]] = []
-    if single and better_of(metric) == "higher":
-        with suppress(InputError):  # too few points, or all alike
-            best = hull([p for line in lines for p in line.points])
-    unit = parse_step(metric, "metric").declared(Metric).unit
-    return Panel(f"{metric} ({unit})" if unit else metric, lines, hull=best)
-
-
 def _draw_crops(curves: Curves, picture: Picture, region: Region | None, target: Path) -> None:
     """The first picture by all codecs, at one rate within the reach of all: whole and a part."""
     from magnetite.cli.score_output import score_words
-    from magnetite.core.sweeps import at_rate
     from magnetite.views.sheet import busiest, sheet
     from magnetite.views.style import save
 
-    reach = [
-        [r.point for r in curves.results if (r.reference, r.codec) == (0, n)]
-        for n in range(len(curves.codecs))
-    ]
-    low, high = max(points[0].bpp for points in reach), min(points[-1].bpp for points in reach)
-    rate = math.sqrt(low * high)
+    rate, coded = curves.at_equal_rate(picture)
     pictures, titles = [picture], [f"reference\nall at {rate:.3g} bpp"]
-    for points in reach:
-        nearest = min(points, key=lambda p: abs(math.log(p.bpp / rate)))
-        made = at_rate(picture, nearest.step, rate)
-        if made is not None:
-            pictures.append(made.picture)
-            scores = score_words(picture, made.picture)
-            titles.append(f"{made.step}\n{made.bpp:.3g} bpp, {scores}")
+    for made in coded:
+        pictures.append(made.picture)
+        words = score_words(picture, made.picture)
+        titles.append(f"{made.step}\n{made.bpp:.3g} bpp, {words}")
     save(sheet(pictures, titles, region or busiest(picture)), target)

@@ -18,9 +18,10 @@ from magnetite.cli.options import (
     protect,
 )
 from magnetite.cli.output import print_table, say
+from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
-    from magnetite.core.degrade.certificate import Certificate
+    from magnetite.core.verbs.certificate import Certificate
 
 
 class OverflowRule(StrEnum):
@@ -57,8 +58,8 @@ def run(
 
     Writes OUT and its certificate OUT.cert.json.
     """
-    from magnetite.core.chain import parse_chain
-    from magnetite.core.degrade.apply import degrade
+    from magnetite import degrade
+    from magnetite.core.chain.notation import parse_chain
     from magnetite.core.picture import as_picture
     from magnetite.files.sidecar import certificate_path, write_certified
     from magnetite.files.writing import check_output
@@ -81,10 +82,10 @@ def run(
 def print_certificate(certificate: Certificate) -> None:
     """The certificate as a table, a row for each finding."""
     titles = ["step", "figure", "unit", "asked", "drawn", "± error", "stored", "verdict"]
-    rows = []
+    rows: list[list[Cell]] = []
     for record in certificate.steps:
-        for i, f in enumerate(record.findings):
-            step = record.step if i == 0 else ""
+        for number, f in enumerate(record.findings):
+            step = record.step if number == 0 else ""
             rows.append(
                 [step, f.quantity, f.unit, f.asked, f.drawn, f.standard_error, f.stored, f.verdict]
             )

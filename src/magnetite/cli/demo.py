@@ -11,7 +11,7 @@ import typer
 
 from magnetite.cli.options import SeedOption, note
 from magnetite.cli.output import print_table, say
-from magnetite.cli.progress import progress
+from magnetite.cli.progress import counted
 
 if TYPE_CHECKING:
     from magnetite.demo.scene import SceneResult
@@ -34,7 +34,7 @@ def run(
     for message in story.notes:
         note(message)
     prepare_folder(folder)
-    with progress("demo", pieces(story)) as advance:
+    with counted("demo", pieces(story)) as advance:
         results, answer = tell(story, folder, seed, advance)
     _print_results(results, answer, folder)
 

@@ -16,8 +16,8 @@ def run(
     out: Annotated[Path, typer.Argument(metavar="OUT", help="Picture to write.")],
 ) -> None:
     """Decode a compressed picture, from its file alone."""
-    from magnetite.core.codecs.stream import expand
     from magnetite.core.errors import FileError, StreamError
+    from magnetite.core.verbs.coding import expand
     from magnetite.files.reading import read_bytes
     from magnetite.files.writing import check_format, write
 

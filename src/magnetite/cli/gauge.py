@@ -16,14 +16,15 @@ from magnetite.cli.options import (
     note,
     protect,
 )
-from magnetite.cli.output import csv_text, print_csv, print_json, print_table
+from magnetite.cli.output import print_csv, print_json, print_table
 from magnetite.cli.score_output import MOST_COLUMNS, heading
 from magnetite.core.errors import InputError, PictureError
+from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
-    from magnetite.core.chain import Step
+    from magnetite.core.chain.step import Step
     from magnetite.core.picture import Picture
-    from magnetite.core.scoring import Figures
+    from magnetite.core.verbs.figures import Figures
 
 
 _CURVE_FILES = ("-noise.csv", "-mtf.csv", "-curves.png")
@@ -48,26 +49,27 @@ def run(
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Measure pictures without a reference."""
-    from magnetite.core.region import Region
-    from magnetite.core.scoring import gauge, parse_metrics
+    from magnetite import gauge
+    from magnetite.core.verbs.figures import parse_figures
 
-    steps = parse_metrics(metrics, "gauge")
-    part = None if region is None else Region.parse(region)
+    steps = parse_figures(metrics, "gauge")
     if curves is not None:
         _check_names(pictures)
         protect(pictures, [curves / f"{p.stem}{end}" for p in pictures for end in _CURVE_FILES])
     rows: list[_Row] = []
     for path in pictures:
-        whole = load(path, full_scale)
-        picture = whole if part is None else part.crop(whole)
-        rows.append(_Row(path, picture, gauge(picture, metrics, strict=False)))
+        picture = load(path, full_scale)
+        rows.append(_Row(path, picture, gauge(picture, metrics, region=region, strict=False)))
         if curves is not None:
-            _write_curves(picture, path, curves)
+            _write_curves(picture, region, path, curves)
     if not any(row.figures for row in rows):
         raise PictureError(f"{rows[0].path}: {next(iter(rows[0].figures.left_out.values()))}")
     _print(rows, [step for step in steps if any(str(step) in r.figures for r in rows)], format)
     for row in rows:
-        _say_rest(row, format)
+        for label, reason in row.figures.left_out.items():
+            note(f"{row.path}: {label} left out: {reason}")
+        for remark in row.figures.remarks:
+            note(remark)
 
 
 class _Row(NamedTuple):
@@ -77,7 +79,7 @@ class _Row(NamedTuple):
 
 
 def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
-    from magnetite.core.declarations import Figure
+    from magnetite.core.methods.declarations import Figure
 
     labels = [str(step) for step in steps]
     cells = [[row.figures.get(label) for label in labels] for row in rows]
@@ -105,18 +107,6 @@ def _as_json(row: _Row) -> dict[str, Any]:
     return {"picture": str(row.path), "gauges": dict(row.figures), **left_out}
 
 
-def _say_rest(row: _Row, format: OutputFormat) -> None:
-    """Why figures are missing, what was clipped, and which edge was measured."""
-    from magnetite.core.calibrate.slanted_edge import measure_edge
-
-    for label, reason in row.figures.left_out.items():
-        note(f"{row.path}: {label} left out: {reason}")
-    for remark in row.figures.remarks:
-        note(remark)
-    if format is OutputFormat.table and {"mtf50", "mtf10"} & row.figures.keys():
-        note(f"{row.path}: {measure_edge(row.picture).words}")
-
-
 def _check_names(pictures: list[Path]) -> None:
     """Curves are named after the pictures: no two may have one name."""
     stems = [path.stem for path in pictures]
@@ -125,29 +115,24 @@ def _check_names(pictures: list[Path]) -> None:
             raise InputError(f"--curves: two pictures are called {stem}; gauge them in turn")
 
 
-def _write_curves(picture: Picture, path: Path, folder: Path) -> None:
+def _write_curves(picture: Picture, region: str | None, path: Path, folder: Path) -> None:
     """Noise over signal and the transfer of an edge, each as CSV, both as a figure."""
-    from magnetite.core.calibrate.slanted_edge import measure_edge
-    from magnetite.core.metrics.noise_level import noise_curve
+    from magnetite.core.verbs.gauge import gauge_curves
     from magnetite.files.atomic import make_folder, write_bytes
-    from magnetite.views.gauges import gauge_curves
+    from magnetite.views.gauges import curves_figure
     from magnetite.views.style import save
 
     make_folder(folder)
-    noise = edge = None
-    try:
-        noise = noise_curve(picture.on_scale(255.0), 255.0)
-        text = csv_text(["signal", "sd", "samples"], list(zip(*noise, strict=True)))
+    made = gauge_curves(picture, region=region)
+    if made.noise is not None:
+        text = csv_text(["signal", "sd", "samples"], list(zip(*made.noise, strict=True)))
         write_bytes(folder / f"{path.stem}-noise.csv", text.encode())
-    except PictureError as error:
-        note(f"{path}: {error}")
-    try:
-        edge = measure_edge(picture)
-        points = zip(edge.frequency, edge.mtf, strict=True)
-        text = csv_text(["cycles per px", "mtf"], list(points))
+    if made.edge is not None:
+        points = list(zip(made.edge.frequency, made.edge.mtf, strict=True))
+        text = csv_text(["cycles per px", "mtf"], points)
         write_bytes(folder / f"{path.stem}-mtf.csv", text.encode())
-    except PictureError as error:
-        note(str(error))
-    if noise or edge:
-        save(gauge_curves(noise, edge, path.name), folder / f"{path.stem}-curves.png")
+    for remark in made.remarks:
+        note(remark)
+    if made.noise or made.edge:
+        save(curves_figure(made, path.name), folder / f"{path.stem}-curves.png")
         note(f"wrote the curves of {path} to {folder}")

@@ -31,7 +31,7 @@ def steps_of(*kinds: str) -> type[StepsCommand]:
 
 
 def _listing(kind: str) -> str:
-    from magnetite.core.registry import every
+    from magnetite.core.methods.catalogue import every
 
     names = []
     for method in every(kind):

@@ -96,7 +96,7 @@ def _options(
         ),
     ] = None,
 ) -> None:
-    from magnetite.core.parallel import cores, use_threads
+    from magnetite.core.compute.threads import cores, use_threads
 
     use_threads(threads or cores())
     limits.max_samples = max_samples
@@ -147,7 +147,7 @@ _SIGNALS = 128
 
 def _say_uncached() -> None:
     """Say it where loops were compiled that the next process must compile again."""
-    jit = sys.modules.get("magnetite.core.jit")
+    jit = sys.modules.get("magnetite.core.compute.jit")
     if jit is not None and not jit.is_kept():
         note(
             "compiled loops are not kept, for no cache folder can be written; name one with the "

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from rich.padding import Padding
     from rich.text import Text
 
-    from magnetite.core.registry import Method, Parameter
+    from magnetite.core.methods.catalogue import Method, Parameter
 
 _TITLES = {
     "degradation": "Degradations",
@@ -76,7 +76,7 @@ def run(
 def _chosen(name: str | None) -> list[Method]:
     import difflib
 
-    from magnetite.core.registry import every
+    from magnetite.core.methods.catalogue import every
 
     if name is None:
         return every()
@@ -91,7 +91,7 @@ def _chosen(name: str | None) -> list[Method]:
 
 def _facts(method: Method) -> list[str]:
     """What a kind of method declares beyond its settings, in words."""
-    from magnetite.core.declarations import Codec, Figure, Metric
+    from magnetite.core.methods.declarations import Codec, Figure, Metric
 
     facts = [f"colour: {method.colour.value}"]
     if method.one_of:

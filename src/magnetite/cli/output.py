@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import math
 import re
@@ -12,8 +10,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from magnetite.files.names import shown
-
-Cell = str | float | int | None
+from magnetite.files.tables import Cell, csv_text, plain_value
 
 
 def say(text: str = "") -> None:
@@ -83,13 +80,6 @@ def figure(value: float | int | None) -> str:
     return f"{value:.0f}" if 1e4 <= abs(value) < 1e9 else f"{value:.3e}"
 
 
-def plain_value(value: Any) -> Any:
-    """A value for JSON: infinities are the strings "inf" and "-inf"."""
-    if isinstance(value, float) and math.isinf(value):
-        return "inf" if value > 0 else "-inf"
-    return value
-
-
 def print_json(content: dict[str, Any]) -> None:
     """One JSON document on standard output."""
     print(json.dumps(_plain_tree(content), indent=2, ensure_ascii=False, allow_nan=False))
@@ -106,13 +96,3 @@ def _plain_tree(content: Any) -> Any:
 def print_csv(titles: Sequence[str], rows: Sequence[Sequence[Cell]]) -> None:
     """CSV (RFC 4180, lines end in \\n) on standard output, figures in full."""
     print(csv_text(titles, rows), end="")
-
-
-def csv_text(titles: Sequence[str] | None, rows: Sequence[Sequence[Cell]]) -> str:
-    """CSV as `print_csv` prints it; without titles the rows alone."""
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\n")
-    if titles is not None:
-        writer.writerow(titles)
-    writer.writerows([[plain_value(cell) for cell in row] for row in rows])
-    return text.getvalue()

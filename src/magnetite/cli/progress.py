@@ -5,35 +5,45 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from rich.progress import Progress
 
 
 @contextmanager
-def progress(title: str, total: int) -> Iterator[Callable[[str], None]]:
+def counted(title: str, total: int) -> Iterator[Callable[[str], None]]:
     """Show a bar on standard error while work is done; call the result once for each unit."""
     if not sys.stderr.isatty():
         yield lambda _: None
         return
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
-
-    bar = Progress(
-        TextColumn("{task.fields[title]}"),
-        BarColumn(bar_width=30),
-        TextColumn("{task.completed}/{task.total}"),
-        TimeElapsedColumn(),
-        TextColumn("[dim]{task.description}"),
-        console=Console(stderr=True),
-        transient=True,
-    )
-    with bar:
+    with _bar() as bar:
         task = bar.add_task("", total=total, title=title)
         yield lambda description: bar.update(task, advance=1, description=description)
 
 
 @contextmanager
+def progress(title: str) -> Iterator[None]:
+    """Show a bar of the parts that `compute.threads.each` does meanwhile."""
+    from magnetite.core.compute.threads import told
+
+    if not sys.stderr.isatty():
+        yield
+        return
+    with _bar() as bar:
+        task = bar.add_task("", total=None, title=title)
+
+        def listener(done: int, total: int, name: str) -> None:
+            bar.update(task, completed=done, total=total, description=name)
+
+        with told(listener):
+            yield
+
+
+@contextmanager
 def working(title: str) -> Iterator[None]:
     """Say on standard error what is being done, and which of its parts are, while it lasts."""
-    from magnetite.core.parallel import told
+    from magnetite.core.compute.threads import told
 
     if not sys.stderr.isatty():
         yield
@@ -42,8 +52,23 @@ def working(title: str) -> Iterator[None]:
 
     with Console(stderr=True).status(title) as status:
 
-        def listener(done: int, total: int) -> None:
+        def listener(done: int, total: int, name: str) -> None:
             status.update(f"{title} [dim]part {done} of {total}[/dim]")
 
         with told(listener):
             yield
+
+
+def _bar() -> Progress:
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+    return Progress(
+        TextColumn("{task.fields[title]}"),
+        BarColumn(bar_width=30),
+        TextColumn("{task.completed}/{task.total}"),
+        TimeElapsedColumn(),
+        TextColumn("[dim]{task.description}"),
+        console=Console(stderr=True),
+        transient=True,
+    )

@@ -8,24 +8,21 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from magnetite.cli.options import OutputFormat, note
-from magnetite.cli.output import Cell, figure, print_csv, print_json, print_table, say
+from magnetite.cli.output import figure, print_csv, print_json, print_table, say
+from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
-    from magnetite.core.alignment import Shift
-    from magnetite.core.chain import Step
-    from magnetite.core.declarations import Figure
+    from magnetite.core.analysis.repeats import Summary
+    from magnetite.core.chain.step import Step
+    from magnetite.core.methods.declarations import Figure
     from magnetite.core.picture import Picture
-    from magnetite.core.region import Region
-    from magnetite.core.repeats import Summary
-    from magnetite.core.scoring import Scores
+    from magnetite.core.picture.region import Region
+    from magnetite.core.verbs.score import Scores
 
 #: Tables of more metrics than this are turned on their side.
 MOST_COLUMNS = 6
 
-#: Stands for the mean over all references in summaries.
-ALL_REFERENCES = Path("all references")
-
-Summaries = Mapping[Path, Mapping[str, "Summary"]]
+Summaries = Mapping[str, Mapping[str, "Summary"]]
 
 
 @dataclass(frozen=True)
@@ -36,7 +33,6 @@ class Row:
     picture: Picture
     test: Path
     scores: Scores
-    shift: Shift | None
     part: Region
     #: Of a compressed test: the size of its file.
     bytes: int | None = None
@@ -49,11 +45,11 @@ class Row:
         return 8 * self.bytes / (self.picture.width * self.picture.height)
 
 
-def print_rows(rows: list[Row], metrics: str, summaries: Summaries, format: OutputFormat) -> None:
+def print_rows(
+    rows: list[Row], steps: list[Step], summaries: Summaries, format: OutputFormat
+) -> None:
     """All rows, then what repeats say together."""
-    from magnetite.core.scoring import parse_metrics
-
-    steps = [step for step in parse_metrics(metrics, "metric") if str(step) in rows[0].scores]
+    steps = [step for step in steps if str(step) in rows[0].scores]
     if format is OutputFormat.json:
         print_json(_as_json(rows, summaries))
     elif format is OutputFormat.csv:
@@ -72,7 +68,7 @@ def _as_json(rows: list[Row], summaries: Summaries) -> dict[str, Any]:
                 "test": str(row.test),
                 "identical": row.scores.identical,
                 "peak": row.picture.full_scale,
-                **({"shift": row.shift._asdict()} if row.shift else {}),
+                **({"shift": row.scores.shift._asdict()} if row.scores.shift else {}),
                 **({} if row.bytes is None else {"bytes": row.bytes, "bpp": row.bpp}),
                 "scores": dict(row.scores),
             }
@@ -81,8 +77,8 @@ def _as_json(rows: list[Row], summaries: Summaries) -> dict[str, Any]:
     }
     if summaries:
         content["repeats"] = [
-            {"reference": str(path), "scores": {k: asdict(v) for k, v in summary.items()}}
-            for path, summary in summaries.items()
+            {"reference": name, "scores": {k: asdict(v) for k, v in summary.items()}}
+            for name, summary in summaries.items()
         ]
     return content
 
@@ -92,19 +88,19 @@ def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None
     if summaries:
         titles = ["reference", "metric", "number", "mean", "sd", "low", "high"]
         lines: list[list[Cell]] = [
-            [str(path), label, *asdict(summary).values()]
-            for path, by_label in summaries.items()
+            [name, label, *asdict(summary).values()]
+            for name, by_label in summaries.items()
             for label, summary in by_label.items()
         ]
     else:
-        shifted = any(row.shift for row in rows)
+        shifted = any(row.scores.shift for row in rows)
         rated = any(row.bytes is not None for row in rows)
         titles = ["reference", "test", *labels, "identical"]
         titles += ["right", "down", "shift error"] * shifted + ["bytes", "bpp"] * rated
         lines = [
             [
                 str(row.reference), str(row.test), *(row.scores.get(label) for label in labels),
-                str(row.scores.identical).lower(), *(row.shift or ()),
+                str(row.scores.identical).lower(), *(row.scores.shift or ()),
                 *((row.bytes, row.bpp) if rated else ()),
             ]
             for row in rows
@@ -114,7 +110,7 @@ def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None
 
 def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
     """A row for each test; where the metrics are many, a row for each of them instead."""
-    from magnetite.core.declarations import Figure
+    from magnetite.core.methods.declarations import Figure
 
     colour = any(row.picture.channels > 1 for row in rows)
     titles = [heading(step.declared(Figure), str(step), colour=colour) for step in steps]
@@ -147,7 +143,7 @@ def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
 
 
 def _caption(rows: list[Row]) -> str:
-    from magnetite.core.region import Region
+    from magnetite.core.picture.region import Region
 
     first = rows[0]
     words = f"reference {first.reference} ({first.picture.describe()}"
@@ -165,7 +161,7 @@ def _caption(rows: list[Row]) -> str:
 def _marked(step: Step, values: list[float | None], *, mark: bool) -> list[str]:
     """Figures as text; if asked, the best of several with a star."""
     known = [value for value in values if value is not None]
-    from magnetite.core.declarations import Metric
+    from magnetite.core.methods.declarations import Metric
 
     higher = step.declared(Metric).better == "higher"
     best = (max if higher else min)(known, default=None)
@@ -173,8 +169,9 @@ def _marked(step: Step, values: list[float | None], *, mark: bool) -> list[str]:
     return [f"{figure(v)}{'*' if v == best else ' '}" if tells else figure(v) for v in values]
 
 
-def _print_summary(reference: Path, steps: list[Step], summary: Mapping[str, Summary]) -> None:
-    from magnetite.core.declarations import Figure
+def _print_summary(reference: str, steps: list[Step], summary: Mapping[str, Summary]) -> None:
+    from magnetite.core.analysis.repeats import ALL_REFERENCES
+    from magnetite.core.methods.declarations import Figure
 
     lines: list[list[Cell]] = [
         [heading(step.declared(Figure), str(step)), one.mean, one.sd, one.low, one.high]
@@ -200,7 +197,7 @@ def say_left_out(left_out: Mapping[str, str]) -> None:
 
 def heading(method: Figure, label: str | None = None, *, colour: bool = False) -> str:
     """Column title of a metric: label, unit, which way is better; of colour, what is scored."""
-    from magnetite.core.declarations import ColourPolicy
+    from magnetite.core.methods.declarations import ColourPolicy
 
     unit = f" {method.unit}" if method.unit else ""
     arrow = {"higher": " ↑", "lower": " ↓", None: ""}[method.direction]
@@ -210,14 +207,13 @@ def heading(method: Figure, label: str | None = None, *, colour: bool = False) -
 
 def score_words(reference: Picture, test: Picture) -> str:
     """PSNR, and SSIM where its window fits, in words: `PSNR 34.21 dB, SSIM 0.9312`."""
-    from magnetite.core.errors import PictureError
-    from magnetite.core.scoring import score
+    from magnetite.core.picture.matching import check_comparable
+    from magnetite.core.verbs.figures import parse_figures
+    from magnetite.core.verbs.score import Pair, score_steps
 
-    scores = score(reference, test, "psnr")
+    check_comparable(reference, test)
+    scores = score_steps(Pair(reference, test), parse_figures("psnr,ssim", "metric"), strict=False)
     if scores.identical:
         return "identical"
-    words = f"PSNR {figure(scores['psnr'])} dB"
-    try:
-        return f"{words}, SSIM {figure(score(reference, test, 'ssim')['ssim'])}"
-    except PictureError:
-        return words
+    words = [f"PSNR {figure(scores['psnr'])} dB"]
+    return ", ".join(words + ([f"SSIM {figure(scores['ssim'])}"] if "ssim" in scores else []))

@@ -48,7 +48,7 @@ def sheet_command(
     full_scale: FullScaleOption = None,
 ) -> None:
     """Show pictures side by side at one scale, with a zoomed crop of the same place in each."""
-    from magnetite.core.region import Region
+    from magnetite.core.picture.region import Region
     from magnetite.views.sheet import sheet
     from magnetite.views.style import check_figure_path, save
 
@@ -175,7 +175,7 @@ def surface_command(
     full_scale: FullScaleOption = None,
 ) -> None:
     """Show intensity as a landscape."""
-    from magnetite.core.region import Region
+    from magnetite.core.picture.region import Region
     from magnetite.views.style import check_figure_path, save
     from magnetite.views.surface import surface_figure
 

@@ -27,11 +27,12 @@ from typing import Annotated, Any
 
 from magnetite.commands.methods import CommandCodec, CommandRestoration
 from magnetite.commands.running import Command
-from magnetite.core.codecs.layers import Frame, Pipeline
+from magnetite.core.arrays import Pixels
+from magnetite.core.codecs.layers.pipeline import Pipeline
 from magnetite.core.errors import CommandError
-from magnetite.core.parameters import Count, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, codec, find, restoration
+from magnetite.core.methods.catalogue import ColourPolicy, codec, find, restoration
+from magnetite.core.methods.parameters import Count, Number
+from magnetite.core.picture.frame import Frame
 from magnetite.files.reading import read_bytes
 from magnetite.files.writing import FORMATS
 

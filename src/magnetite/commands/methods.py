@@ -10,9 +10,11 @@ from pathlib import Path
 import numpy as np
 
 from magnetite.commands.running import Command
-from magnetite.core.codecs.layers import Frame, Section
+from magnetite.core.arrays import Pixels
+from magnetite.core.codecs.layers.pipeline import Section
 from magnetite.core.errors import CommandError, MagnetiteError, StreamError
-from magnetite.core.picture import Picture, Pixels, as_picture
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture.frame import Frame
 from magnetite.files.reading import read
 from magnetite.files.writing import write
 

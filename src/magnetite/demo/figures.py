@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from magnetite.core.picture import Picture
-from magnetite.core.region import Region
+from magnetite.core.picture.region import Region
 from magnetite.demo.scene import CLEAN, DENOISED, DENOISER, NOISE, NOISY, READABLE, SceneResult
 from magnetite.views.curves import Line, Panel, rate_distortion, small_multiples
 from magnetite.views.sheet import sheet

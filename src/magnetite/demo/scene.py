@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from magnetite.core.codecs.stream import Compressed, compress
-from magnetite.core.curves import bd_quality, rate_at
-from magnetite.core.degrade.apply import Degraded, degrade
+from magnetite import compress, curve, degrade, gauge, restore, score
+from magnetite.core.curves.comparison import bd_quality, rate_at
+from magnetite.core.curves.points import Point
 from magnetite.core.picture import Picture
-from magnetite.core.restore.apply import restore
-from magnetite.core.scoring import Scores, gauge, score
-from magnetite.core.sweeps import Point, curve
+from magnetite.core.verbs.coding import Compressed
+from magnetite.core.verbs.degrade import Degraded
+from magnetite.core.verbs.score import Scores
 
 NOISE = "gaussian-noise sd=5%"
 DENOISER = "gaussian sigma=0.8px"
@@ -90,7 +90,8 @@ def work_through(
     advance(f"{name}: noise and denoising")
     sources = {CLEAN: reference, NOISY: noisy, DENOISED: restored.picture}
     for label, source in sources.items():
-        result.curves[label] = curve(reference, CODEC, METRICS, source=source)
+        made = curve(reference, CODEC, METRICS, source=source, workers=1)
+        result.curves[label] = made.points(0, 0)
         advance(f"{name}: curve, {label} picture coded")
     result.versions.extend(
         [

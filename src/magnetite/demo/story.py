@@ -6,11 +6,11 @@ import csv
 import io
 import threading
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+from magnetite.core.compute.threads import each
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.picture import Picture
 from magnetite.demo import figures
@@ -149,12 +149,10 @@ def tell(
         _store(result, folder)
         return result
 
-    pool = ThreadPoolExecutor(WORKERS)
     try:
-        results = list(pool.map(scene, story.references.items()))
+        results = each(scene, story.references.items(), workers=WORKERS)
     finally:  # an interruption waits for the pieces of work under way, and begins no more
         interrupted.set()
-        pool.shutdown(cancel_futures=True)
     _store_table(results, folder)
     curves, sheets = make_folder(folder / "curves"), make_folder(folder / "sheets")
     figures.draw_curves(results, curves / "rate-distortion.png")

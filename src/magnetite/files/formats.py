@@ -14,10 +14,10 @@ from typing import Any
 
 import numpy as np
 
-from magnetite.core.codecs.headers import jpeg2000_size, size_of
+from magnetite.core.arrays import Samples
+from magnetite.core.codecs.layers.headers import jpeg2000_size, size_of
 from magnetite.core.errors import FileError
 from magnetite.core.limits import MAX_SAMPLES, check_samples
-from magnetite.core.picture import Samples
 from magnetite.files import netpbm, png
 
 

@@ -5,10 +5,9 @@ from __future__ import annotations
 import re
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Int64, Samples
 from magnetite.core.errors import FileError
-from magnetite.core.picture import Samples
 
 _TOKEN = rb"(?:\s|#[^\n]*\n)*?(\d+)"
 _HEADER = re.compile(rb"P[2356]\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s")
@@ -50,7 +49,7 @@ def decode(data: bytes) -> tuple[Samples, int]:
     return samples.reshape((height, width) if channels == 1 else (height, width, 3)), largest
 
 
-def _plain(body: bytes, count: int) -> NDArray[np.int64]:
+def _plain(body: bytes, count: int) -> Int64:
     words = re.sub(rb"#[^\n]*", b"", body).split()[:count]
     try:
         return np.array([int(word) for word in words], dtype=np.int64)

@@ -11,11 +11,13 @@ from pathlib import Path
 
 import numpy as np
 
-from magnetite.core.codecs.container import MAGIC
-from magnetite.core.codecs.stream import expand
+from magnetite.core.arrays import Samples
+from magnetite.core.codecs.layers.container import MAGIC
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.limits import MAX_SAMPLES, check_samples
-from magnetite.core.picture import LARGEST_FLOAT, Picture, Samples, as_picture, beyond_range
+from magnetite.core.picture import Picture, as_picture, beyond_range
+from magnetite.core.picture.picture import LARGEST_FLOAT
+from magnetite.core.verbs.coding import expand
 from magnetite.files.formats import Decoded, format_of
 
 #: Smallest full scale of float samples; its inverse is the largest.

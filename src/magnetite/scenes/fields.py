@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.arrays import Indices
+
 #: Samples of a made-up picture, or places in it; float32 or float64.
 Field = NDArray[Any]
 
@@ -32,7 +34,7 @@ def clouds(
 
 def cells(
     shape: tuple[int, int], rng: np.random.Generator, spacing: float, warp: Field | None = None
-) -> tuple[NDArray[np.intp], Field, int]:
+) -> tuple[Indices, Field, int]:
     """Voronoi cells of jittered points: number of each pixel's cell, distance to the border, count.
 
     `warp` bends the borders: a field of displacements in px, used for both axes.

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from magnetite.core.approximation import Approximation, approximate
+from magnetite.core.analysis.approximation import Approximation, approximate
 from magnetite.core.picture import Picture, luma
 from magnetite.views.style import COLOURS, QUIET, new_figure
 

@@ -8,9 +8,9 @@ import numpy as np
 
 from magnetite.core.calibrate.photon_transfer import PhotonTransfer
 from magnetite.core.calibrate.signal_levels import ROUNDING
-from magnetite.core.calibrate.slanted_edge import Edge
+from magnetite.core.compute.psf import disk_transfer, gaussian_transfer
+from magnetite.core.gauges.kernels.slanted_edge import Edge
 from magnetite.core.picture import Picture, luma
-from magnetite.core.psf import disk_transfer, gaussian_transfer
 from magnetite.views.style import COLOURS, QUIET, bare, new_figure
 
 if TYPE_CHECKING:

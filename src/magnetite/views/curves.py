@@ -4,11 +4,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.curves.comparison import hull, mean_curve
+from magnetite.core.curves.study import Curves, better_of
+from magnetite.core.errors import InputError
+from magnetite.core.methods.declarations import Metric
 from magnetite.views.style import COLOURS, MARKERS, label_ends, new_figure
 
 if TYPE_CHECKING:
@@ -41,6 +48,34 @@ class Panel:
     level: tuple[float, str] | None = None
     #: Points of the upper convex hull of all lines.
     hull: Sequence[tuple[float, float]] = ()
+
+
+def curves_figure(curves: Curves) -> Figure:
+    """A panel for each metric: the curves of all codecs."""
+    count = len(curves.references)
+    of = f"{count} pictures, thin, and their mean" if count > 1 else Path(curves.references[0]).name
+    panels = [_panel(curves, metric) for metric in curves.metrics]
+    return rate_distortion(panels, f"Rate-distortion curves of {of}")
+
+
+def _panel(curves: Curves, metric: str) -> Panel:
+    """A colour for each codec: thin lines of single pictures, the named line their mean."""
+    single = len(curves.references) == 1
+    lines = []
+    for number, codec in enumerate(curves.codecs):
+        own = [curves.curve(k, number, metric) for k in range(len(curves.references))]
+        if single:
+            lines.append(Line(codec, own[0], number))
+            continue
+        lines += [Line("", points, number, faint=True) for points in own]
+        with suppress(InputError):  # too few points for a mean
+            lines.append(Line(codec, mean_curve(own), number, marked=False))
+    best: list[tuple[float, float]] = []
+    if single and better_of(metric) == "higher":
+        with suppress(InputError):  # too few points, or all alike
+            best = hull([p for line in lines for p in line.points])
+    unit = parse_step(metric, "metric").declared(Metric).unit
+    return Panel(f"{metric} ({unit})" if unit else metric, lines, hull=best)
 
 
 def rate_distortion(panels: Sequence[Panel], title: str) -> Figure:

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from magnetite.core.calibrate.slanted_edge import Edge
-from magnetite.core.metrics.noise_level import NoiseCurve
+from magnetite.core.gauges.noise_level import NoiseCurve
+from magnetite.core.verbs.gauge import GaugeCurves
 from magnetite.views.calibration import draw_transfer
 from magnetite.views.style import COLOURS, QUIET, new_figure
 
@@ -16,8 +16,9 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 
-def gauge_curves(noise: NoiseCurve | None, edge: Edge | None, name: str) -> Figure:
+def curves_figure(curves: GaugeCurves, name: str) -> Figure:
     """What there is of both curves, side by side."""
+    noise, edge = curves.noise, curves.edge
     figure = new_figure(1280, 560)
     figure.suptitle(f"Curves of {name}", x=0.055, ha="left", fontsize=13)
     drawn = [noise is not None, edge is not None]

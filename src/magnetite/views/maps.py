@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from magnetite.core.metrics.maps import Map
+from magnetite.core.analysis.maps import Map
 from magnetite.views.style import bare, new_figure
 
 if TYPE_CHECKING:

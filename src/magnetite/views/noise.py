@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.degrade.findings import LAPLACE, NORMAL, UNIFORM, Distribution
+from magnetite.core.arrays import Float64
+from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, Distribution
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
-from magnetite.core.scoring import check_comparable
+from magnetite.core.picture.matching import check_comparable
 from magnetite.views.spectrum import draw_radial, radial_power
 from magnetite.views.style import COLOURS, QUIET, bare, new_figure
 
@@ -94,7 +94,7 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -
 
 
 def _draw_histogram(
-    axes: Axes, difference: NDArray[np.float64], unit: str, whole: bool, declared: Declared | None
+    axes: Axes, difference: Float64, unit: str, whole: bool, declared: Declared | None
 ) -> None:
     reach = float(np.quantile(np.abs(difference), 0.9995)) or 1.0
     if whole:

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Float64
 from magnetite.core.errors import InputError, PictureError
-from magnetite.core.parameters import read_number
 from magnetite.core.picture import Picture, luma
+from magnetite.core.quantities import read_number
 from magnetite.views.style import COLOURS, bare, new_figure
 
 if TYPE_CHECKING:
@@ -59,7 +59,7 @@ class Segment:
     def length(self) -> float:
         return float(np.hypot(self.x2 - self.x1, self.y2 - self.y1))
 
-    def sampled(self, picture: Picture) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    def sampled(self, picture: Picture) -> tuple[Float64, Float64]:
         """Distances along the line, a px apart, and luma there in dn, interpolated linearly.
 
         Raises `PictureError` where the line leaves the picture.

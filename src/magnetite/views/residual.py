@@ -7,10 +7,17 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.analysis.residual import (
+    EDGED,
+    SMALLEST,
+    STRUCTURED,
+    local_strengths,
+    taken_away,
+)
+from magnetite.core.arrays import Float64
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
-from magnetite.core.restore.residual import EDGED, SMALLEST, STRUCTURED, local_strengths, taken_away
-from magnetite.core.scoring import check_comparable
+from magnetite.core.picture.matching import check_comparable
 from magnetite.views.style import COLOURS, QUIET, bare, new_figure
 
 if TYPE_CHECKING:
@@ -56,7 +63,7 @@ def residual_figure(before: Picture, after: Picture) -> Figure:
     return figure
 
 
-def _draw_correlation(axes: Axes, difference: NDArray[np.float64], structure: float) -> None:
+def _draw_correlation(axes: Axes, difference: Float64, structure: float) -> None:
     correlation = _correlation(difference)
     reach = correlation.shape[0] // 2
     shown = correlation.copy()
@@ -71,7 +78,7 @@ def _draw_correlation(axes: Axes, difference: NDArray[np.float64], structure: fl
     axes.set_ylabel("px down")
 
 
-def _correlation(difference: NDArray[np.float64]) -> NDArray[np.float64]:
+def _correlation(difference: Float64) -> Float64:
     """Circular autocorrelation around the origin, which is 1."""
     centred = difference - difference.mean()
     spectrum = np.abs(np.fft.rfft2(centred)) ** 2
@@ -84,7 +91,7 @@ def _correlation(difference: NDArray[np.float64]) -> NDArray[np.float64]:
 
 
 def _draw_strengths(
-    axes: Axes, difference: NDArray[np.float64], restored: NDArray[np.floating], edges: float,
+    axes: Axes, difference: Float64, restored: NDArray[np.floating], edges: float,
     unit: str, scale: float,
 ) -> None:  # fmt: skip
     """Mean local sd of the difference in classes of slope: level for noise, rising for edges."""

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import Picture
-from magnetite.core.region import Region
+from magnetite.core.picture.region import Region
 from magnetite.views.style import bare, new_figure
 
 if TYPE_CHECKING:

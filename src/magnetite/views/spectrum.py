@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Float64
 from magnetite.core.errors import InputError
 from magnetite.core.picture import Picture, luma
 from magnetite.views.style import COLOURS, bare, new_figure
@@ -61,7 +61,7 @@ def spectrum_figure(pictures: Sequence[Picture], names: Sequence[str]) -> Figure
     return figure
 
 
-def power(plane: NDArray[np.float64]) -> NDArray[np.float64]:
+def power(plane: Float64) -> Float64:
     """Power at each frequency, shape (h, w); white noise has its variance at all of them.
 
     The mean is taken off and the edges faded (Hann), so that they do not draw a cross.
@@ -74,7 +74,7 @@ def power(plane: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.asarray(np.abs(transform) ** 2 / (fade**2).sum())
 
 
-def radial_power(samples: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def radial_power(samples: Float64) -> tuple[Float64, Float64]:
     """Frequencies in cycles per px up to 1/2, and the mean power there, over all channels."""
     planes = np.moveaxis(samples.reshape(*samples.shape[:2], -1), -1, 0)
     mean = np.mean([power(plane) for plane in planes], axis=0)
@@ -88,9 +88,7 @@ def radial_power(samples: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDA
     return (np.arange(_BINS)[held] + 0.5) / (2 * _BINS), total[held] / count[held]
 
 
-def draw_radial(
-    axes: Axes, frequency: NDArray[np.float64], mean: NDArray[np.float64], name: str, colour: str
-) -> None:
+def draw_radial(axes: Axes, frequency: Float64, mean: Float64, name: str, colour: str) -> None:
     """One line of power in dB over frequency."""
     axes.plot(frequency, 10 * np.log10(mean + 1e-12), color=colour, label=name)
     axes.set_xlim(0, 0.5)

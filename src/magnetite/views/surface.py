@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from magnetite.core.picture import Picture, luma
-from magnetite.core.region import Region
+from magnetite.core.picture.region import Region
 from magnetite.views.style import bare, new_figure
 
 if TYPE_CHECKING:

@@ -6,9 +6,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[np.float64]
+from magnetite.core.arrays import Float64
+
 #: Half the width of a 95 % interval in standard errors.
 NORMAL_95 = 1.959964
 
@@ -58,12 +58,12 @@ class Line:
     covariance: float
     chi_square: float
 
-    def at(self, x: Array) -> Array:
+    def at(self, x: Float64) -> Float64:
         """The line's height."""
         return np.asarray(self.intercept.value + self.slope.value * x)
 
 
-def fit_line(x: Array, y: Array, error: Array) -> Line:
+def fit_line(x: Float64, y: Float64, error: Float64) -> Line:
     """Weighted least squares; intervals widen where points scatter more than their errors.
 
     Parameters

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Float32, Float64
 from magnetite.core.calibrate.fitting import Estimate, fit_line
 from magnetite.core.calibrate.signal_levels import is_clipped, without_row_means
 
@@ -45,7 +45,7 @@ class _Level:
 
 
 def fixed_pattern(
-    stacks: Sequence[NDArray[np.float32]], full_scale: float, quietest: float = 0.0
+    stacks: Sequence[Float32], full_scale: float, quietest: float = 0.0
 ) -> FixedPattern:
     """Fit `dsnu² + prnu² m²` to the covariance of flat fields' frames.
 
@@ -97,14 +97,14 @@ def _root(variance: Estimate, share: float) -> Estimate | None:
     return Estimate.of(variance.value, error).root()
 
 
-def _looks_flat(stack: NDArray[np.float32]) -> bool:
+def _looks_flat(stack: Float32) -> bool:
     """Whether means of tiles follow a slow shading: quickly rules out scenes."""
     tiles = _tiles(stack[0])
     away = tiles.means - tiles.design @ tiles.weights
     return bool(away.std() < FLAT * tiles.means.mean())
 
 
-def _levels(stack: NDArray[np.float32]) -> list[_Level]:
+def _levels(stack: Float32) -> list[_Level]:
     """A field's level, or several where its shading spans them: covariance of two halves.
 
     The halves are those of its frames, shading apart.
@@ -126,7 +126,7 @@ def _levels(stack: NDArray[np.float32]) -> list[_Level]:
     ]
 
 
-def _level(*part: NDArray[np.float32]) -> _Level:
+def _level(*part: Float32) -> _Level:
     """Of the shading, the products and the sums of squares of both halves."""
     shading, products, squares = (x.astype(np.float64) for x in part)
     common, power = float(products.mean()), float(squares.mean()) / 2
@@ -140,12 +140,12 @@ def _level(*part: NDArray[np.float32]) -> _Level:
 class _Tiles:
     """Means of tiles, and the polynomial of the second degree in x and y that fits them."""
 
-    means: NDArray[np.float64]
-    design: NDArray[np.float64]
-    weights: NDArray[np.float64]
+    means: Float64
+    design: Float64
+    weights: Float64
 
 
-def _tiles(field: NDArray[np.float32]) -> _Tiles:
+def _tiles(field: Float32) -> _Tiles:
     """Up to 64 tiles a side: they tell a parabola as well as all samples do."""
     height, width, channels = field.shape
     down, across = max(1, height // 64), max(1, width // 64)
@@ -160,7 +160,7 @@ def _tiles(field: NDArray[np.float32]) -> _Tiles:
     return _Tiles(means, design, np.linalg.lstsq(design, means, rcond=None)[0])
 
 
-def _slow(field: NDArray[np.float32]) -> NDArray[np.float32]:
+def _slow(field: Float32) -> Float32:
     """Least-squares polynomial of the second degree in x and y, for each channel."""
     y, x = _places(field.shape[0]), _places(field.shape[1])
     constant, by_y, by_x, by_yy, by_yx, by_xx = _tiles(field).weights
@@ -170,9 +170,9 @@ def _slow(field: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.asarray(rows[:, np.newaxis] + columns[np.newaxis] + mixed, dtype=np.float32)
 
 
-def _places(count: int) -> NDArray[np.float64]:
+def _places(count: int) -> Float64:
     return np.linspace(-1, 1, count) if count > 1 else np.zeros(1)
 
 
-def _terms(y: NDArray[np.float64], x: NDArray[np.float64]) -> list[NDArray[np.float64]]:
+def _terms(y: Float64, x: Float64) -> list[Float64]:
     return [np.ones_like(y), y, x, y * y, y * x, x * x]

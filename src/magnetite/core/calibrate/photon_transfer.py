@@ -5,17 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Float32, Float64
 from magnetite.core.calibrate.fitting import Estimate, Line
 from magnetite.core.calibrate.fixed_pattern import FixedPattern, fixed_pattern
 from magnetite.core.calibrate.signal_levels import (
     LEAST_SD,
     ROUNDING,
     Points,
-    Stack,
     fit_levels,
     is_clipped,
     is_even,
@@ -25,14 +25,24 @@ from magnetite.core.calibrate.signal_levels import (
 )
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
+from magnetite.core.rows import data_frame
 
-Array = NDArray[np.float64]
 #: Frames belong together if the means of a grid of tiles differ by no more than this (of full
 #: scale).
 SAME_SCENE = 0.02
 _GRID = 12
 #: Chi-square per degree of freedom above which a straight line does not describe the camera.
 _LARGEST_CHI_SQUARE = 3.0
+
+
+class EstimateRow(NamedTuple):
+    """One figure with its 95 % interval."""
+
+    figure: str
+    value: float
+    low: float
+    high: float
+    unit: str
 
 
 @dataclass(frozen=True)
@@ -47,8 +57,31 @@ class PhotonTransfer:
     points: Points
     line: Line
     groups: tuple[int, ...]
+    #: Unit of the frames' samples: dn, or fs for float.
+    unit: str = "dn"
     #: Remarks on the figures.
     remarks: tuple[str, ...] = ()
+
+    def rows(self) -> list[EstimateRow]:
+        """A row for each figure, with its 95 % interval."""
+        found = [
+            ("gain", f"{self.unit}/e", self.gain),
+            ("full well (at full scale)", "e", self.full_well),
+            ("read noise", "e", self.read),
+            ("read noise", self.unit, self.read.scaled(self.gain.value)),
+            ("row noise", "e", self.row),
+            ("PRNU", "%", self.pattern.prnu and self.pattern.prnu.scaled(100)),
+            ("DSNU", "e", self.pattern.dsnu and self.pattern.dsnu.scaled(1 / self.gain.value)),
+        ]
+        return [
+            EstimateRow(figure, estimate.value, estimate.low, estimate.high, unit)
+            for figure, unit, estimate in found
+            if estimate is not None
+        ]
+
+    def frame(self) -> Any:
+        """The rows as a pandas data frame."""
+        return data_frame(self.rows())
 
     @property
     def step(self) -> str:
@@ -113,16 +146,18 @@ def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
             "scene, and not clipped?"
         )
     read = _read_noise(line, ROUNDING if rounded else 0.0)
+    pattern = fixed_pattern(stacks, scale, points.quietest)
     return PhotonTransfer(
         gain=gain,
         full_well=gain.under(scale),
         read=read,
         row=None if row is None else row.scaled(1 / gain.value),
-        pattern=fixed_pattern(stacks, scale, points.quietest),
+        pattern=pattern,
         points=points,
         line=line,
         groups=tuple(map(len, stacks)),
-        remarks=_remarks(line, read, points, rounded),
+        unit=frames[0].amplitude_unit,
+        remarks=(*_remarks(line, read, points, rounded), *_pattern_remarks(pattern)),
     )
 
 
@@ -147,7 +182,19 @@ def _remarks(line: Line, read: Estimate, points: Points, rounded: bool) -> tuple
     return tuple(remarks)
 
 
-def _stack(group: list[Picture]) -> Stack:
+def _pattern_remarks(pattern: FixedPattern) -> list[str]:
+    """Why there is no figure of fixed-pattern noise, or of one part of it."""
+    if pattern.flat_fields == 0:
+        return [
+            "fixed-pattern noise (PRNU, DSNU) needs flat fields that are not clipped and show "
+            "0.6 dn of noise or more; none is among these frames"
+        ]
+    if pattern.prnu is not None and pattern.dsnu is None:
+        return ["no DSNU shows in these flat fields; one level alone cannot tell it from PRNU"]
+    return []
+
+
+def _stack(group: list[Picture]) -> Float32:
     """Digital numbers, shape (frames, h, w, channels)."""
     shape = (len(group), group[0].height, group[0].width, group[0].channels)
     return np.stack([frame.samples for frame in group]).reshape(shape).astype(np.float32)
@@ -158,7 +205,7 @@ def _grouped(frames: Sequence[Picture]) -> list[list[Picture]]:
     if len(frames) < 2:
         raise PictureError("noise is calibrated from two or more frames of a still scene")
     first = frames[0]
-    groups: list[tuple[Array, list[Picture]]] = []
+    groups: list[tuple[Float64, list[Picture]]] = []
     for frame in frames:
         if (frame.samples.shape, frame.bits) != (first.samples.shape, first.bits):
             raise PictureError(
@@ -186,7 +233,7 @@ def _grouped(frames: Sequence[Picture]) -> list[list[Picture]]:
     return [members for _, members in groups]
 
 
-def _tiles(frame: Picture) -> Array:
+def _tiles(frame: Picture) -> Float64:
     """Means of a coarse grid of tiles, full-scale units; some 500 samples a side will do."""
     down, across = max(1, frame.height // 500), max(1, frame.width // 500)
     samples = frame.samples.reshape(frame.height, frame.width, -1)[::down, ::across]

@@ -7,14 +7,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Bools, Float32, Float64
 from magnetite.core.calibrate.fitting import Estimate, Line, fit_line
 from magnetite.core.errors import PictureError
-
-Array = NDArray[np.float64]
-#: Frames of one scene, shape (frames, h, w, channels), dn.
-Stack = NDArray[np.float32]
 
 #: A level is used if it has this many samples and lies this many sd from black and full scale.
 LEAST_SAMPLES = 200
@@ -39,12 +35,12 @@ _MOST_CLIPPED = 1e-4
 class Points:
     """Measured levels: mean signal and temporal variance, dn and dn²; samples behind each."""
 
-    mean: Array
-    variance: Array
-    count: Array
+    mean: Float64
+    variance: Float64
+    count: Float64
     #: Levels that the fit uses; the others are too near to black or full scale, have too little
     #: noise or too few samples.
-    used: NDArray[np.bool_]
+    used: Bools
     #: Signal at which noise reaches the least sd, dn; 0 where it does everywhere.
     quietest: float = 0.0
 
@@ -53,16 +49,16 @@ class Points:
 class Cells:
     """Sums over the samples in each narrow cell of signal of one scene."""
 
-    low: Array
-    high: Array
-    count: Array
-    signal: Array
-    variance: Array
+    low: Float64
+    high: Float64
+    count: Float64
+    signal: Float64
+    variance: Float64
     #: Degrees of freedom behind each sample's variance.
     freedom: int
 
 
-def temporal_variance(deviation: Stack, rows_vary: bool) -> NDArray[np.float32]:
+def temporal_variance(deviation: Float32, rows_vary: bool) -> Float32:
     """Unbiased variance of each sample over the frames, shape (h, w, channels), dn².
 
     Where rows have offsets of their own, the deviations' row means are taken off.
@@ -74,7 +70,7 @@ def temporal_variance(deviation: Stack, rows_vary: bool) -> NDArray[np.float32]:
     return without_row_means(np.einsum("fhwc,fhwc->hwc", deviation, deviation) / free)
 
 
-def without_row_means(products: NDArray[np.float32]) -> NDArray[np.float32]:
+def without_row_means(products: Float32) -> Float32:
     """Unbiased products of deviations that have lost the mean of their row, shape (h, w, c).
 
     That leaves `E[s²] = v (1 - 2 / W) + v̄ / W` of a sample of variance v in a row of W samples
@@ -87,7 +83,7 @@ def without_row_means(products: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.asarray((products - row_mean) / np.float32(1 - 2 / width))
 
 
-def row_noise(deviations: Sequence[Stack]) -> Estimate | None:
+def row_noise(deviations: Sequence[Float32]) -> Estimate | None:
     """Sd of the rows' own offsets, dn, if it stands out from what independent samples give."""
     excess, errors = [], []
     for deviation in deviations:
@@ -107,9 +103,7 @@ def row_noise(deviations: Sequence[Stack]) -> Estimate | None:
     return Estimate.of(mean, error).root() if mean > _LEAST_ERRORS * error else None
 
 
-def levels_of(
-    signal: NDArray[np.float32], variance: NDArray[np.float32], frames: int, rounded: bool
-) -> Cells:
+def levels_of(signal: Float32, variance: Float32, frames: int, rounded: bool) -> Cells:
     """Sort a scene's samples into cells of like signal.
 
     Of rounded samples ten cells span a digital number or more, so that means of frames that lie
@@ -133,7 +127,7 @@ def levels_of(
     )
 
 
-def is_even(signal: NDArray[np.float32]) -> bool:
+def is_even(signal: Float32) -> bool:
     """Whether means of tiles hardly differ, as those of a flat field, or not beyond chance."""
     height, width, channels = signal.shape
     down, across = max(1, height // 32), max(1, width // 32)
@@ -146,7 +140,7 @@ def is_even(signal: NDArray[np.float32]) -> bool:
     return bool(means.std() < max(_EVEN * abs(float(means.mean())), by_chance))
 
 
-def is_clipped(stack: Stack, full_scale: float) -> bool:
+def is_clipped(stack: Float32, full_scale: float) -> bool:
     """Whether samples at black or full scale are enough to weaken noise and pattern."""
     at_ends = int(np.count_nonzero(stack <= 0) + np.count_nonzero(stack >= full_scale))
     return at_ends > _MOST_CLIPPED * stack.size
@@ -173,14 +167,14 @@ def fit_levels(scenes: Sequence[Cells], full_scale: float, rounded: bool) -> tup
     return points, _fitted(points, rounded)
 
 
-def _clear_by_own_variance(cells: Cells, full_scale: float) -> NDArray[np.bool_]:
+def _clear_by_own_variance(cells: Cells, full_scale: float) -> Bools:
     held = np.maximum(cells.count, 1)
     mean = cells.signal / held
     reach = CLEAR_OF_ENDS * np.sqrt((cells.variance / held).clip(0, None))
     return np.asarray((mean > reach) & (mean < full_scale - reach))
 
 
-def _clear(cells: Cells, line: Line, full_scale: float, quietest: float) -> NDArray[np.bool_]:
+def _clear(cells: Cells, line: Line, full_scale: float, quietest: float) -> Bools:
     mean = cells.signal / np.maximum(cells.count, 1)
     first, last = (cells.low, cells.high) if mean.size > 1 else (mean, mean)
     low, high = (CLEAR_OF_ENDS * np.sqrt(line.at(edge).clip(0, None)) for edge in (first, last))
@@ -193,9 +187,7 @@ def _quietest(line: Line) -> float:
     return max(0.0, rest / line.slope.value) if line.slope.value > 0 else 0.0
 
 
-def _merged(
-    scenes: Sequence[Cells], kept: Sequence[NDArray[np.bool_]], quietest: float = 0.0
-) -> Points:
+def _merged(scenes: Sequence[Cells], kept: Sequence[Bools], quietest: float = 0.0) -> Points:
     """Levels of several cells each, those kept and those left out apart."""
     parts = []
     for cells, keep in zip(scenes, kept, strict=True):

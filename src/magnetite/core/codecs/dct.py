@@ -5,18 +5,19 @@ from __future__ import annotations
 import math
 from typing import Annotated, Literal
 
-from magnetite.core.amplitudes import Amplitude
-from magnetite.core.codecs.backend import BackEndName, Lossless
-from magnetite.core.codecs.blocks import Blocks
-from magnetite.core.codecs.colour import ColourPlanes
-from magnetite.core.codecs.deblock import Deblocking
-from magnetite.core.codecs.layers import EachPlane, Frame, Layer, Pipeline
-from magnetite.core.codecs.quantizer import Quantizer, Selection
-from magnetite.core.codecs.stack import AcrossPlanes
-from magnetite.core.codecs.transform import CosineTransform
+from magnetite.core.codecs.layers.backend import BackEndName, Lossless
+from magnetite.core.codecs.layers.blocks import Blocks
+from magnetite.core.codecs.layers.colour import ColourPlanes
+from magnetite.core.codecs.layers.deblock import Deblocking
+from magnetite.core.codecs.layers.pipeline import EachPlane, Layer, Pipeline
+from magnetite.core.codecs.layers.quantizer import Quantizer, Selection
+from magnetite.core.codecs.layers.stack import AcrossPlanes
+from magnetite.core.codecs.layers.transform import CosineTransform
 from magnetite.core.errors import PictureError
-from magnetite.core.parameters import BlockSize, Number, Share
-from magnetite.core.registry import ColourPolicy, codec
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.catalogue import ColourPolicy, codec
+from magnetite.core.methods.parameters import BlockSize, Number, Share
+from magnetite.core.picture.frame import Frame
 
 
 @codec(

@@ -7,17 +7,17 @@ from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.codecs.backend import BACK_ENDS
-from magnetite.core.codecs.colour import ColourPlanes
-from magnetite.core.codecs.layers import Frame, Pipeline, Section
+from magnetite.core.arrays import Bools, Complex128, Float32, Int32, Int64
+from magnetite.core.codecs.layers.backend import BACK_ENDS
+from magnetite.core.codecs.layers.colour import ColourPlanes
+from magnetite.core.codecs.layers.pipeline import Pipeline, Section
+from magnetite.core.compute.threads import threads
 from magnetite.core.errors import StreamError
-from magnetite.core.parallel import threads
-from magnetite.core.parameters import Count, Share
-from magnetite.core.registry import ColourPolicy, codec
+from magnetite.core.methods.catalogue import ColourPolicy, codec
+from magnetite.core.methods.parameters import Count, Share
+from magnetite.core.picture.frame import Frame
 
-Array = NDArray[np.float32]
 #: Magnitudes are coded as logarithms in steps of this factor, about 0.75 dB.
 _FACTOR = 2 ** (1 / 8)
 
@@ -69,7 +69,7 @@ class Spectrum:
     keep: float
     phase_bits: int
 
-    def forward(self, planes: list[Array]) -> list[Section]:
+    def forward(self, planes: list[Float32]) -> list[Section]:
         from scipy.fft import rfft2
 
         from magnetite.core.codecs.entropy import bits_model, stripes
@@ -92,7 +92,7 @@ class Spectrum:
             ]
         return sections
 
-    def backward(self, sections: Sequence[bytes]) -> list[Array]:
+    def backward(self, sections: Sequence[bytes]) -> list[Float32]:
         from scipy.fft import irfft2
 
         from magnetite.core.codecs.entropy import bits_model, stripes
@@ -117,7 +117,7 @@ class Spectrum:
         return planes
 
     @property
-    def _own(self) -> NDArray[np.bool_]:
+    def _own(self) -> Bools:
         """Coefficients of the half spectrum that are not a mirror image of another of it."""
         height, width = self.shape
         own = np.ones((height, width // 2 + 1), bool)
@@ -130,7 +130,7 @@ class Spectrum:
         width = self.shape[1]
         return [0] if width % 2 else [0, width // 2]
 
-    def _mirror(self, half: NDArray[np.complex128]) -> None:
+    def _mirror(self, half: Complex128) -> None:
         """Fill in what is the mirror image of what is there; what is its own is real."""
         height = self.shape[0]
         for column in self._mirrored_columns:
@@ -140,11 +140,11 @@ class Spectrum:
             below = half[1 : (height + 1) // 2, column]
             half[height // 2 + 1 :, column] = below[::-1].conj()
 
-    def _pack_phases(self, turns: NDArray[np.int64]) -> bytes:
+    def _pack_phases(self, turns: Int64) -> bytes:
         bits = (turns[:, np.newaxis] >> np.arange(self.phase_bits)) & 1
         return np.packbits(bits.astype(np.uint8).ravel()).tobytes()
 
-    def _unpack_phases(self, data: bytes, count: int) -> NDArray[np.int64]:
+    def _unpack_phases(self, data: bytes, count: int) -> Int64:
         if len(data) != (count * self.phase_bits + 7) // 8:
             raise StreamError("the number of phases is not that of the places")
         bits = np.unpackbits(np.frombuffer(data, np.uint8), count=count * self.phase_bits)
@@ -152,11 +152,11 @@ class Spectrum:
         return np.asarray(each @ (1 << np.arange(self.phase_bits)), np.int64)
 
 
-def _pack(levels: NDArray[np.int32]) -> bytes:
+def _pack(levels: Int32) -> bytes:
     return BACK_ENDS["range"].pack(levels.reshape(1, -1, 1, 1)) if levels.size else b""
 
 
-def _unpack(data: bytes, count: int) -> NDArray[np.int32]:
+def _unpack(data: bytes, count: int) -> Int32:
     if count == 0:
         return np.zeros(0, np.int32)
     return BACK_ENDS["range"].unpack(data, (1, count, 1, 1)).ravel()

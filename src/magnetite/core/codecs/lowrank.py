@@ -8,20 +8,19 @@ from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.amplitudes import Amplitude
-from magnetite.core.codecs.backend import BACK_ENDS
-from magnetite.core.codecs.blocks import Blocks
-from magnetite.core.codecs.blockwise import BlockFactors
-from magnetite.core.codecs.colour import ColourPlanes
-from magnetite.core.codecs.layers import Frame, Pipeline, Section
-from magnetite.core.codecs.terms import Keep, break_even, check_size
+from magnetite.core.arrays import Float32, Int32
+from magnetite.core.codecs.layers.backend import BACK_ENDS
+from magnetite.core.codecs.layers.blocks import Blocks
+from magnetite.core.codecs.layers.blockwise import BlockFactors
+from magnetite.core.codecs.layers.colour import ColourPlanes
+from magnetite.core.codecs.layers.pipeline import Pipeline, Section
+from magnetite.core.codecs.layers.terms import Keep, break_even, check_size
 from magnetite.core.errors import StreamError
-from magnetite.core.parameters import BlockSize, Count, Share
-from magnetite.core.registry import ColourPolicy, codec
-
-Array = NDArray[np.float32]
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.catalogue import ColourPolicy, codec
+from magnetite.core.methods.parameters import BlockSize, Count, Share
+from magnetite.core.picture.frame import Frame
 
 _HALF_PERCENT = 0.005
 
@@ -173,12 +172,12 @@ class Rows:
 
     blocks: Blocks
 
-    def forward(self, planes: list[Array]) -> list[Array]:
+    def forward(self, planes: list[Float32]) -> list[Float32]:
         return [
             self.blocks.forward(plane).reshape(math.prod(self.blocks.grid), -1) for plane in planes
         ]
 
-    def backward(self, matrices: list[Array]) -> list[Array]:
+    def backward(self, matrices: list[Float32]) -> list[Float32]:
         shape = (*self.blocks.grid, *self.blocks.size)
         return [self.blocks.backward(matrix.reshape(shape)) for matrix in matrices]
 
@@ -199,11 +198,11 @@ class Factors:
     step: float
     centred: bool
 
-    def forward(self, matrices: list[Array]) -> list[Section]:
+    def forward(self, matrices: list[Float32]) -> list[Section]:
         pairs = zip(self.names, matrices, strict=True)
         return [section for name, matrix in pairs for section in self._sections(name, matrix)]
 
-    def _sections(self, name: str, matrix: Array) -> list[Section]:
+    def _sections(self, name: str, matrix: Float32) -> list[Section]:
         sections = []
         if self.centred:
             mean = np.rint(matrix.mean(axis=0) / np.float32(self.step)).astype(np.int32)
@@ -220,7 +219,7 @@ class Factors:
             sections.append(Section(f"{name} {side}", _pack(numbers)))
         return sections
 
-    def backward(self, sections: Sequence[bytes]) -> list[Array]:
+    def backward(self, sections: Sequence[bytes]) -> list[Float32]:
         each = 4 if self.centred else 3
         if len(sections) != each * len(self.names):
             raise StreamError("the number of sections is not that of the planes' factors")
@@ -242,14 +241,14 @@ class Factors:
             matrices.append(matrix)
         return matrices
 
-    def _steps(self, values: Array, shape: tuple[int, ...]) -> tuple[Array, Array]:
+    def _steps(self, values: Float32, shape: tuple[int, ...]) -> tuple[Float32, Float32]:
         """Quantizer steps of the columns of both factors; none is too fine to be coded."""
         unit = self.step / math.sqrt(2 * max(1, values.size))
         scale = np.sqrt(values.astype(np.float64)).clip(1e-6, None)
         left, right = (unit * math.sqrt(side) / scale for side in (shape[1], shape[0]))
         return left.astype(np.float32), right.astype(np.float32)
 
-    def _terms(self, matrix: Array) -> tuple[Array, Array, Array]:
+    def _terms(self, matrix: Float32) -> tuple[Float32, Float32, Float32]:
         """Left and right vectors of the terms that are kept, and all singular values."""
         height, width = matrix.shape
         check_size(height, width)
@@ -267,7 +266,7 @@ class Factors:
         kept = int(self.keep.count(values, matrix.size))
         return left[:, :kept], values, right[:, :kept]
 
-    def _kept(self, spectrum: Array, kept: int) -> str:
+    def _kept(self, spectrum: Float32, kept: int) -> str:
         """How many terms are kept, and the share of the variance or energy that they hold."""
         squares = spectrum.astype(np.float64) ** 2
         share = float(squares[:kept].sum() / max(squares.sum(), 1e-300))
@@ -279,7 +278,7 @@ class Factors:
         return words
 
 
-def _pack(numbers: NDArray[np.int32]) -> bytes:
+def _pack(numbers: Int32) -> bytes:
     """A matrix of whole numbers, row after row: each in the context of the row above."""
     if numbers.size == 0:
         return b""

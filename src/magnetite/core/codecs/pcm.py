@@ -7,17 +7,15 @@ from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.codecs.colour import DigitalPlanes
-from magnetite.core.codecs.layers import EachPlane, Frame, Pipeline, Section
+from magnetite.core.arrays import Int32, Pixels
+from magnetite.core.codecs.layers.colour import DigitalPlanes
+from magnetite.core.codecs.layers.pipeline import EachPlane, Pipeline, Section
 from magnetite.core.codecs.predictive import Predicted
 from magnetite.core.errors import StreamError
-from magnetite.core.parameters import Count
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, codec
-
-Plane = NDArray[np.int32]
+from magnetite.core.methods.catalogue import ColourPolicy, codec
+from magnetite.core.methods.parameters import Count
+from magnetite.core.picture.frame import Frame
 
 
 @codec(
@@ -55,7 +53,7 @@ class Intervals:
     frame: Frame
     bits: int
 
-    def forward(self, pixels: Pixels) -> list[Plane]:
+    def forward(self, pixels: Pixels) -> list[Int32]:
         top = 2**self.bits - 1
         if self.bits == self.frame.bits:
             numbers = np.rint(pixels * pixels.dtype.type(top))
@@ -66,7 +64,7 @@ class Intervals:
             np.ascontiguousarray(whole[..., c]) for c in range(whole.shape[2])
         ]  # fmt: skip
 
-    def backward(self, planes: list[Plane]) -> Pixels:
+    def backward(self, planes: list[Int32]) -> Pixels:
         whole = planes[0] if self.frame.colour == "gray" else np.stack(planes, axis=-1)
         if self.bits == self.frame.bits:
             return np.asarray(whole / np.float32(2**self.bits - 1), np.float32)
@@ -119,7 +117,7 @@ class BitStack:
     keep: int
     gray: bool
 
-    def forward(self, planes: list[Plane]) -> list[Section]:
+    def forward(self, planes: list[Int32]) -> list[Section]:
         from magnetite.core.codecs.entropy import bits_model, stripes
 
         sections = []
@@ -133,7 +131,7 @@ class BitStack:
                 above = here
         return sections
 
-    def backward(self, sections: Sequence[bytes]) -> list[Plane]:
+    def backward(self, sections: Sequence[bytes]) -> list[Int32]:
         from magnetite.core.codecs.entropy import bits_model, stripes
 
         if len(sections) != len(self.planes.names) * self.keep:
@@ -158,6 +156,6 @@ class BitStack:
         """Bits that are coded, the most significant first."""
         return range(self.planes.bits - 1, self.planes.bits - 1 - self.keep, -1)
 
-    def _plane(self, numbers: Plane, bit: int) -> Plane:
+    def _plane(self, numbers: Int32, bit: int) -> Int32:
         code = numbers ^ (numbers >> 1) if self.gray else numbers
         return np.asarray((code >> bit) & 1, np.int32)

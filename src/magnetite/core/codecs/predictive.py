@@ -5,13 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Annotated
 
-import numpy as np
-from numpy.typing import NDArray
-
-from magnetite.core.codecs.colour import DigitalPlanes
-from magnetite.core.codecs.layers import EachPlane, Frame, Pipeline
-from magnetite.core.parameters import Count
-from magnetite.core.registry import ColourPolicy, codec
+from magnetite.core.arrays import Int32, Int64, UInt8
+from magnetite.core.codecs.layers.colour import DigitalPlanes
+from magnetite.core.codecs.layers.pipeline import EachPlane, Pipeline
+from magnetite.core.methods.catalogue import ColourPolicy, codec
+from magnetite.core.methods.parameters import Count
+from magnetite.core.picture.frame import Frame
 
 
 @codec(
@@ -56,19 +55,17 @@ class Predicted:
     high: int
     bound: int
 
-    def forward(self, plane: NDArray[np.int32]) -> bytes:
+    def forward(self, plane: Int32) -> bytes:
         from magnetite.core.codecs.entropy import stripes
 
         return stripes.encode(self._model, plane.copy())
 
-    def backward(self, data: bytes) -> NDArray[np.int32]:
+    def backward(self, data: bytes) -> Int32:
         from magnetite.core.codecs.entropy import stripes
 
         return stripes.decode(self._model, data, self.shape)
 
-    def _model(
-        self, coder: NDArray[np.int64], data: NDArray[np.uint8], x: NDArray[np.int32]
-    ) -> None:
+    def _model(self, coder: Int64, data: UInt8, x: Int32) -> None:
         from magnetite.core.codecs.entropy import samples_model
 
         samples_model.run(coder, data, x, self.low, self.high, self.bound)

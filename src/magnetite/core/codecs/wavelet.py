@@ -6,16 +6,17 @@ from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.amplitudes import Amplitude
-from magnetite.core.codecs.colour import ColourPlanes, DigitalPlanes, digital_bits
-from magnetite.core.codecs.embedded import Bands, Embedded, Known
-from magnetite.core.codecs.layers import Frame, Layer, Pipeline
-from magnetite.core.codecs.lifting import Filter, analyse, synthesise
-from magnetite.core.codecs.quantizer import check_range
-from magnetite.core.parameters import Count
-from magnetite.core.registry import ColourPolicy, codec
+from magnetite.core.arrays import Int32
+from magnetite.core.codecs.layers.colour import ColourPlanes, DigitalPlanes, digital_bits
+from magnetite.core.codecs.layers.embedded import Bands, Embedded, Known
+from magnetite.core.codecs.layers.lifting import Filter, analyse, synthesise
+from magnetite.core.codecs.layers.pipeline import Layer, Pipeline
+from magnetite.core.codecs.layers.quantizer import check_range
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.catalogue import ColourPolicy, codec
+from magnetite.core.methods.parameters import Count
+from magnetite.core.picture.frame import Frame
 
 
 @codec(
@@ -110,7 +111,7 @@ class DeadZone:
     def backward(self, planes: list[Known]) -> list[list[list[Any]]]:
         return [[[self._middle(*pair) for pair in level] for level in bands] for bands in planes]
 
-    def _quantized(self, band: Any) -> NDArray[np.int32]:
+    def _quantized(self, band: Any) -> Int32:
         if self.exact:
             whole = np.abs(band) // int(self.step)
             return np.asarray(np.sign(band) * whole, np.int32)
@@ -118,7 +119,7 @@ class DeadZone:
         check_range(scaled)
         return np.asarray(scaled, np.int32)  # towards 0
 
-    def _middle(self, numbers: NDArray[np.int32], plane: NDArray[np.int32]) -> Any:
+    def _middle(self, numbers: Int32, plane: Int32) -> Any:
         size = np.abs(numbers)
         within = np.where(size == 1, np.float32(0.42), np.float32(0.48)) * (size > 0)
         unit = np.ldexp(np.float32(self.step), plane)

@@ -4,22 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.codecs import headers
-from magnetite.core.codecs.layers import Frame, Pipeline, Section
+from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.codecs.layers import headers
+from magnetite.core.codecs.layers.pipeline import Pipeline, Section
 from magnetite.core.errors import MagnetiteError, PictureError, StreamError
-from magnetite.core.parameters import Count, Decibels, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, codec
+from magnetite.core.methods.catalogue import ColourPolicy, codec
+from magnetite.core.methods.parameters import Count, Decibels, Number
+from magnetite.core.picture.frame import Frame
 
 #: What whole files end with: decoders are slow on those that were cut short, or say nothing.
 _JPEG_END, _PNG_END = b"\xff\xd9", b"IEND\xaeB`\x82"
 
-Samples = NDArray[Any]
 Coder = Callable[[Samples], bytes]
 Decoder = Callable[[bytes], Samples]
 

@@ -7,21 +7,20 @@ from collections.abc import Callable
 from typing import Annotated, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core import psf
-from magnetite.core.convolution import Boundary, convolve, convolve_separable
-from magnetite.core.degrade.certificate import Change, Finding, rms_change
-from magnetite.core.kernels import gaussian_kernel, kernel_sd
-from magnetite.core.parameters import Angle, FileName, Length
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, degradation
+from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.compute import psf
+from magnetite.core.compute.filters import Boundary, convolve, convolve_separable
+from magnetite.core.compute.windows import gaussian_kernel, kernel_sd
+from magnetite.core.degrade.certify.change import Change, Finding, rms_change
+from magnetite.core.methods.catalogue import ColourPolicy, degradation
+from magnetite.core.methods.parameters import Angle, FileName, Length
 
 _HECHT = "Goodman, Introduction to Fourier Optics, 4th ed. (2017), chapter 7"
 
 
 def _kernel_findings(
-    change: Change, kernel: psf.Kernel, *transfers: Callable[[psf.Frequency], psf.Frequency]
+    change: Change, kernel: Float64, *transfers: Callable[[Float64], Float64]
 ) -> list[Finding]:
     """Figures of the kernel as applied, beside those of its transfer functions along x and y."""
     mtf50 = [psf.theoretical_mtf50(transfer) for transfer in transfers] or [None, None]
@@ -56,7 +55,6 @@ def _certify_gaussian(change: Change, *, sigma: float, boundary: str) -> list[Fi
 )
 def gaussian_blur(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     sigma: Annotated[float, Length(0, 200)],
     boundary: Boundary = "mirror",
@@ -95,7 +93,6 @@ def _certify_box(change: Change, *, size: float, boundary: str) -> list[Finding]
 )
 def box_blur(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     size: Annotated[float, Length(1, 500)],
     boundary: Boundary = "mirror",
@@ -133,7 +130,6 @@ def _certify_defocus(change: Change, *, radius: float, boundary: str) -> list[Fi
 )
 def defocus(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     radius: Annotated[float, Length(0, 250)],
     boundary: Boundary = "mirror",
@@ -172,7 +168,6 @@ def _certify_motion(change: Change, *, length: float, angle: float, boundary: st
 )
 def motion_blur(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     length: Annotated[float, Length(0, 500)],
     angle: Annotated[float, Angle()] = 0.0,
@@ -199,7 +194,7 @@ def motion_blur(
     return convolve(pixels, psf.motion(length, angle), boundary)
 
 
-def _certify_psf(change: Change, *, kernel: NDArray[np.float64], boundary: str) -> list[Finding]:
+def _certify_psf(change: Change, *, kernel: Float64, boundary: str) -> list[Finding]:
     return _kernel_findings(change, psf.measured(kernel))
 
 
@@ -212,7 +207,6 @@ def _certify_psf(change: Change, *, kernel: NDArray[np.float64], boundary: str) 
 )
 def psf_blur(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     kernel: Annotated[Any, FileName("kernel.npy")],
     boundary: Boundary = "mirror",

@@ -8,12 +8,12 @@ from typing import Annotated, Literal
 
 import numpy as np
 
-from magnetite.core.degrade.certificate import Change, Finding
-from magnetite.core.degrade.findings import UNIFORM, binomial, fit_finding, moments
-from magnetite.core.parameters import Share
-from magnetite.core.picture import Pixels, Samples
-from magnetite.core.randomness import fill
-from magnetite.core.registry import ColourPolicy, degradation
+from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.compute.random import fill
+from magnetite.core.degrade.certify.change import Change, Finding
+from magnetite.core.degrade.certify.noise import UNIFORM, binomial, fit_finding, moments
+from magnetite.core.methods.catalogue import ColourPolicy, degradation
+from magnetite.core.methods.parameters import Share
 
 Per = Literal["pixel", "channel"]
 

@@ -9,15 +9,15 @@ from typing import Annotated, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.amplitudes import Amplitude, BitDepth
-from magnetite.core.degrade import dither as dithers
-from magnetite.core.degrade.certificate import Change, Finding, rms
-from magnetite.core.degrade.lloyd import lloyd_max
+from magnetite.core.arrays import Pixels
+from magnetite.core.compute.random import draw, uniform
+from magnetite.core.degrade.certify.change import Change, Finding, rms
+from magnetite.core.degrade.kernels import dither as dithers
+from magnetite.core.degrade.kernels.lloyd import lloyd_max
 from magnetite.core.errors import PictureError
-from magnetite.core.parameters import Count
-from magnetite.core.picture import Pixels
-from magnetite.core.randomness import draw, uniform
-from magnetite.core.registry import ColourPolicy, degradation
+from magnetite.core.methods.amplitudes import Amplitude, BitDepth
+from magnetite.core.methods.catalogue import ColourPolicy, degradation
+from magnetite.core.methods.parameters import Count
 
 Rule = Literal["mid-tread", "mid-rise"]
 Dither = Literal["none", "rectangular", "triangular", "bayer", "blue-noise", "error-diffusion"]
@@ -203,7 +203,6 @@ def _certify_planes(
 )
 def bit_planes(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     keep: Annotated[int | None, Count(1, 16)] = None,
     drop: Annotated[int | None, Count(0, 15)] = None,

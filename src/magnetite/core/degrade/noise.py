@@ -6,8 +6,10 @@ import math
 
 import numpy as np
 
-from magnetite.core.degrade.findings import LAPLACE, NORMAL, UNIFORM, certify_additive
-from magnetite.core.degrade.strength import (
+from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.compute.random import Sampler, draw, normal, uniform
+from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, certify_additive
+from magnetite.core.degrade.kernels.strength import (
     STRENGTH,
     Channels,
     Mean,
@@ -16,9 +18,7 @@ from magnetite.core.degrade.strength import (
     Sd,
     noise_sd,
 )
-from magnetite.core.picture import Pixels, Samples
-from magnetite.core.randomness import Sampler, draw, normal, uniform
-from magnetite.core.registry import ColourPolicy, degradation
+from magnetite.core.methods.catalogue import ColourPolicy, degradation
 
 _BOVIK = "Bovik (ed.), The Essential Guide to Image Processing (2009), chapter 7"
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2"

@@ -6,16 +6,15 @@ import math
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.amplitudes import Amplitude
-from magnetite.core.degrade.certificate import Change, Finding
-from magnetite.core.degrade.strength import Channels
-from magnetite.core.parallel import spread, threads
-from magnetite.core.parameters import Angle, Length, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.randomness import fill, normal
-from magnetite.core.registry import ColourPolicy, degradation
+from magnetite.core.arrays import Float32, Float64, Pixels
+from magnetite.core.compute.random import fill, normal
+from magnetite.core.compute.threads import spread, threads
+from magnetite.core.degrade.certify.change import Change, Finding
+from magnetite.core.degrade.kernels.strength import Channels
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.catalogue import ColourPolicy, degradation
+from magnetite.core.methods.parameters import Angle, Length, Number
 
 Wave = Literal["sine", "square"]
 #: Rows of the spectrum that are worked on at a time.
@@ -48,7 +47,6 @@ def _certify_banding(
 )
 def banding(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     amplitude: Annotated[float, Amplitude()],
     period: Annotated[float, Length(2, 10_000)] = 8.0,
@@ -81,9 +79,7 @@ def banding(
     return pixels + (amplitude * pattern).astype(pixels.dtype)
 
 
-def _wave(
-    shape: tuple[int, ...], period: float, angle: float, phase: float, wave: Wave
-) -> NDArray[np.float64]:
+def _wave(shape: tuple[int, ...], period: float, angle: float, phase: float, wave: Wave) -> Float64:
     """The interference at amplitude 1, shape (h, w) or (h, w, 1)."""
     turn = math.radians(angle)
     y = np.arange(shape[0])[:, np.newaxis] * -math.sin(turn)
@@ -175,7 +171,7 @@ def coloured_noise(
 
 
 def _waves(
-    rng: np.random.Generator, amplitude: NDArray[np.float32], size: tuple[int, ...], onto: Pixels
+    rng: np.random.Generator, amplitude: Float32, size: tuple[int, ...], onto: Pixels
 ) -> Pixels:
     """Random waves of given amplitudes, added to a plane."""
     from scipy.fft import irfft2
@@ -194,7 +190,7 @@ def _waves(
     return noise
 
 
-def _power_law(size: tuple[int, int], slope: float) -> tuple[NDArray[np.float32], float, float]:
+def _power_law(size: tuple[int, int], slope: float) -> tuple[Float32, float, float]:
     """Relative amplitude at each frequency of the half plane, shape (h, w // 2 + 1).
 
     Beside it the sums of its square and its fourth power over the whole plane.

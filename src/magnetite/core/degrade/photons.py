@@ -8,13 +8,13 @@ from typing import Annotated, Literal
 
 import numpy as np
 
-from magnetite.core.amplitudes import Electrons
-from magnetite.core.degrade.certificate import Change, Finding
-from magnetite.core.degrade.findings import NORMAL, Array, fit_finding, moments
-from magnetite.core.parameters import Count, Number, Share
-from magnetite.core.picture import Pixels, Samples
-from magnetite.core.randomness import draw, fill, normal
-from magnetite.core.registry import ColourPolicy, degradation
+from magnetite.core.arrays import Float64, Pixels, Samples
+from magnetite.core.compute.random import draw, fill, normal
+from magnetite.core.degrade.certify.change import Change, Finding
+from magnetite.core.degrade.certify.noise import NORMAL, fit_finding, moments
+from magnetite.core.methods.amplitudes import Electrons
+from magnetite.core.methods.catalogue import ColourPolicy, degradation
+from magnetite.core.methods.parameters import Count, Number, Share
 
 #: Samples darker than this are left out where the noise is judged relative to the signal.
 _DARKEST = 0.01
@@ -91,8 +91,8 @@ def _certify_speckle(change: Change, *, contrast: float, distribution: str) -> l
     ]  # fmt: skip
 
 
-def _gamma_function(contrast: float) -> Callable[[Array], Array]:
-    def cumulative(z: Array) -> Array:
+def _gamma_function(contrast: float) -> Callable[[Float64], Float64]:
+    def cumulative(z: Float64) -> Float64:
         from scipy.special import gammainc
 
         factor = (1 + contrast * z).clip(0, None)

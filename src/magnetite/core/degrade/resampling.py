@@ -6,13 +6,12 @@ import math
 from typing import Annotated, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.degrade.certificate import Change, Finding
+from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.errors import PictureError
-from magnetite.core.parameters import Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, degradation
+from magnetite.core.methods.catalogue import ColourPolicy, degradation
+from magnetite.core.methods.parameters import Number
 
 Factor = Annotated[float, Number(1, 64)]
 #: Half of the support of each kernel, in samples of the coarser grid.
@@ -43,7 +42,6 @@ def _certify_size(change: Change, *, factor: float, kernel: str) -> list[Finding
 )
 def downsample(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     factor: Factor,
     kernel: Literal["box", "linear", "cubic", "lanczos", "none"] = "box",
@@ -79,7 +77,6 @@ def downsample(
 )
 def upsample(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     factor: Factor,
     kernel: Literal["nearest", "linear", "cubic", "lanczos"] = "cubic",
@@ -117,11 +114,11 @@ def _resampled(plane: Pixels, size: tuple[int, int], kernel: str) -> Pixels:
     """Rows, then columns, each through a sparse matrix of weights."""
     rows = _weights(plane.shape[0], size[0], kernel)
     columns = _weights(plane.shape[1], size[1], kernel)
-    half: NDArray[np.float64] = rows @ plane
+    half: Float64 = rows @ plane
     return np.ascontiguousarray((columns @ half.T).T, dtype=plane.dtype)
 
 
-def _weights(old: int, new: int, kernel: str) -> NDArray[np.float64]:
+def _weights(old: int, new: int, kernel: str) -> Float64:
     """Sparse matrix (new, old): row i holds the weights of new sample i, of sum 1.
 
     New sample i sits at (i + 1/2) old / new - 1/2; beyond the edges the picture is mirrored.
@@ -143,30 +140,28 @@ def _weights(old: int, new: int, kernel: str) -> NDArray[np.float64]:
         places %= 2 * old
         places = np.where(places >= old, 2 * old - 1 - places, places)
     starts = np.arange(new + 1) * places.shape[1]
-    matrix: NDArray[np.float64] = csr_array(
-        (values.ravel(), places.ravel(), starts), shape=(new, old)
-    )
+    matrix: Float64 = csr_array((values.ravel(), places.ravel(), starts), shape=(new, old))
     return matrix
 
 
-def _box(x: NDArray[np.float64], widened: float) -> NDArray[np.float64]:
+def _box(x: Float64, widened: float) -> Float64:
     """Share of each old sample, 1 / widened long, that lies within the box."""
     half = 0.5 / widened
     return (np.minimum(x + half, 0.5) - np.maximum(x - half, -0.5)).clip(0, None)
 
 
-def _linear(x: NDArray[np.float64], _widened: float) -> NDArray[np.float64]:
+def _linear(x: Float64, _widened: float) -> Float64:
     return (1 - np.abs(x)).clip(0, None)
 
 
-def _cubic(x: NDArray[np.float64], _widened: float) -> NDArray[np.float64]:
+def _cubic(x: Float64, _widened: float) -> Float64:
     x = np.abs(x)
     inner = 1.5 * x**3 - 2.5 * x**2 + 1
     outer = -0.5 * x**3 + 2.5 * x**2 - 4 * x + 2
     return np.where(x < 1, inner, np.where(x < 2, outer, 0))
 
 
-def _lanczos(x: NDArray[np.float64], _widened: float) -> NDArray[np.float64]:
+def _lanczos(x: Float64, _widened: float) -> Float64:
     return np.where(np.abs(x) < 3, np.sinc(x) * np.sinc(x / 3), 0)
 
 

@@ -6,11 +6,11 @@ from typing import Annotated
 
 import numpy as np
 
-from magnetite.core.amplitudes import Amplitude
+from magnetite.core.arrays import Pixels
 from magnetite.core.errors import PictureError
-from magnetite.core.parameters import Number, Share
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, degradation
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.catalogue import ColourPolicy, degradation
+from magnetite.core.methods.parameters import Number, Share
 
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.2"
 Gain = Annotated[float, Number(0, 4)]
@@ -24,7 +24,6 @@ Gain = Annotated[float, Number(0, 4)]
 )
 def contrast(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     factor: Annotated[float, Number(0, 10)],
     about: Annotated[float, Amplitude()] = 0.5,
@@ -56,7 +55,6 @@ def contrast(
 )
 def gamma(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     exponent: Annotated[float, Number(0.1, 10)],
 ) -> Pixels:
@@ -83,7 +81,6 @@ def gamma(
 )
 def offset(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     by: Annotated[float, Amplitude(-1, 1)],
 ) -> Pixels:
@@ -110,7 +107,6 @@ def offset(
 )
 def clip(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     low: Annotated[float, Amplitude()] = 0.0,
     high: Annotated[float, Amplitude()] = 1.0,
@@ -145,7 +141,6 @@ def clip(
 )
 def vignette(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     loss: Annotated[float, Share()],
 ) -> Pixels:
@@ -181,7 +176,6 @@ def vignette(
 )
 def colour_cast(
     pixels: Pixels,
-    _rng: np.random.Generator | None = None,
     *,
     red: Gain = 1.0,
     green: Gain = 1.0,

@@ -6,16 +6,13 @@ import math
 from typing import Annotated
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.compute.bands import by_bands
+from magnetite.core.compute.sharing import shared
 from magnetite.core.errors import PictureError
-from magnetite.core.metrics.bands import by_bands
-from magnetite.core.parameters import Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, metric
-from magnetite.core.sharing import shared
-
-Array = NDArray[np.float64]
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+from magnetite.core.methods.parameters import Number
 
 _SHARMA = (
     "ISO/CIE 11664-6:2022; Sharma, Wu and Dalal, Color Research and Application 30(1), 2005, "
@@ -81,19 +78,19 @@ def delta_e_95(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     return float(np.percentile(delta_e_map(reference, test, peak), 95))
 
 
-def delta_e_map(reference: Pixels, test: Pixels, peak: float = 1.0) -> Array:
+def delta_e_map(reference: Pixels, test: Pixels, peak: float = 1.0) -> Float64:
     """CIEDE2000 of every pixel of two sRGB arrays, shape (h, w)."""
 
-    def colours(pixels: Pixels) -> Array:
+    def colours(pixels: Pixels) -> Float64:
         return by_bands(lambda x: lab_of(x / peak), pixels)
 
-    def differences(one: Pixels, two: Pixels) -> Array:
+    def differences(one: Pixels, two: Pixels) -> Float64:
         return by_bands(ciede2000, *(shared(f"lab {peak}", colours, p) for p in (one, two)))
 
     return shared(f"delta-e {peak}", differences, reference, test)
 
 
-def lab_of(rgb: Pixels) -> Array:
+def lab_of(rgb: Pixels) -> Float64:
     """CIELAB (D65) of sRGB samples on 0..1, last axis 3; values outside 0..1 are clipped."""
     encoded = rgb.clip(0, 1)
     linear = np.where(encoded <= 0.04045, encoded / 12.92, ((encoded + 0.055) / 1.055) ** 2.4)
@@ -104,7 +101,7 @@ def lab_of(rgb: Pixels) -> Array:
     return np.stack([116 * y - 16, 500 * (x - y), 200 * (y - z)], axis=-1)
 
 
-def ciede2000(one: Array, two: Array) -> Array:
+def ciede2000(one: Float64, two: Float64) -> Float64:
     """CIEDE2000 of CIELAB colours, last axis (L, a, b), by the steps of Sharma, Wu and Dalal."""
     l1, a1, b1 = one[..., 0], one[..., 1], one[..., 2]
     l2, a2, b2 = two[..., 0], two[..., 1], two[..., 2]
@@ -128,17 +125,17 @@ def ciede2000(one: Array, two: Array) -> Array:
     return np.asarray(np.sqrt(np.maximum(dl * dl + dc * dc + dh * dh + rotated * dc * dh, 0)))
 
 
-def _length(a: Array, b: Array) -> Array:
+def _length(a: Float64, b: Float64) -> Float64:
     return np.asarray(np.sqrt(a * a + b * b))
 
 
-def _hue(a: Array, b: Array) -> Array:
+def _hue(a: Float64, b: Float64) -> Float64:
     """Angle of (a, b), 0 to 2 pi."""
     angle = np.arctan2(b, a)
     return np.where(angle < 0, angle + 2 * np.pi, angle)
 
 
-def _hue_weight(hue: Array) -> Array:
+def _hue_weight(hue: Float64) -> Float64:
     """`1 - 0.17 cos(h - 30°) + 0.24 cos 2h + 0.32 cos(3h + 6°) - 0.2 cos(4h - 63°)`.
 
     Multiples of the angle by the theorems of addition, which cost less than cosines.
@@ -152,7 +149,7 @@ def _hue_weight(hue: Array) -> Array:
     return weight
 
 
-def _far_from_gray(chroma: Array) -> Array:
+def _far_from_gray(chroma: Float64) -> Float64:
     """`√(c⁷ / (c⁷ + 25⁷))`; powers by products, as the general one is many times slower."""
     square = chroma * chroma
     seventh = square * square * square * chroma
@@ -170,14 +167,12 @@ def _far_from_gray(chroma: Array) -> Array:
     identical=0.0,
     mask="samples",
 )
-def sam(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def sam(reference: Pixels, test: Pixels) -> float:
     """Mean over all pixels of the angle between `x` and `y`, vectors of a pixel's channels.
 
     Parameters
     ----------
     reference, test : arrays of the same shape, (h, w, n), n at least 2
-    peak : float
-        Not used: the angle does not depend on brightness.
 
     Returns
     -------
@@ -193,7 +188,7 @@ def sam(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     return float(by_bands(_angles, reference, test).mean())
 
 
-def _angles(reference: Array, test: Array) -> Array:
+def _angles(reference: Float64, test: Float64) -> Float64:
     """Angles between the vectors along the last axis, degrees."""
     lengths = _norm(reference), _norm(test)
     black = (lengths[0] == 0).astype(int) + (lengths[1] == 0)
@@ -206,7 +201,7 @@ def _angles(reference: Array, test: Array) -> Array:
     return np.where(black == 2, 0.0, np.where(black == 1, 90.0, angle))
 
 
-def _norm(vectors: Array) -> Array:
+def _norm(vectors: Float64) -> Float64:
     return np.asarray(np.sqrt(np.einsum("...i,...i", vectors, vectors)))
 
 
@@ -224,7 +219,6 @@ def _norm(vectors: Array) -> Array:
 def ergas(
     reference: Pixels,
     test: Pixels,
-    peak: float = 1.0,
     *,
     ratio: Annotated[float, Number(1, 64)] = 1.0,
 ) -> float:
@@ -233,8 +227,6 @@ def ergas(
     Parameters
     ----------
     reference, test : arrays of the same shape, (h, w, n), n at least 2
-    peak : float
-        Not used.
     ratio : float
         Sample distance of the coarse picture over that of the fine one, where the test picture
         was sharpened by that factor.

@@ -6,13 +6,63 @@ import math
 from typing import Annotated
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.metrics.sizes import check_size
-from magnetite.core.parallel import threads
-from magnetite.core.parameters import Count, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, metric
+from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.compute.threads import threads
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+from magnetite.core.methods.parameters import Count, Number
+from magnetite.core.methods.sums import Sums, Totals, largest, quotient
+from magnetite.core.metrics.kernels.sizes import check_size
+
+
+def _squares(reference: Pixels, test: Pixels) -> Totals:
+    """Sum of squared errors, and how many."""
+    difference = reference - test
+    return float(np.vdot(difference, difference)), difference.size
+
+
+def _squares_and_power(reference: Pixels, test: Pixels) -> Totals:
+    """The same with the sum of squares of the reference."""
+    return *_squares(reference, test), float(np.vdot(reference, reference))
+
+
+def _absolute(reference: Pixels, test: Pixels) -> Totals:
+    """Sum of absolute errors, and how many."""
+    difference = np.abs(reference - test)
+    return float(difference.sum()), difference.size
+
+
+def _largest(reference: Pixels, test: Pixels) -> Totals:
+    return (float(np.abs(reference - test).max()),)
+
+
+def _only(totals: Totals) -> float:
+    return totals[0]
+
+
+def _root(totals: Totals) -> float:
+    return math.sqrt(quotient(totals))
+
+
+def _below_peak(totals: Totals, peak: float = 1.0) -> float:
+    """The peak's square over the mean squared error, in dB."""
+    error = quotient(totals)
+    return math.inf if error == 0 else 10 * math.log10(peak**2 / error)
+
+
+def _over_power(totals: Totals) -> float:
+    """Root of the mean squared error over that of the reference's mean square."""
+    error, count, power = totals
+    return _root_ratio(error / count, power / count)
+
+
+def _below_signal(totals: Totals) -> float:
+    """The reference's mean square over the mean squared error, in dB."""
+    error, count, power = totals
+    if error == 0:
+        return math.inf
+    return 10 * math.log10((power / count) / (error / count)) if power > 0 else -math.inf
+
 
 _SOURCE = "Wang and Bovik, IEEE Signal Processing Magazine 26(1), 2009, doi:10.1109/MSP.2008.930649"
 
@@ -27,15 +77,14 @@ _SOURCE = "Wang and Bovik, IEEE Signal Processing Magazine 26(1), 2009, doi:10.1
     better="lower",
     identical=0.0,
     mask="samples",
+    sums=Sums(_squares, quotient),
 )
-def mse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def mse(reference: Pixels, test: Pixels) -> float:
     """Mean over all samples of all channels of `(reference - test)²`.
 
     Parameters
     ----------
     reference, test : arrays of the same shape, (h, w) or (h, w, n), any scale
-    peak : float
-        Full scale; not used by this metric.
 
     Returns
     -------
@@ -48,8 +97,7 @@ def mse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     PictureError
         If the shapes differ.
     """
-    difference = reference - test
-    return float(np.vdot(difference, difference) / difference.size)
+    return quotient(_squares(reference, test))
 
 
 @metric(
@@ -62,10 +110,11 @@ def mse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     better="lower",
     identical=0.0,
     mask="samples",
+    sums=Sums(_squares, _root),
 )
-def rmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def rmse(reference: Pixels, test: Pixels) -> float:
     """Square root of `mse`, in the arrays' unit; arguments and errors as there."""
-    return math.sqrt(mse(reference, test, peak))
+    return _root(_squares(reference, test))
 
 
 @metric(
@@ -79,6 +128,7 @@ def rmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     identical=math.inf,
     tolerance=0.01,
     mask="samples",
+    sums=Sums(_squares, _below_peak),
 )
 def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`10 log10(peak² / mse)` in dB, the error taken over all samples of all channels.
@@ -99,8 +149,7 @@ def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     PictureError
         If the shapes differ.
     """
-    error = mse(reference, test, peak)
-    return math.inf if error == 0 else 10 * math.log10(peak**2 / error)
+    return _below_peak(_squares(reference, test), peak)
 
 
 @metric(
@@ -113,22 +162,21 @@ def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     better="lower",
     identical=0.0,
     mask="samples",
+    sums=Sums(_squares_and_power, _over_power),
 )
-def nrmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def nrmse(reference: Pixels, test: Pixels) -> float:
     """`√(Σ (x - y)² / Σ x²)`, over all samples of all channels.
 
     Parameters
     ----------
     reference, test : arrays of the same shape, (h, w) or (h, w, n), any scale
-    peak : float
-        Not used.
 
     Returns
     -------
     float
         0 or larger; infinity where the reference is all 0 and the test is not.
     """
-    return _root_ratio(mse(reference, test, peak), _power(reference))
+    return _over_power(_squares_and_power(reference, test))
 
 
 @metric(
@@ -141,10 +189,11 @@ def nrmse(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     better="lower",
     identical=0.0,
     mask="samples",
+    sums=Sums(_absolute, quotient),
 )
-def mae(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def mae(reference: Pixels, test: Pixels) -> float:
     """Mean of `|x - y|` over all samples of all channels, in the arrays' unit."""
-    return float(np.abs(reference - test).mean())
+    return quotient(_absolute(reference, test))
 
 
 @metric(
@@ -157,10 +206,11 @@ def mae(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     better="lower",
     identical=0.0,
     mask="samples",
+    sums=Sums(_largest, _only, combine=largest),
 )
-def max_error(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def max_error(reference: Pixels, test: Pixels) -> float:
     """Maximum of `|x - y|` over all samples of all channels, in the arrays' unit."""
-    return float(np.abs(reference - test).max())
+    return _only(_largest(reference, test))
 
 
 @metric(
@@ -174,8 +224,9 @@ def max_error(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     identical=math.inf,
     tolerance=0.01,
     mask="samples",
+    sums=Sums(_squares_and_power, _below_signal),
 )
-def snr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def snr(reference: Pixels, test: Pixels) -> float:
     """`10 log10(Σ x² / Σ (x - y)²)` in dB, over all samples of all channels.
 
     Returns
@@ -183,10 +234,7 @@ def snr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     float
         Infinity for identical arrays, minus infinity where the reference is all 0.
     """
-    error, signal = mse(reference, test, peak), _power(reference)
-    if error == 0:
-        return math.inf
-    return 10 * math.log10(signal / error) if signal > 0 else -math.inf
+    return _below_signal(_squares_and_power(reference, test))
 
 
 @metric(
@@ -244,7 +292,7 @@ def psnr_b(
         counts += border.sum() * test.shape[1 - axis], (~border).sum() * test.shape[1 - axis]
     across, elsewhere = at_border / counts
     weight = math.log2(block) / math.log2(min(height, width)) if across > elsewhere else 0.0
-    error = mse(reference, test, peak) + weight * float(across - elsewhere)
+    error = mse(reference, test) + weight * float(across - elsewhere)
     return math.inf if error == 0 else 10 * math.log10(peak**2 / error)
 
 
@@ -303,13 +351,9 @@ def csf_psnr(
 _MOST_SENSITIVE = 7.8909
 
 
-def _sensitivity(frequency: NDArray[np.float64]) -> NDArray[np.float64]:
+def _sensitivity(frequency: Float64) -> Float64:
     x = 0.114 * frequency
     return np.asarray(2.6 * (0.0192 + x) * np.exp(-(x**1.1)))
-
-
-def _power(samples: Pixels) -> float:
-    return float(np.vdot(samples, samples)) / samples.size
 
 
 def _root_ratio(above: float, below: float) -> float:

@@ -6,13 +6,12 @@ import math
 from typing import Annotated
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.metrics.moments import Mask, halved, windows_inside
-from magnetite.core.metrics.sizes import check_size
-from magnetite.core.parameters import Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, metric
+from magnetite.core.arrays import Float64, Mask, Pixels
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+from magnetite.core.methods.parameters import Number
+from magnetite.core.metrics.kernels.moments import halved, windows_inside
+from magnetite.core.metrics.kernels.sizes import check_size
 
 
 @metric(
@@ -67,16 +66,14 @@ def gmsd(
     return float(values.std())
 
 
-def gmsd_map(
-    reference: Pixels, test: Pixels, peak: float = 1.0, c: float = 170.0
-) -> NDArray[np.float64]:
+def gmsd_map(reference: Pixels, test: Pixels, peak: float = 1.0, c: float = 170.0) -> Float64:
     """Gradient magnitude similarity of two planes, shape about (h / 2, w / 2), 0 to 1."""
     check_size("gmsd", reference, 6)
     one, two = (_prewitt(halved(plane) * (255 / peak)) for plane in (reference, test))
     return np.asarray((2 * one * two + c) / (one * one + two * two + c))
 
 
-def _prewitt(plane: Pixels) -> NDArray[np.float64]:
+def _prewitt(plane: Pixels) -> Float64:
     """Gradient magnitude over the inner samples."""
     columns = plane[:-2] + plane[1:-1] + plane[2:]
     rows = plane[:, :-2] + plane[:, 1:-1] + plane[:, 2:]
@@ -95,14 +92,12 @@ def _prewitt(plane: Pixels) -> NDArray[np.float64]:
     identical=1.0,
     smallest="3x3",
 )
-def edge_preservation(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def edge_preservation(reference: Pixels, test: Pixels) -> float:
     """Correlation coefficient of the four-neighbour Laplacians over the inner samples, on luma.
 
     Parameters
     ----------
     reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-    peak : float
-        Not used.
 
     Returns
     -------
@@ -125,7 +120,7 @@ def edge_preservation(reference: Pixels, test: Pixels, peak: float = 1.0) -> flo
     return float(np.vdot(one, two)) / math.sqrt(powers[0] * powers[1])
 
 
-def laplacian(plane: Pixels) -> NDArray[np.float64]:
+def laplacian(plane: Pixels) -> Float64:
     """`up + down + left + right - 4 centre` over the inner samples."""
     neighbours = plane[:-2, 1:-1] + plane[2:, 1:-1] + plane[1:-1, :-2] + plane[1:-1, 2:]
     return np.asarray(neighbours - 4 * plane[1:-1, 1:-1])

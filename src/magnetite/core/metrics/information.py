@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.kernels import gaussian_kernel
-from magnetite.core.metrics.moments import window_mean, window_moments
-from magnetite.core.metrics.sizes import check_size
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, metric
+from magnetite.core.arrays import Indices, Pixels
+from magnetite.core.compute.windows import gaussian_kernel
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+from magnetite.core.metrics.kernels.moments import window_mean, window_moments
+from magnetite.core.metrics.kernels.sizes import check_size
 
 #: Variance of the visual noise, on the scale of 8 bits (Sheikh and Bovik 2006).
 VISUAL_NOISE = 2.0
@@ -112,6 +111,6 @@ def mutual_information(reference: Pixels, test: Pixels, peak: float = 1.0) -> fl
     return max(0.0, float((joint[held] * np.log2(joint[held] / apart[held])).sum()))
 
 
-def _bins(plane: Pixels, peak: float) -> NDArray[np.intp]:
+def _bins(plane: Pixels, peak: float) -> Indices:
     numbers = np.rint(plane.ravel() * ((_BINS - 1) / peak)).clip(0, _BINS - 1)
     return np.asarray(numbers, dtype=np.intp)

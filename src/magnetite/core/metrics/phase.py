@@ -5,15 +5,12 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.metrics.sizes import check_size
-from magnetite.core.parallel import threads
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, metric
-from magnetite.core.sharing import shared
-
-Array = NDArray[np.float64]
+from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.compute.sharing import shared
+from magnetite.core.compute.threads import threads
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+from magnetite.core.metrics.kernels.sizes import check_size
 
 #: Bank of log-Gabor filters (Zhang, Zhang, Mou and Zhang 2011, section IV; Kovesi 1999).
 _SCALES, _ORIENTATIONS, _SHORTEST_WAVE, _FACTOR = 4, 4, 6.0, 2.0
@@ -67,7 +64,7 @@ def fsim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     check_size("fsim", reference, 16)
     factor = max(1, math.floor(min(reference.shape) / _SIDE + 0.5))
 
-    def described(plane: Pixels) -> tuple[Array, Array]:
+    def described(plane: Pixels) -> tuple[Float64, Float64]:
         reduced = _block_means(plane, factor) * (255 / peak)
         return phase_congruency(reduced), _scharr(reduced)
 
@@ -82,17 +79,17 @@ def fsim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     return float((_alike(p, q, _T1) * alike * features).sum()) / total
 
 
-def _alike(a: Array, b: Array, constant: float) -> Array:
+def _alike(a: Float64, b: Float64, constant: float) -> Float64:
     return (2 * a * b + constant) / (a * a + b * b + constant)
 
 
-def _block_means(plane: Pixels, factor: int) -> Array:
+def _block_means(plane: Pixels, factor: int) -> Float64:
     rows, columns = (side // factor for side in plane.shape)
     cut = plane[: rows * factor, : columns * factor]
     return np.asarray(cut.reshape(rows, factor, columns, factor).mean(axis=(1, 3)), np.float64)
 
 
-def _scharr(plane: Array) -> Array:
+def _scharr(plane: Float64) -> Float64:
     from scipy.ndimage import correlate1d
 
     smooth, slope = np.array([3, 10, 3]) / 16, np.array([-1, 0, 1])
@@ -104,7 +101,7 @@ def _scharr(plane: Array) -> Array:
     return np.asarray(np.hypot(*parts))
 
 
-def phase_congruency(plane: Array) -> Array:
+def phase_congruency(plane: Float64) -> Float64:
     """How far all frequencies agree in phase at each sample, shape (h, w), 0 to 1.
 
     `Σ_o max(E_o - T_o, 0) / Σ_o Σ_s A_so`: log-Gabor filters of 4 scales (shortest wave 6 px,
@@ -135,7 +132,7 @@ def phase_congruency(plane: Array) -> Array:
     return np.divide(energy, amplitude, out=np.zeros_like(energy), where=amplitude > 1e-9)
 
 
-def _noise_energy(finest: Array, filters: list[Array]) -> float:
+def _noise_energy(finest: Float64, filters: list[Float64]) -> float:
     """Energy that noise reaches, from the median power of the finest response."""
     power = float(np.median(finest**2)) / math.log(2) / float((filters[0] ** 2).sum())
     squares = [float((f * f).sum()) for f in filters]
@@ -147,10 +144,10 @@ def _noise_energy(finest: Array, filters: list[Array]) -> float:
     return (mean + _NOISE_SDS * sd) / _NOISE_SCALE
 
 
-def _radial_filters(shape: tuple[int, ...]) -> tuple[list[Array], Array]:
+def _radial_filters(shape: tuple[int, ...]) -> tuple[list[Float64], Float64]:
     """Log-Gabor profiles over frequency, finest first, and the angle of each frequency."""
     fy, fx = np.fft.fftfreq(shape[0])[:, np.newaxis], np.fft.fftfreq(shape[1])[np.newaxis]
-    radius: Array = np.hypot(fy, fx)
+    radius: Float64 = np.hypot(fy, fx)
     radius[0, 0] = 1.0
     corners = 1 / (1 + (radius / 0.45) ** 30)  # keeps the corners of the spectrum out
     profiles = []
@@ -163,6 +160,6 @@ def _radial_filters(shape: tuple[int, ...]) -> tuple[list[Array], Array]:
     return profiles, np.arctan2(-fy, fx)
 
 
-def _angular_filter(angle: Array, direction: float) -> Array:
+def _angular_filter(angle: Float64, direction: float) -> Float64:
     apart = np.abs(np.arctan2(np.sin(angle - direction), np.cos(angle - direction)))
     return np.exp(-(apart**2) / (2 * _ANGULAR_SD**2))

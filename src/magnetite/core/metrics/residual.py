@@ -5,12 +5,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.metrics.sizes import check_size
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, metric
-from magnetite.core.sharing import shared
+from magnetite.core.arrays import Float64, Mask, Pixels
+from magnetite.core.compute.sharing import shared
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+from magnetite.core.metrics.kernels.sizes import check_size
 
 #: Displacements (rows, columns) within 2 px, one of each pair of opposite ones.
 LAGS = (
@@ -21,7 +20,6 @@ LAGS = (
 _LEAST_CLEAR = 0.1
 #: Differences up to this share of full scale are rounding errors.
 _ROUNDING_ERROR = 1e-6
-Clear = NDArray[np.bool_] | None
 _SOURCE = (
     "Box and Pierce, J. American Statistical Association 65, 1970, "
     "doi:10.1080/01621459.1970.10481180, applied to displacements in two dimensions"
@@ -38,10 +36,9 @@ _SOURCE = (
     better="lower",
     identical=0.0,
     smallest="8x8",
-    unclipped=True,
 )
 def residual_structure(
-    reference: Pixels, test: Pixels, peak: float = 1.0, clear: Clear = None
+    reference: Pixels, test: Pixels, peak: float = 1.0, clear: Mask = None
 ) -> float:
     """Rms of the difference's autocorrelation over the 12 displacements within 2 px, on luma.
 
@@ -80,10 +77,9 @@ def residual_structure(
     better="higher",
     identical=1.0,
     smallest="8x8",
-    unclipped=True,
 )
 def residual_whiteness(
-    reference: Pixels, test: Pixels, peak: float = 1.0, clear: Clear = None
+    reference: Pixels, test: Pixels, peak: float = 1.0, clear: Mask = None
 ) -> float:
     """Share of chi-square of 12 degrees of freedom above `Σ n r²`, on luma.
 
@@ -102,16 +98,14 @@ def residual_whiteness(
 
 
 def _shared_autocorrelation(
-    reference: Pixels, test: Pixels, peak: float, clear: Clear
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    reference: Pixels, test: Pixels, peak: float, clear: Mask
+) -> tuple[Float64, Float64]:
     """Computed once for both metrics; what is clear follows from the same pictures."""
     name = f"autocorrelation {peak} {clear is None}"
     return shared(name, lambda x, y: _autocorrelation(x - y, peak, clear), reference, test)
 
 
-def _autocorrelation(
-    difference: Pixels, peak: float, clear: Clear
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def _autocorrelation(difference: Pixels, peak: float, clear: Mask) -> tuple[Float64, Float64]:
     """Correlation at each displacement, and the number of pairs."""
     height, width = difference.shape
     check_size("the residual's test", difference, 8)

@@ -7,20 +7,22 @@ from collections.abc import Callable
 from typing import Annotated
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Float64, Mask, Pixels
+from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.errors import PictureError
-from magnetite.core.kernels import gaussian_kernel
-from magnetite.core.metrics.moments import (
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+from magnetite.core.methods.parameters import Count, Length, Number
+from magnetite.core.methods.sums import Sums, Totals, quotient
+from magnetite.core.metrics.kernels.moments import (
     WORTH_COMPILING,
-    Mask,
     Moments,
     check_window,
     halved,
-    mean_within,
+    totals_within,
     window_moments,
 )
-from magnetite.core.metrics.ssim_terms import (
+from magnetite.core.metrics.kernels.ssim_terms import (
     Term,
     contrast,
     contrast_structure,
@@ -29,9 +31,6 @@ from magnetite.core.metrics.ssim_terms import (
     structure,
     term_map,
 )
-from magnetite.core.parameters import Count, Length, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, metric
 
 _WANG_2004 = (
     "Wang, Bovik, Sheikh and Simoncelli, IEEE Trans. Image Processing 13(4), 2004, "
@@ -42,6 +41,35 @@ _WANG_2004 = (
 SCALE_WEIGHTS = (0.0448, 0.2856, 0.3001, 0.2363, 0.1333)
 #: The 11x11 window must fit at the last of the scales.
 SMALLEST_MS_SSIM = 11 * 2 ** (len(SCALE_WEIGHTS) - 1)
+
+
+def _rows_of_window(window: int = 11) -> int:
+    return window - 1
+
+
+def _similarity_totals(
+    reference: Pixels,
+    test: Pixels,
+    peak: float = 1.0,
+    within: Mask = None,
+    *,
+    window: int = 11,
+    window_sd: float = 1.5,
+    k1: float = 0.01,
+    k2: float = 0.03,
+) -> Totals:
+    """SSIM summed over all windows, and their number."""
+    check_window("ssim", reference, window)
+    weights = gaussian_kernel(window_sd, radius=window // 2)
+    c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
+    compiled = within is None and window == 11 and min(c1, c2) > 0
+    if compiled and reference.size >= WORTH_COMPILING:
+        from magnetite.core.metrics.kernels.ssim_bands import summed_similarity
+
+        x, y = np.asarray(reference, np.float64), np.asarray(test, np.float64)
+        return summed_similarity(x, y, weights, c1, c2)
+    moments = window_moments(reference, test, weights)
+    return totals_within(term_map(similarity, moments, c1, c2), within, window)
 
 
 @metric(
@@ -56,6 +84,7 @@ SMALLEST_MS_SSIM = 11 * 2 ** (len(SCALE_WEIGHTS) - 1)
     tolerance=0.0005,
     smallest="the window, 11x11",
     mask="windows",
+    sums=Sums(_similarity_totals, quotient, overlap=_rows_of_window),
 )
 def ssim(
     reference: Pixels,
@@ -102,19 +131,35 @@ def ssim(
     check_window("ssim", reference, window)
     if np.array_equal(reference, test):
         return 1.0
-    weights = gaussian_kernel(window_sd, radius=window // 2)
-    c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
-    compiled = within is None and window == 11 and min(c1, c2) > 0
-    if compiled and reference.size >= WORTH_COMPILING:
-        from magnetite.core.metrics.ssim_kernel import mean_similarity
-
-        x, y = np.asarray(reference, np.float64), np.asarray(test, np.float64)
-        return mean_similarity(x, y, weights, c1, c2)
-    moments = window_moments(reference, test, weights)
-    return mean_within(term_map(similarity, moments, c1, c2), within, window)
+    totals = _similarity_totals(
+        reference, test, peak, within, window=window, window_sd=window_sd, k1=k1, k2=k2
+    )
+    return quotient(totals)
 
 
-def _part_of_ssim(term: Term) -> Callable[..., float]:
+def _part_totals(term: Term) -> Callable[..., Totals]:
+    """What adds up one term of SSIM over all windows."""
+
+    def totals(
+        reference: Pixels,
+        test: Pixels,
+        peak: float = 1.0,
+        within: Mask = None,
+        *,
+        window: int = 11,
+        window_sd: float = 1.5,
+        k1: float = 0.01,
+        k2: float = 0.03,
+    ) -> Totals:
+        check_window("ssim", reference, window)
+        moments = window_moments(reference, test, gaussian_kernel(window_sd, radius=window // 2))
+        values = term_map(term, moments, (k1 * peak) ** 2, (k2 * peak) ** 2)
+        return totals_within(values, within, window)
+
+    return totals
+
+
+def _part_of_ssim(term: Term, totals: Callable[..., Totals]) -> Callable[..., float]:
     def part(
         reference: Pixels,
         test: Pixels,
@@ -126,10 +171,8 @@ def _part_of_ssim(term: Term) -> Callable[..., float]:
         k1: Annotated[float, Number(0, 1)] = 0.01,
         k2: Annotated[float, Number(0, 1)] = 0.03,
     ) -> float:
-        check_window("ssim", reference, window)
-        moments = window_moments(reference, test, gaussian_kernel(window_sd, radius=window // 2))
-        values = term_map(term, moments, (k1 * peak) ** 2, (k2 * peak) ** 2)
-        return mean_within(values, within, window)
+        settings = {"window": window, "window_sd": window_sd, "k1": k1, "k2": k2}
+        return quotient(totals(reference, test, peak, within, **settings))
 
     part.__name__ = f"ssim_{term.__name__}"
     formula = (term.__doc__ or "").rstrip(".")
@@ -141,8 +184,9 @@ def _part_of_ssim(term: Term) -> Callable[..., float]:
     return part
 
 
-ssim_luminance, ssim_contrast, ssim_structure = (
-    metric(
+def _declare_part(term: Term) -> Callable[..., float]:
+    totals = _part_totals(term)
+    return metric(
         f"ssim-{term.__name__}",
         summary=f"The {term.__name__} term of SSIM, mean over all windows that fit.",
         colour=ColourPolicy.EACH,
@@ -154,9 +198,11 @@ ssim_luminance, ssim_contrast, ssim_structure = (
         tolerance=0.0005,
         smallest="the window, 11x11",
         mask="windows",
-    )(_part_of_ssim(term))
-    for term in (luminance, contrast, structure)
-)
+        sums=Sums(totals, quotient, overlap=_rows_of_window),
+    )(_part_of_ssim(term, totals))
+
+
+ssim_luminance, ssim_contrast, ssim_structure = map(_declare_part, (luminance, contrast, structure))
 
 
 @metric(
@@ -214,6 +260,26 @@ def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     return result * math.pow(max(0.0, lightness), SCALE_WEIGHTS[-1])
 
 
+def _quality_totals(
+    reference: Pixels, test: Pixels, peak: float = 1.0, within: Mask = None, *, window: int = 8
+) -> Totals:
+    """The quality index summed over all windows, and their number."""
+    check_window("uqi", reference, window)
+    tiny = 1e-12 * peak**2
+
+    def quality(m: Moments, c1: float, c2: float) -> Float64:
+        varies = m.variance_x + m.variance_y > tiny
+        held = m._replace(
+            variance_x=m.variance_x * varies,
+            variance_y=m.variance_y * varies,
+            covariance=m.covariance * varies,
+        )
+        return similarity(held, c1, c2)
+
+    moments = window_moments(reference, test, np.full(window, 1 / window))
+    return totals_within(term_map(quality, moments, 0.0, 0.0), within, window)
+
+
 @metric(
     "uqi",
     summary="Universal quality index: SSIM's forerunner, without constants, on even windows.",
@@ -226,6 +292,7 @@ def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     tolerance=0.0005,
     smallest="the window, 8x8",
     mask="windows",
+    sums=Sums(_quality_totals, quotient, overlap=_rows_of_window),
 )
 def uqi(
     reference: Pixels,
@@ -262,16 +329,4 @@ def uqi(
     check_window("uqi", reference, window)
     if np.array_equal(reference, test):
         return 1.0
-    tiny = 1e-12 * peak**2
-
-    def quality(m: Moments, c1: float, c2: float) -> NDArray[np.float64]:
-        varies = m.variance_x + m.variance_y > tiny
-        held = m._replace(
-            variance_x=m.variance_x * varies,
-            variance_y=m.variance_y * varies,
-            covariance=m.covariance * varies,
-        )
-        return similarity(held, c1, c2)
-
-    moments = window_moments(reference, test, np.full(window, 1 / window))
-    return mean_within(term_map(quality, moments, 0.0, 0.0), within, window)
+    return quotient(_quality_totals(reference, test, peak, within, window=window))

@@ -5,19 +5,16 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.kernels import gaussian_kernel
-from magnetite.core.metrics.bands import by_bands
-from magnetite.core.metrics.moments import Moments, window_moments
-from magnetite.core.metrics.sizes import check_size
-from magnetite.core.metrics.ssim_terms import contrast_structure, similarity, term_map
+from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.compute.bands import by_bands
+from magnetite.core.compute.sharing import shared
+from magnetite.core.compute.windows import gaussian_kernel
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+from magnetite.core.metrics.kernels.moments import Moments, window_moments
+from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.metrics.kernels.ssim_terms import contrast_structure, similarity, term_map
 from magnetite.core.metrics.structure import SCALE_WEIGHTS, SMALLEST_MS_SSIM
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, metric
-from magnetite.core.sharing import shared
-
-Array = NDArray[np.float64]
 
 #: Variance of the visual noise on the scale of 8 bits (Wang and Li 2011, section III).
 VISUAL_NOISE = 0.4
@@ -68,7 +65,7 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     check_size("iw-ssim", reference, SMALLEST_MS_SSIM)
     scales = len(SCALE_WEIGHTS)
 
-    def pyramid(plane: Pixels) -> list[Array]:
+    def pyramid(plane: Pixels) -> list[Float64]:
         return laplacian_pyramid(np.asarray(plane * (255 / peak), np.float64), scales)
 
     one, two = (shared(f"pyramid {peak}", pyramid, plane) for plane in (reference, test))
@@ -89,7 +86,7 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     return result
 
 
-def laplacian_pyramid(plane: Array, levels: int) -> list[Array]:
+def laplacian_pyramid(plane: Float64, levels: int) -> list[Float64]:
     """Bands from fine to coarse, the last of them the remaining low-pass picture."""
     bands = []
     for _ in range(levels - 1):
@@ -99,21 +96,21 @@ def laplacian_pyramid(plane: Array, levels: int) -> list[Array]:
     return [*bands, plane]
 
 
-def _smooth(plane: Array, gain: float = 1.0) -> Array:
+def _smooth(plane: Float64, gain: float = 1.0) -> Float64:
     from scipy.ndimage import correlate1d
 
     rows = correlate1d(plane, _BINOMIAL * gain, axis=0, mode="mirror")
     return np.asarray(correlate1d(rows, _BINOMIAL * gain, axis=1, mode="mirror"))
 
 
-def _enlarged(coarse: Array, shape: tuple[int, ...]) -> Array:
+def _enlarged(coarse: Float64, shape: tuple[int, ...]) -> Float64:
     """Twice the size: zeros between the samples, smoothed."""
     spread = np.zeros(shape)
     spread[::2, ::2] = coarse
     return _smooth(spread, 2.0)
 
 
-def information(reference: Array, test: Array, below: Array | None) -> Array:
+def information(reference: Float64, test: Float64, below: Float64 | None) -> Float64:
     """Bits that a 3x3 neighbourhood tells, shape (h - 2, w - 2); see `iw_ssim`."""
     m = window_moments(reference, test, _NEIGHBOURS)
     height, width = m.mean_x.shape
@@ -129,7 +126,7 @@ def information(reference: Array, test: Array, below: Array | None) -> Array:
     # s² = yᵀ C⁻¹ y / n is the mean square of the whitened neighbourhood.
     whiten = (vectors / np.sqrt(eigenvalues * len(around))).T
 
-    def bits(*parts: Array) -> Array:
+    def bits(*parts: Float64) -> Float64:
         gain, noise = _channel(Moments(*parts[:5]))
         white = whiten @ _flat(parts[5:])
         strength = np.einsum("ij,ij->j", white, white).reshape(noise.shape)
@@ -143,18 +140,18 @@ def information(reference: Array, test: Array, below: Array | None) -> Array:
     return by_bands(bits, *m, *around)
 
 
-def _flat(neighbours: tuple[Array, ...]) -> Array:
+def _flat(neighbours: tuple[Float64, ...]) -> Float64:
     """One row for each place of the neighbourhood, one column for each sample."""
     return np.stack([part.ravel() for part in neighbours])
 
 
-def _products(*neighbours: Array) -> Array:
+def _products(*neighbours: Float64) -> Float64:
     """Sum of the neighbourhoods' outer products, shape (1, n, n)."""
     flat = _flat(neighbours)
     return np.asarray((flat @ flat.T)[np.newaxis])
 
 
-def _channel(m: Moments) -> tuple[Array, Array]:
+def _channel(m: Moments) -> tuple[Float64, Float64]:
     """Gain from reference to test in each window, and the variance that it leaves."""
     alive = (m.variance_x > _TINY) & (m.variance_y > _TINY)
     gain = np.divide(m.covariance, m.variance_x, out=np.zeros_like(m.covariance), where=alive)

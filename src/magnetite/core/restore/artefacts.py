@@ -6,11 +6,11 @@ from typing import Annotated
 
 import numpy as np
 
-from magnetite.core.amplitudes import Amplitude
-from magnetite.core.codecs.deblock import Deblocking
-from magnetite.core.parameters import BlockSize, Count, Length
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, restoration
+from magnetite.core.arrays import Pixels
+from magnetite.core.codecs.layers.deblock import Deblocking
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.catalogue import ColourPolicy, restoration
+from magnetite.core.methods.parameters import BlockSize, Count, Length
 from magnetite.core.restore.smoothing import bilateral, gaussian
 
 

@@ -7,16 +7,12 @@ from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.parallel import each
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, restoration
-from magnetite.core.restore.noise_sd import NoiseSd, estimated
-from magnetite.core.restore.opponent import from_opponent, to_opponent
-
-Array = NDArray[np.float32]
-Keys = NDArray[np.int64]
+from magnetite.core.arrays import Float32, Float64, Int64, Pixels
+from magnetite.core.compute.threads import each
+from magnetite.core.methods.catalogue import ColourPolicy, restoration
+from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
+from magnetite.core.restore.kernels.opponent import from_opponent, to_opponent
 
 _BLOCK, _STEP, _REACH = 8, 3, 19
 #: References along a side of the squares that groups are worked on in: what they hold stays near.
@@ -105,14 +101,14 @@ def bm3d(
     return from_opponent(cropped, pixels)
 
 
-def cosine() -> NDArray[np.float64]:
+def cosine() -> Float64:
     """The orthonormal DCT-II of eight samples, a row for each basis function."""
     from scipy.fft import dct
 
     return np.asarray(dct(np.eye(_BLOCK), axis=0, norm="ortho"))
 
 
-def biorthogonal() -> NDArray[np.float64]:
+def biorthogonal() -> Float64:
     """Three levels of the periodic biorthogonal 1.5 wavelet, rows of unit length."""
     low = np.array([3, -3, -22, 22, 128, 128, 22, -22, -3, 3]) * np.sqrt(2) / 256
     matrix, size = np.eye(_BLOCK), _BLOCK
@@ -131,14 +127,14 @@ def biorthogonal() -> NDArray[np.float64]:
 class _Stage:
     """One stage: the blocks' transform, how many are stacked and how far they may be."""
 
-    matrix: NDArray[np.float64]
+    matrix: Float64
     matches: int
     distance: float
     sd: float
     #: In sd; None for the Wiener stage.
     threshold: float | None
 
-    def run(self, noisy: list[Array], basic: list[Array] | None) -> list[Array]:
+    def run(self, noisy: list[Float32], basic: list[Float32] | None) -> list[Float32]:
         """The estimate of each plane; like blocks are those of the first."""
         height, width = noisy[0].shape
         tops = sorted({*range(0, height - _BLOCK + 1, _STEP), height - _BLOCK})
@@ -153,10 +149,10 @@ class _Stage:
         return [total[0] / total[1] for total in totals]
 
     def _band(
-        self, tops: list[int], noisy: list[Array], basic: list[Array] | None
-    ) -> tuple[int, list[Array]]:
+        self, tops: list[int], noisy: list[Float32], basic: list[Float32] | None
+    ) -> tuple[int, list[Float32]]:
         """First row, and for each plane the weighted samples and the weights from there on."""
-        from magnetite.core.restore.blocks_kernel import back
+        from magnetite.core.restore.kernels.blocks import back
 
         height, width = noisy[0].shape
         first, last = max(0, tops[0] - _REACH), min(height - _BLOCK, tops[-1] + _REACH)
@@ -173,8 +169,8 @@ class _Stage:
             sums.append(added)
         return first, sums
 
-    def _matches(self, plane: Array, tops: list[int]) -> list[Keys]:
-        from magnetite.core.restore.matching_kernel import match_row, spread
+    def _matches(self, plane: Float32, tops: list[int]) -> list[Int64]:
+        from magnetite.core.restore.kernels.matching import match_row, spread
 
         wide, width = spread(plane), plane.shape[1]
         count = len({*range(0, width - _BLOCK + 1, _STEP), width - _BLOCK})
@@ -186,15 +182,15 @@ class _Stage:
 
     def _shrunk(
         self,
-        plane: Array,
-        guide: Array | None,
-        keys: list[Keys],
+        plane: Float32,
+        guide: Float32 | None,
+        keys: list[Int64],
         first: int,
         last: int,
-    ) -> tuple[Array, Array]:
+    ) -> tuple[Float32, Float32]:
         """Weighted sums of shrunk coefficients of every block, and of their weights."""
-        from magnetite.core.restore.blocks_kernel import transform
-        from magnetite.core.restore.groups_kernel import threshold_groups, wiener_groups
+        from magnetite.core.restore.kernels.blocks import transform
+        from magnetite.core.restore.kernels.groups import threshold_groups, wiener_groups
 
         matrix = self.matrix.astype(np.float32)
         width = plane.shape[1]
@@ -215,7 +211,7 @@ class _Stage:
         return shrunk, weight
 
 
-def _windowed(weights: Array, window: NDArray[np.float64]) -> Array:
+def _windowed(weights: Float32, window: Float64) -> Float32:
     """Sums of what stands at the eight columns before, times the window."""
     out = np.zeros((weights.shape[0], weights.shape[1] + _BLOCK - 1), np.float32)
     for place, factor in enumerate(window):
@@ -223,7 +219,7 @@ def _windowed(weights: Array, window: NDArray[np.float64]) -> Array:
     return out
 
 
-def _tiles(keys: list[Keys]) -> Iterator[Keys]:
+def _tiles(keys: list[Int64]) -> Iterator[Int64]:
     """The references in an order that stays in one place for a while."""
     for top in range(0, len(keys), _TILE):
         for left in range(0, keys[0].shape[0], _TILE):

@@ -6,26 +6,23 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core import psf
-from magnetite.core.amplitudes import Amplitude
-from magnetite.core.convolution import convolve
-from magnetite.core.parameters import Angle, Count, FileName, Length, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, restoration
-from magnetite.core.restore.noise_sd import NoiseSd, estimated
+from magnetite.core.arrays import Float64, Pixels, Samples
+from magnetite.core.compute import psf
+from magnetite.core.compute.filters import convolve
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.catalogue import ColourPolicy, restoration
+from magnetite.core.methods.parameters import Angle, Count, FileName, Length, Number
+from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 from magnetite.core.restore.variational import divergence, gradient
-
-Array = NDArray[Any]
 
 _BLURS = ("sigma", "size", "radius", "length", "kernel")
 
 
 def blur_kernel(
     sigma: float | None, size: float | None, radius: float | None, length: float | None,
-    angle: float, kernel: Array | None,
-) -> NDArray[np.float64]:  # fmt: skip
+    angle: float, kernel: Samples | None,
+) -> Float64:  # fmt: skip
     """The kernel of the one blur that is given."""
     if sigma is not None:
         return psf.gaussian(sigma)
@@ -216,14 +213,14 @@ def tv_deblur(
 class _Frame:
     """A plane with a mirrored margin, on a grid that closes in itself."""
 
-    padded: Array
+    padded: Samples
     top: int
     left: int
     rows: int
     columns: int
 
     @classmethod
-    def around(cls, pixels: Pixels, weights: Array) -> _Frame:
+    def around(cls, pixels: Pixels, weights: Samples) -> _Frame:
         """A margin of twice the kernel's reach at least, to sides that transform fast."""
         from scipy.fft import next_fast_len
 
@@ -248,7 +245,7 @@ class _Frame:
     def samples(self) -> int:
         return self.height * self.width
 
-    def tapered(self, weights: Array) -> Array:
+    def tapered(self, weights: Samples) -> Samples:
         """The margin faded into a blurred copy of itself, whose opposite edges fit together."""
         closed = self.padded
         for _ in range(3):
@@ -258,45 +255,45 @@ class _Frame:
         )
         return np.asarray(fade * self.padded + (1 - fade) * closed)
 
-    def inner(self, plane: Array) -> Array:
+    def inner(self, plane: Samples) -> Samples:
         """The plane without its margin."""
         rows = slice(self.top, self.top + self.rows)
         return plane[rows, self.left : self.left + self.columns]
 
-    def transfer(self, weights: Array) -> Array:
+    def transfer(self, weights: Samples) -> Samples:
         """Transform of a kernel with its middle at the origin."""
         kernel = np.zeros_like(self.padded)
         kernel[: weights.shape[0], : weights.shape[1]] = weights
         shift = [-(n // 2) for n in weights.shape]
         return self.forward(np.roll(kernel, shift, (0, 1)))
 
-    def differences(self) -> tuple[Array, Array]:
+    def differences(self) -> tuple[Samples, Samples]:
         """Transforms of the differences to the next sample down and across."""
         down = np.exp(2j * np.pi * np.fft.fftfreq(self.height)) - 1
         across = np.exp(2j * np.pi * np.fft.rfftfreq(self.width)) - 1
         return down[:, np.newaxis], across[np.newaxis]
 
-    def square_frequency(self) -> Array:
+    def square_frequency(self) -> Samples:
         """Squares of all frequencies, (cycles/px)²."""
         down, across = np.fft.fftfreq(self.height), np.fft.rfftfreq(self.width)
         return down[:, np.newaxis] ** 2 + across[np.newaxis] ** 2
 
-    def forward(self, plane: Array) -> Array:
+    def forward(self, plane: Samples) -> Samples:
         from scipy.fft import rfft2
 
-        from magnetite.core.parallel import threads
+        from magnetite.core.compute.threads import threads
 
         return np.asarray(rfft2(plane, workers=threads()))
 
-    def backward(self, spectrum: Array) -> Array:
+    def backward(self, spectrum: Samples) -> Samples:
         from scipy.fft import irfft2
 
-        from magnetite.core.parallel import threads
+        from magnetite.core.compute.threads import threads
 
         return np.asarray(irfft2(spectrum, s=(self.height, self.width), workers=threads()))
 
 
-def _fade(side: int, start: int, inner: int) -> Array:
+def _fade(side: int, start: int, inner: int) -> Samples:
     """1 inside, falling to 0 at the border by half a cosine."""
     place = np.arange(side)
     outside = np.maximum(start - place, place - (start + inner - 1)).clip(0, None)
@@ -304,7 +301,7 @@ def _fade(side: int, start: int, inner: int) -> Array:
     return np.asarray(0.5 + 0.5 * np.cos(np.pi * (outside / most).clip(0, 1)))
 
 
-def _full_sum(half: Array, width: int) -> float:
+def _full_sum(half: Samples, width: int) -> float:
     """Sum over all frequencies of what is given for the non-negative ones along rows."""
     twice = half[:, 1 : (width + 1) // 2].sum()
     return float(half.sum() + twice)

@@ -6,12 +6,11 @@ from itertools import pairwise
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.parallel import each, threads
-from magnetite.core.parameters import Count
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, restoration
+from magnetite.core.arrays import Bools, Pixels, Samples, UInt8
+from magnetite.core.compute.threads import each, threads
+from magnetite.core.methods.catalogue import ColourPolicy, restoration
+from magnetite.core.methods.parameters import Count
 
 #: Largest window, in samples, that goes through a network of comparisons.
 _LARGEST_NETWORK = 121
@@ -61,19 +60,19 @@ def median(
     return np.divide(codes, np.float32(full), dtype=np.float32)
 
 
-def _window(size: int, shape: str) -> NDArray[np.bool_]:
+def _window(size: int, shape: str) -> Bools:
     if shape == "square":
         return np.ones((size, size), bool)
     y, x = np.mgrid[:size, :size] - size // 2
     return np.asarray(x**2 + y**2 <= (size / 2) ** 2)
 
 
-def _coded(pixels: Pixels) -> tuple[NDArray[Any], int | None]:
+def _coded(pixels: Pixels) -> tuple[Samples, int | None]:
     """Digital numbers of 8 or 16 bits and full scale, where the samples are such; or themselves.
 
     Small numbers are compared many at a time.
     """
-    from magnetite.core.restore.order_kernel import digital
+    from magnetite.core.restore.kernels.order import digital
 
     if pixels.dtype == np.float32:
         plane = np.ascontiguousarray(pixels)
@@ -84,8 +83,8 @@ def _coded(pixels: Pixels) -> tuple[NDArray[Any], int | None]:
     return pixels, None
 
 
-def _by_network(codes: NDArray[Any], window: NDArray[np.bool_]) -> NDArray[Any]:
-    from magnetite.core.restore.order_kernel import median_network, network_band
+def _by_network(codes: Samples, window: Bools) -> Samples:
+    from magnetite.core.restore.kernels.order import median_network, network_band
 
     padded = np.pad(codes, window.shape[0] // 2, mode="symmetric")
     row, column = np.nonzero(window)
@@ -95,8 +94,8 @@ def _by_network(codes: NDArray[Any], window: NDArray[np.bool_]) -> NDArray[Any]:
     return out
 
 
-def _by_histograms(codes: NDArray[np.uint8], size: int) -> NDArray[np.uint8]:
-    from magnetite.core.restore.order_kernel import histogram_band
+def _by_histograms(codes: UInt8, size: int) -> UInt8:
+    from magnetite.core.restore.kernels.order import histogram_band
 
     padded, out = np.pad(codes, size // 2, mode="symmetric"), np.empty_like(codes)
     _bands(codes.shape[0], lambda a, b: histogram_band(padded, a, size, out[a:b]))

@@ -6,12 +6,12 @@ from typing import Annotated
 
 import numpy as np
 
-from magnetite.core.parallel import each
-from magnetite.core.parameters import Count, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, restoration
-from magnetite.core.restore.noise_sd import NoiseSd, estimated
-from magnetite.core.restore.planes import mirrored, rows_of, to_picture, to_planes
+from magnetite.core.arrays import Pixels
+from magnetite.core.compute.threads import each
+from magnetite.core.methods.catalogue import ColourPolicy, restoration
+from magnetite.core.methods.parameters import Count, Number
+from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
+from magnetite.core.restore.kernels.planes import mirrored, rows_of, to_picture, to_planes
 
 
 @restoration(
@@ -48,7 +48,7 @@ def nl_means(
     -------
     float array of the same shape and dtype; computed in float32, weights within 0.03 %.
     """
-    from magnetite.core.restore.means_kernel import means_band
+    from magnetite.core.restore.kernels.means import means_band
 
     sd = estimated(pixels, sd)
     if sd == 0:

@@ -6,16 +6,13 @@ import math
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.codecs.lifting import analyse, synthesise
-from magnetite.core.parallel import each
-from magnetite.core.parameters import Count, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, restoration
-from magnetite.core.restore.noise_sd import NoiseSd, estimated
-
-Array = NDArray[np.float32]
+from magnetite.core.arrays import Float32, Pixels
+from magnetite.core.codecs.layers.lifting import analyse, synthesise
+from magnetite.core.compute.threads import each
+from magnetite.core.methods.catalogue import ColourPolicy, restoration
+from magnetite.core.methods.parameters import Count, Number
+from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 
 _BLOCK = 8
 #: Rows of positions worked on at a time.
@@ -50,7 +47,7 @@ def sliding_dct(
     -------
     float array of the same shape and dtype; computed in float32, mirrored at the edges.
     """
-    from magnetite.core.restore.cosine_kernel import threshold_band
+    from magnetite.core.restore.kernels.cosine import threshold_band
 
     least = np.float32(threshold * estimated(pixels, sd))
     if least == 0:
@@ -59,7 +56,7 @@ def sliding_dct(
     padded = np.pad(pixels.astype(np.float32), margin, mode="symmetric")
     rows = padded.shape[0] - margin
 
-    def band(first: int) -> Array:
+    def band(first: int) -> Float32:
         total = np.zeros((min(_ROWS, rows - first) + margin, padded.shape[1]), np.float32)
         threshold_band(padded, first, least, total)
         return total
@@ -118,7 +115,7 @@ def wavelet_shrink(
     height, width = pixels.shape
     levels = min(levels, min(height, width).bit_length() - 1)
 
-    def shifted(shift: tuple[int, int]) -> Array:
+    def shifted(shift: tuple[int, int]) -> Float32:
         down, across = shift
         bands: Any = analyse(padded[down:, across:], "9/7", levels)
         for level in bands[1:]:
@@ -131,7 +128,7 @@ def wavelet_shrink(
     return np.asarray(total / np.float32(len(every)), pixels.dtype)
 
 
-def _shrunk(band: Array, sd: float, threshold: str, shrink: str, size: int) -> Array:
+def _shrunk(band: Float32, sd: float, threshold: str, shrink: str, size: int) -> Float32:
     if band.size == 0:
         return band
     if threshold == "universal":

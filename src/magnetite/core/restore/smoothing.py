@@ -6,15 +6,15 @@ from typing import Annotated, Literal
 
 import numpy as np
 
-from magnetite.core.amplitudes import Amplitude
-from magnetite.core.convolution import convolve_separable
-from magnetite.core.kernels import gaussian_kernel
-from magnetite.core.parallel import each
-from magnetite.core.parameters import Count, Length, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, restoration
-from magnetite.core.restore.noise_sd import NoiseSd, estimated
-from magnetite.core.restore.planes import mirrored, rows_of, to_picture, to_planes
+from magnetite.core.arrays import Pixels
+from magnetite.core.compute.filters import convolve_separable
+from magnetite.core.compute.threads import each
+from magnetite.core.compute.windows import gaussian_kernel
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.catalogue import ColourPolicy, restoration
+from magnetite.core.methods.parameters import Count, Length, Number
+from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
+from magnetite.core.restore.kernels.planes import mirrored, rows_of, to_picture, to_planes
 
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3."
 
@@ -91,7 +91,7 @@ def bilateral(
     -------
     float array of the same shape and dtype; computed in float32, weights within 0.03 %.
     """
-    from magnetite.core.restore.means_kernel import means_band
+    from magnetite.core.restore.kernels.means import means_band
 
     if sigma == 0 or range == 0:
         return pixels.copy()

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.amplitudes import Electrons
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, find, restoration
-
-Array = NDArray[Any]
+from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.methods.amplitudes import Electrons
+from magnetite.core.methods.catalogue import ColourPolicy, find, restoration
 
 
 @restoration(
@@ -61,12 +58,12 @@ def anscombe(
     return restored.astype(pixels.dtype)
 
 
-def forward(electrons: Array, read: float) -> Array:
+def forward(electrons: Samples, read: float) -> Samples:
     """Generalised Anscombe transform; signals below -3/8 - read² count as that."""
     return np.asarray(2 * np.sqrt(np.maximum(electrons + 3 / 8 + read**2, 0)))
 
 
-def backward(even: Array, read: float) -> Array:
+def backward(even: Samples, read: float) -> Samples:
     """Closed form of the exact unbiased inverse, electrons."""
     d = np.maximum(even, 2 * np.sqrt(3 / 8 + read**2))
     root = np.sqrt(3 / 2)

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.amplitudes import Amplitude
-from magnetite.core.parameters import Count, Number
-from magnetite.core.picture import Pixels
-from magnetite.core.registry import ColourPolicy, restoration
-from magnetite.core.restore.noise_sd import NoiseSd
-
-Array = NDArray[Any]
+from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.catalogue import ColourPolicy, restoration
+from magnetite.core.methods.parameters import Count, Number
+from magnetite.core.restore.kernels.noise_sd import NoiseSd
 
 
 @restoration(
@@ -94,7 +91,7 @@ def primal_dual(
     return result
 
 
-def gradient(plane: Array) -> Array:
+def gradient(plane: Samples) -> Samples:
     """Differences to the next sample down and across, shape (2, h, w); 0 at the last."""
     out = np.zeros((2, *plane.shape), plane.dtype)
     np.subtract(plane[1:], plane[:-1], out=out[0, :-1])
@@ -102,7 +99,7 @@ def gradient(plane: Array) -> Array:
     return out
 
 
-def divergence(flow: Array) -> Array:
+def divergence(flow: Samples) -> Samples:
     """Minus the transpose of `gradient`."""
     out = np.zeros(flow.shape[1:], flow.dtype)
     out[:-1] += flow[0, :-1]

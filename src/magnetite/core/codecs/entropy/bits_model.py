@@ -8,21 +8,14 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.codecs.entropy.coder import (
-    PAST_END,
-    Bytes,
-    Ints,
-    code_alone,
-    compiled,
-    new_slots,
-)
+from magnetite.core.arrays import Int32, Int64, UInt8
+from magnetite.core.codecs.entropy.coder import PAST_END, code_alone, compiled, new_slots
 
-Plane = NDArray[np.int32]
 _SLOTS = 2**13
 
 
 @compiled
-def code_bits(c: Ints, data: Bytes, x: Plane, above: Plane, slots: NDArray[np.uint32]) -> None:
+def code_bits(c: Int64, data: UInt8, x: Int32, above: Int32, slots: NDArray[np.uint32]) -> None:
     """Code or decode bits, shape (height, width), in place; `above` has the same shape."""
     height, width = x.shape
     rows = np.zeros((3, width + 6), np.int64)
@@ -45,6 +38,6 @@ def code_bits(c: Ints, data: Bytes, x: Plane, above: Plane, slots: NDArray[np.ui
             x[i, j] = here[p]
 
 
-def run(coder: Ints, data: Bytes, x: Plane, above: Plane) -> None:
+def run(coder: Int64, data: UInt8, x: Int32, above: Int32) -> None:
     """Code or decode bits in place: see `code_bits`."""
     code_bits(coder, data, x, above, new_slots(_SLOTS))

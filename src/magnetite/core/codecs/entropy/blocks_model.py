@@ -5,10 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.coder import (
     PAST_END,
-    Bytes,
-    Ints,
     Places,
     code_alone,
     code_mixed_4,
@@ -37,8 +36,8 @@ def class_of(total: int) -> int:
 
 @compiled
 def code_blocks(
-    c: Ints, data: Bytes, q: NDArray[np.int32], scan: NDArray[np.int64],
-    slots: NDArray[np.uint32], weights: NDArray[np.int32],
+    c: Int64, data: UInt8, q: Int32, scan: Int64,
+    slots: NDArray[np.uint32], weights: Int32,
 ) -> None:  # fmt: skip
     """Code or decode coefficients, shape (rows, columns, height, width), in place.
 
@@ -125,7 +124,7 @@ SETS = 3 * 64
 
 
 @inlined
-def _sign(q: NDArray[np.int32], i: int, j: int, u: int, v: int) -> int:
+def _sign(q: Int32, i: int, j: int, u: int, v: int) -> int:
     """0 for a negative number, 1 for none, 2 for a positive one."""
     if i < 0 or j < 0:
         return 1
@@ -133,7 +132,7 @@ def _sign(q: NDArray[np.int32], i: int, j: int, u: int, v: int) -> int:
 
 
 @inlined
-def _predicted(q: NDArray[np.int32], i: int, j: int) -> int:
+def _predicted(q: Int32, i: int, j: int) -> int:
     """The lowest frequency from those of the blocks beside and above."""
     if i > 0 and j > 0:
         north, west, corner = q[i - 1, j, 0, 0], q[i, j - 1, 0, 0], q[i - 1, j - 1, 0, 0]
@@ -152,8 +151,8 @@ def _predicted(q: NDArray[np.int32], i: int, j: int) -> int:
 
 @compiled
 def _magnitude(
-    c: Ints, data: Bytes, magnitude: int, slots: NDArray[np.uint32], at: Places,
-    weights: NDArray[np.int32], f: int, s: int, room: Ints, known: int,
+    c: Int64, data: UInt8, magnitude: int, slots: NDArray[np.uint32], at: Places,
+    weights: Int32, f: int, s: int, room: Int64, known: int,
 ) -> int:  # fmt: skip
     """Is it 0? 1? 2? Then the rest in Elias' gamma code, its length in contexts."""
     for level in range(known, 3):
@@ -168,7 +167,7 @@ def _magnitude(
 
 
 @compiled
-def code_gamma(c: Ints, data: Bytes, number: int, slots: NDArray[np.uint32], first: int) -> int:
+def code_gamma(c: Int64, data: UInt8, number: int, slots: NDArray[np.uint32], first: int) -> int:
     """A number of 0 or more: how many bits `number + 1` has, in unary, then the bits."""
     target = number + 1
     bits = 0
@@ -183,7 +182,7 @@ def code_gamma(c: Ints, data: Bytes, number: int, slots: NDArray[np.uint32], fir
     return value - 1
 
 
-def scan_of(height: int, width: int) -> NDArray[np.int64]:
+def scan_of(height: int, width: int) -> Int64:
     """Places of a block by rising frequency, each with one of 64 frequency classes."""
     row, column = np.arange(height), np.arange(width)
     frequency = ((row / height) ** 2)[:, np.newaxis] + (column / width) ** 2
@@ -194,7 +193,7 @@ def scan_of(height: int, width: int) -> NDArray[np.int64]:
     return scan
 
 
-def run(coder: Ints, data: Bytes, q: NDArray[np.int32]) -> None:
+def run(coder: Int64, data: UInt8, q: Int32) -> None:
     """Code or decode coefficients, shape (rows, columns, height, width), in place."""
     scan = scan_of(*q.shape[2:])
     code_blocks(coder, data, q, scan, new_slots(SLOTS), new_weights(SETS, _INPUTS))

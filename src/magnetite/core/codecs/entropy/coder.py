@@ -17,10 +17,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.jit import compiled as _jit
+from magnetite.core.arrays import Int32, Int64, UInt8
+from magnetite.core.compute.jit import compiled as _jit
 
-Bytes = NDArray[np.uint8]
-Ints = NDArray[np.int64]
 #: Places of slots: unsigned, so that none is taken for one counted from the end.
 Places = NDArray[np.uint64]
 
@@ -53,7 +52,7 @@ FRESH = 1 << 31
 _FIRST_WEIGHTS = 70000
 
 
-def new_coder(decoding: bool, size: int) -> Ints:
+def new_coder(decoding: bool, size: int) -> Int64:
     """State of a coder over `size` bytes; `open_decoder` takes in the first of them."""
     return np.array([0, _ALL, 0, 0, size, int(decoding)], np.int64)
 
@@ -63,13 +62,13 @@ def new_slots(count: int) -> NDArray[np.uint32]:
     return np.full(count, FRESH, np.uint32)
 
 
-def new_weights(sets: int, inputs: int) -> NDArray[np.int32]:
+def new_weights(sets: int, inputs: int) -> Int32:
     """Weights of `sets` mixers."""
     return np.full((sets, inputs), _FIRST_WEIGHTS // inputs, np.int32)
 
 
 @compiled
-def open_decoder(c: Ints, data: Bytes) -> None:
+def open_decoder(c: Int64, data: UInt8) -> None:
     """Take in the first four bytes; nothing follows the end but zeros."""
     for _ in range(4):
         c[VALUE] = (c[VALUE] << 8) | (data[c[NEXT]] if c[NEXT] < c[END] else 0)
@@ -77,7 +76,7 @@ def open_decoder(c: Ints, data: Bytes) -> None:
 
 
 @compiled
-def close_encoder(c: Ints, data: Bytes) -> int:
+def close_encoder(c: Int64, data: UInt8) -> int:
     """Write what still distinguishes the range, one byte; the length of all."""
     if c[NEXT] < c[END]:
         data[c[NEXT]] = (c[LOW] >> 24) + 1
@@ -87,7 +86,7 @@ def close_encoder(c: Ints, data: Bytes) -> int:
 
 
 @inlined
-def code(c: Ints, data: Bytes, bit: int, p: int) -> int:
+def code(c: Int64, data: UInt8, bit: int, p: int) -> int:
     """Code one bit that is 1 with a probability of p 65536ths; returns it."""
     low, high = c[0], c[1]
     reach = high - low
@@ -125,7 +124,7 @@ def learn(slots: NDArray[np.uint32], at: int, bit: int, limit: int) -> None:
 
 
 @compiled
-def code_alone(c: Ints, data: Bytes, bit: int, slots: NDArray[np.uint32], at: int) -> int:
+def code_alone(c: Int64, data: UInt8, bit: int, slots: NDArray[np.uint32], at: int) -> int:
     """Code a bit by one slot."""
     p = np.int64(slots[at]) >> 16
     bit = code(c, data, bit, min(65500, max(36, p)))
@@ -144,8 +143,8 @@ def _mixing(inputs: int) -> Any:
     """A compiled function for a fixed number of inputs: a loop of known length is unrolled."""
 
     def code_mixed(
-        c: Ints, data: Bytes, bit: int, slots: NDArray[np.uint32], at: Places,
-        weights: NDArray[np.int32], stretched: Ints, limit: int,
+        c: Int64, data: UInt8, bit: int, slots: NDArray[np.uint32], at: Places,
+        weights: Int32, stretched: Int64, limit: int,
     ) -> int:  # fmt: skip
         total = np.int64(0)
         for i in range(inputs):

@@ -14,11 +14,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.blocks_model import class_of
 from magnetite.core.codecs.entropy.coder import (
     NEXT,
-    Bytes,
-    Ints,
     Places,
     code_alone,
     code_mixed_3,
@@ -27,9 +26,7 @@ from magnetite.core.codecs.entropy.coder import (
     inlined,
 )
 
-Map = NDArray[np.int32]
 Slots = NDArray[np.uint32]
-Weights = NDArray[np.int32]
 
 BLOCK = 8
 #: Zeros around the maps, so that no place outside is asked for.
@@ -56,15 +53,15 @@ class Band(NamedTuple):
     and, for each block, how many planes they need.
     """
 
-    known: Map
-    signs: Map
-    alive: Map
-    planes: Map
-    values: Map
-    tops: Map
+    known: Int32
+    signs: Int32
+    alive: Int32
+    planes: Int32
+    values: Int32
+    tops: Int32
 
 
-def band_of(values: Map) -> Band:
+def band_of(values: Int32) -> Band:
     """Maps of a band; for a decoder `values` are zeros of its shape."""
     height, width = values.shape
     blocks = -(-height // BLOCK), -(-width // BLOCK)
@@ -84,8 +81,8 @@ def band_of(values: Map) -> Band:
 
 @compiled
 def code_plane(
-    c: Ints, data: Bytes, band: Band, parent: Map, sibling: Map,
-    plane: int, orientation: int, level: int, stop: int, slots: Slots, weights: Weights,
+    c: Int64, data: UInt8, band: Band, parent: Int32, sibling: Int32,
+    plane: int, orientation: int, level: int, stop: int, slots: Slots, weights: Int32,
 ) -> bool:  # fmt: skip
     """Code or decode one bit plane of a band; False if a byte after `stop` was needed.
 
@@ -104,8 +101,8 @@ def code_plane(
 
 @compiled
 def _plane(
-    c: Ints, data: Bytes, band: Band, parent: Map, sibling: Map,
-    plane: int, orientation: int, level: int, stop: int, slots: Slots, weights: Weights,
+    c: Int64, data: UInt8, band: Band, parent: Int32, sibling: Int32,
+    plane: int, orientation: int, level: int, stop: int, slots: Slots, weights: Int32,
 ) -> bool:  # fmt: skip
     known = band.known
     height, width = known.shape[0] - 2 * PAD, known.shape[1] - 2 * PAD
@@ -149,7 +146,7 @@ def _plane(
 
 
 @inlined
-def _company(alive: Map, parent: Map, bi: int, bj: int) -> int:
+def _company(alive: Int32, parent: Int32, bi: int, bj: int) -> int:
     """Which blocks around hold something, and whether the parents of this one do: 0 to 63."""
     nearest = alive[bi, bj + 1] + alive[bi + 1, bj] + alive[bi + 2, bj + 1] + alive[bi + 1, bj + 2]
     corners = alive[bi, bj] + alive[bi, bj + 2] + alive[bi + 2, bj] + alive[bi + 2, bj + 2]
@@ -162,7 +159,7 @@ def _company(alive: Map, parent: Map, bi: int, bj: int) -> int:
 
 
 @inlined
-def _above(parent: Map, i: int, j: int) -> int:
+def _above(parent: Int32, i: int, j: int) -> int:
     y, x = (i >> 1) + PAD, (j >> 1) + PAD
     beside = parent[y - 1, x] + parent[y + 1, x] + parent[y, x - 1] + parent[y, x + 1]
     return 2 * parent[y, x] + beside
@@ -170,9 +167,9 @@ def _above(parent: Map, i: int, j: int) -> int:
 
 @compiled
 def _first(
-    c: Ints, data: Bytes, bit: int, known: Map, i: int, j: int, parent: Map, sibling: Map,
+    c: Int64, data: UInt8, bit: int, known: Int32, i: int, j: int, parent: Int32, sibling: Int32,
     plane: int, o: int, level: int,
-    slots: Slots, weights: Weights, at: Places, room: Ints,
+    slots: Slots, weights: Int32, at: Places, room: Int64,
 ) -> int:  # fmt: skip
     """Whether a magnitude that is 0 so far begins here."""
     y, x = i + PAD, j + PAD
@@ -197,8 +194,8 @@ def _first(
 
 @compiled
 def _refine(
-    c: Ints, data: Bytes, bit: int, known: Map, i: int, j: int, parent: Map,
-    plane: int, o: int, level: int, slots: Slots, weights: Weights, at: Places, room: Ints,
+    c: Int64, data: UInt8, bit: int, known: Int32, i: int, j: int, parent: Int32,
+    plane: int, o: int, level: int, slots: Slots, weights: Int32, at: Places, room: Int64,
 ) -> int:  # fmt: skip
     """The next bit of a magnitude that has begun."""
     y, x = i + PAD, j + PAD
@@ -213,7 +210,7 @@ def _refine(
 
 @compiled
 def _sign(
-    c: Ints, data: Bytes, negative: int, signs: Map, i: int, j: int, o: int, slots: Slots
+    c: Int64, data: UInt8, negative: int, signs: Int32, i: int, j: int, o: int, slots: Slots
 ) -> int:
     """1 for a negative number, by the signs beside and above."""
     y, x = i + PAD, j + PAD

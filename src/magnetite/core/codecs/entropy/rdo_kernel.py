@@ -7,10 +7,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.arrays import Float32, Int32
 from magnetite.core.codecs.entropy.coder import compiled
-from magnetite.core.parallel import spread
+from magnetite.core.compute.threads import spread
 
-Array = NDArray[np.float32]
 Context = NDArray[np.int16]
 
 #: Magnitudes above this share of a step count as 1 in what is around; above 20 as 20.
@@ -21,14 +21,14 @@ _CLASS = np.array(
 )
 
 
-def contexts(scaled: Array) -> Context:
+def contexts(scaled: Float32) -> Context:
     """Class of what is around each coefficient, times 64, plus its frequency's class."""
     out = np.empty(scaled.shape, np.int16)
     _by_rows(lambda a, b: _contexts(scaled, a, b, out), scaled.shape[0])
     return out
 
 
-def choose(scaled: Array, context: Context, bits: Array, bit: float) -> NDArray[np.int32]:
+def choose(scaled: Float32, context: Context, bits: Float32, bit: float) -> Int32:
     """The number of least squared error plus `bit` times its bits, for each coefficient."""
     out = np.empty(scaled.shape, np.int32)
     _by_rows(lambda a, b: _choose(scaled[a:b], context[a:b], bits, bit, out[a:b]), scaled.shape[0])
@@ -46,7 +46,7 @@ def _around(x: np.float32) -> int:
 
 
 @compiled
-def _contexts(s: Array, first: int, last: int, out: Context) -> None:
+def _contexts(s: Float32, first: int, last: int, out: Context) -> None:
     rows, columns, height, width = s.shape
     for i in range(first, last):
         for j in range(columns):
@@ -74,7 +74,7 @@ def _contexts(s: Array, first: int, last: int, out: Context) -> None:
 
 
 @compiled
-def _choose(s: Array, context: Context, bits: Array, bit: float, out: NDArray[np.int32]) -> None:
+def _choose(s: Float32, context: Context, bits: Float32, bit: float, out: Int32) -> None:
     rows, columns, height, width = s.shape
     for i in range(rows):
         for j in range(columns):

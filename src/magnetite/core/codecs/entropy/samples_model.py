@@ -11,10 +11,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.coder import (
     PAST_END,
-    Bytes,
-    Ints,
     Places,
     code_alone,
     code_mixed_4,
@@ -24,8 +23,6 @@ from magnetite.core.codecs.entropy.coder import (
     new_weights,
     next_kind,
 )
-
-Samples = NDArray[np.int32]
 
 #: Margin around the samples: two rows above, two columns to the left, one more to the right.
 _TOP, _LEFT, _RIGHT = 2, 3, 3
@@ -45,8 +42,8 @@ SETS = 20 * 16
 
 @compiled
 def code_samples(
-    c: Ints, data: Bytes, x: Samples, low: int, high: int, bound: int,
-    slots: NDArray[np.uint32], weights: NDArray[np.int32],
+    c: Int64, data: UInt8, x: Int32, low: int, high: int, bound: int,
+    slots: NDArray[np.uint32], weights: Int32,
 ) -> None:  # fmt: skip
     """Code or decode samples, shape (height, width), from `low` to `high`, in place.
 
@@ -189,8 +186,8 @@ def _pattern(p8: int, w: int, n: int, nw: int, ne: int, ww: int, nn: int, level:
 
 @compiled
 def _code_error(
-    c: Ints, data: Bytes, error: int, at: Places, slots: NDArray[np.uint32],
-    weights: NDArray[np.int32], level: int, fine: int, lean: int, west: int, north: int, room: Ints,
+    c: Int64, data: UInt8, error: int, at: Places, slots: NDArray[np.uint32],
+    weights: Int32, level: int, fine: int, lean: int, west: int, north: int, room: Int64,
 ) -> int:  # fmt: skip
     """Number of bits of the magnitude in unary, the sign, then the bits from the top."""
     magnitude = abs(error)
@@ -219,7 +216,7 @@ def _code_error(
     return -value if negative else value
 
 
-def run(coder: Ints, data: Bytes, x: Samples, low: int, high: int, bound: int) -> None:
+def run(coder: Int64, data: UInt8, x: Int32, low: int, high: int, bound: int) -> None:
     """Code or decode samples, shape (height, width), in place: see `code_samples`."""
     slots, weights = new_slots(SLOTS), new_weights(SETS, INPUTS)
     code_samples(coder, data, x, low, high, bound, slots, weights)

@@ -6,12 +6,11 @@ import math
 from collections.abc import Callable
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Int32
+from magnetite.core.compute.threads import spread
 from magnetite.core.errors import StreamError
-from magnetite.core.parallel import spread
 
-Numbers = NDArray[np.int32]
 #: A model: it codes or decodes an array in place with a coder over bytes, by what is known beside.
 Model = Callable[..., None]
 
@@ -21,8 +20,8 @@ _WORTH = 2**19
 _LEAST_BYTES = math.log2(65536 / 65532) / 8
 
 
-def encode(model: Model, numbers: Numbers, *beside: Numbers) -> bytes:
-    """Bytes of an array; what a lossy model changes in it is what a decoder gets.
+def encode(model: Model, numbers: Int32, *beside: Int32) -> bytes:
+    """UInt8 of an array; what a lossy model changes in it is what a decoder gets.
 
     `beside` are arrays with as many rows that the decoder knows too.
     """
@@ -32,7 +31,7 @@ def encode(model: Model, numbers: Numbers, *beside: Numbers) -> bytes:
     return lengths + b"".join(parts)
 
 
-def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Numbers) -> Numbers:
+def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Int32) -> Int32:
     """The array of bytes that `encode` made, beside the same arrays.
 
     Raises
@@ -60,14 +59,14 @@ def check_length(data: bytes, shape: tuple[int, ...]) -> None:
         raise StreamError("the compressed data are too short for their declared number of values")
 
 
-def _stripes(numbers: Numbers) -> list[Numbers]:
+def _stripes(numbers: Int32) -> list[Int32]:
     half = (numbers.shape[0] + 1) // 2
     if numbers.size < _WORTH or half == numbers.shape[0]:
         return [numbers]
     return [numbers[:half], numbers[half:]]
 
 
-def _encoded(model: Model, numbers: Numbers, *beside: Numbers) -> bytes:
+def _encoded(model: Model, numbers: Int32, *beside: Int32) -> bytes:
     from magnetite.core.codecs.entropy.coder import close_encoder, new_coder
 
     size = numbers.size + 4096
@@ -82,7 +81,7 @@ def _encoded(model: Model, numbers: Numbers, *beside: Numbers) -> bytes:
         size = length + 16
 
 
-def _decode(model: Model, data: bytes, numbers: Numbers, *beside: Numbers) -> None:
+def _decode(model: Model, data: bytes, numbers: Int32, *beside: Int32) -> None:
     from magnetite.core.codecs.entropy.coder import NEXT, new_coder, open_decoder
 
     coder, array = new_coder(True, len(data)), np.frombuffer(data, np.uint8).copy()

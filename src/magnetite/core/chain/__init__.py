@@ -1,0 +1,1 @@
+"""Chain notation: text to steps, and steps to what can be run."""

@@ -1,0 +1,228 @@
+"""Chain notation: `gaussian-blur sigma=1.6px + gaussian-noise sd=12dn`.
+
+Words are separated by blanks and steps by a `+` that stands alone; settings are `key=value`
+without blanks. Where a sweep is allowed a value may be a list `2dn,6dn` or a range
+`1..41/4` (first, last, increment). Every chain has one canonical spelling, `str(chain)`:
+settings in the declared order, defaults left out, plain numbers.
+"""
+
+from __future__ import annotations
+
+import difflib
+import itertools
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from magnetite.core.chain.step import AUTO, Chain, Step
+from magnetite.core.chain.sweep import expand_sweep
+from magnetite.core.errors import ChainError
+from magnetite.core.methods import catalogue
+from magnetite.core.methods.declarations import Method, Parameter
+
+#: A chain may not sweep over more combinations than this.
+MAX_CHAINS = 10_000
+#: Longer texts are cut in messages.
+_LONGEST_QUOTE = 120
+
+
+def parse_chain(text: str | Sequence[str], *kinds: str, auto: bool = False) -> Chain:
+    """Read a chain of methods of the given kinds; earlier kinds win where a name has two.
+
+    With `auto`, one setting may be `auto`, to be solved for.
+
+    Raises
+    ------
+    ChainError
+        If a word cannot be understood; the message names the word and its place.
+    """
+    (chain,) = _read(text, _Reading(kinds, most=1, auto=True))
+    if chain.open_settings and not auto:
+        raise ChainError(f"{_joined(text)!r}: auto is solved for with an aim, METRIC=VALUE, only")
+    return chain
+
+
+def parse_step(
+    text: str | Sequence[str], *kinds: str, complete: bool = True, auto: bool = False
+) -> Step:
+    """Read a single step; `complete=False` lets a required setting be left for later."""
+    if "+" in _words(text):
+        raise ChainError(f"{_joined(text)!r} is a chain, and one step is wanted here")
+    (chain,) = _read(text, _Reading(kinds, complete, most=1, auto=auto))
+    return chain.steps[0]
+
+
+def parse_sweep(text: str | Sequence[str], *kinds: str, complete: bool = True) -> list[Chain]:
+    """Read a chain with lists and ranges into all its chains, the last setting fastest."""
+    return _read(text, _Reading(kinds, complete))
+
+
+@dataclass(frozen=True)
+class _Reading:
+    """What a text may hold: kinds of methods, settings left for later, sweeps, `auto`."""
+
+    kinds: tuple[str, ...]
+    complete: bool = True
+    most: int = MAX_CHAINS
+    auto: bool = False
+
+
+def _read(text: str | Sequence[str], reading: _Reading) -> list[Chain]:
+    words = _words(text)
+    alternatives = []
+    start = 0
+    for end in [i for i, word in enumerate(words) if word == "+"] + [len(words)]:
+        alternatives.append(_read_step(words[start:end], start + 1, reading))
+        start = end + 1
+    count = math.prod(step.count for step in alternatives)
+    if count > reading.most:
+        at_most = "one is wanted here" if reading.most == 1 else f"at most {reading.most} are taken"
+        raise ChainError(
+            f"{shortened(_joined(text))!r} sweeps over {count} settings, and {at_most}"
+        )
+    return [Chain(steps) for steps in itertools.product(*(step.all() for step in alternatives))]
+
+
+@dataclass(frozen=True)
+class _Alternatives:
+    """A method with all values that were given for each of its settings."""
+
+    method: Method
+    values: dict[str, list[Any]]
+
+    @property
+    def count(self) -> int:
+        return math.prod(map(len, self.values.values()))
+
+    def all(self) -> list[Step]:
+        """Every combination of the values."""
+        combinations = itertools.product(*self.values.values())
+        return [
+            Step(self.method.kind, self.method.name, tuple(zip(self.values, chosen, strict=True)))
+            for chosen in combinations
+        ]
+
+
+def _words(text: str | Sequence[str]) -> list[str]:
+    words = _joined(text).split()
+    if not words:
+        raise ChainError("the chain is empty: write a step such as gaussian-noise sd=12dn")
+    return words
+
+
+def _joined(text: str | Sequence[str]) -> str:
+    return text if isinstance(text, str) else " ".join(text)
+
+
+def _read_step(words: list[str], place: int, reading: _Reading) -> _Alternatives:
+    """Read the words of one step, the first of which is word number `place` of its chain."""
+    if not words:
+        raise ChainError(f"a step is missing beside the '+' before word {place}")
+    method = _find_method(words[0], place, reading.kinds)
+    values: dict[str, list[Any]] = {}
+    for number, word in enumerate(words[1:], place + 1):
+        key, parameter, text = _read_setting(method, word, number)
+        if key in values:
+            raise ChainError(f"{_place(number, word)}: {key} is given twice for {method.name}")
+        try:
+            values[key] = _read_values(parameter, text, reading.auto)
+        except ValueError as error:
+            raise ChainError(f"{_place(number, word)}: {error}") from None
+    _check_complete(method, values, reading.complete)
+    return _Alternatives(method, {key: values[key] for key in method.parameters if key in values})
+
+
+def _place(number: int, word: str) -> str:
+    return f"word {number}, {shortened(word)!r}"
+
+
+def shortened(text: str) -> str:
+    """The text, or its beginning, for messages."""
+    return text if len(text) <= _LONGEST_QUOTE else f"{text[: _LONGEST_QUOTE - 1]}…"
+
+
+def _read_values(parameter: Parameter, text: str, auto: bool) -> list[Any]:
+    if text == AUTO.value and parameter.kind.span() is not None:
+        if auto:
+            return [AUTO]
+        raise ValueError(
+            "auto stands for a value to be solved for, and this setting is not solved for here: "
+            f"write one, such as {parameter.key}={parameter.kind.example()}"
+        )
+    texts = expand_sweep(text) if parameter.kind.sweeps else [text]
+    return [parameter.kind.parse(value) for value in texts]
+
+
+def _find_method(name: str, place: int, kinds: tuple[str, ...]) -> Method:
+    for kind in kinds:
+        if method := catalogue.find(kind, name):
+            return method
+    if "=" in name:
+        raise ChainError(
+            f"{_place(place, name)}: a step begins with its name, such as {_any(kinds)}"
+        )
+    for method in catalogue.every():
+        if method.name == name:
+            raise ChainError(
+                f"{_place(place, name)}: that is a {method.kind}, and a {' or '.join(kinds)} "
+                "is wanted here"
+            )
+    names = [method.name for kind in kinds for method in catalogue.every(kind)]
+    raise ChainError(
+        f"{_place(place, name)}: no {' or '.join(kinds)} has that name{_nearest(name, names)}"
+    )
+
+
+def _any(kinds: tuple[str, ...]) -> str:
+    return catalogue.every(kinds[0])[0].name
+
+
+def _read_setting(method: Method, word: str, number: int) -> tuple[str, Parameter, str]:
+    key, equals, text = word.partition("=")
+    if not equals or not key or not text:
+        raise ChainError(
+            f"{_place(number, word)}: a setting of {method.name} is key=value without blanks, "
+            f"and steps are separated by a '+' that stands alone{_usage(method)}"
+        )
+    parameter = method.parameters.get(key)
+    if parameter is None:
+        keys = list(method.parameters)
+        raise ChainError(
+            f"{_place(number, word)}: {method.name} has no setting {shortened(key)!r}"
+            f"{_nearest(key, keys)}"
+        )
+    return key, parameter, text
+
+
+def _check_complete(method: Method, values: dict[str, list[Any]], complete: bool) -> None:
+    chosen = [key for key in method.one_of if key in values]
+    if len(chosen) > 1:
+        raise ChainError(f"{method.name} takes one of {_keys(method.one_of)}, not {_keys(chosen)}")
+    missing = [key for key, p in method.parameters.items() if p.required and key not in values]
+    if method.one_of and not chosen:
+        missing.insert(0, method.one_of[0])
+    if missing and complete:
+        key = missing[0]
+        kind = method.parameters[key].kind
+        others = f", or one of {_keys(method.one_of[1:])}" if key in method.one_of else ""
+        raise ChainError(
+            f"{method.name} needs {key}=, such as {method.name} {key}={kind.example()} "
+            f"({kind.describe()}){others}"
+        )
+
+
+def _keys(keys: Iterable[str]) -> str:
+    return ", ".join(f"{key}=" for key in keys)
+
+
+def _usage(method: Method) -> str:
+    keys = _keys(method.parameters)
+    return f"; its settings are {keys}" if keys else "; it has no settings"
+
+
+def _nearest(word: str, known: list[str]) -> str:
+    near = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
+    if near:
+        return f"; did you mean {near[0]}?"
+    return f"; known: {', '.join(sorted(set(known)))}" if known else "; it has none"

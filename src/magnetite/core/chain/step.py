@@ -1,0 +1,108 @@
+"""Steps and chains as plain data: equal, hashable, picklable."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from enum import Enum
+from typing import Any, TypeVar
+
+from magnetite.core.errors import ChainError
+from magnetite.core.methods import catalogue
+from magnetite.core.methods.declarations import Method, MethodKind
+from magnetite.core.methods.parameters import FileName
+
+Declared = TypeVar("Declared", bound=Method)
+
+
+class Auto(Enum):
+    """The value of a setting that is to be solved for: a type of its own, and no value."""
+
+    AUTO = "auto"
+
+    def __str__(self) -> str:
+        return str(self.value)
+
+
+AUTO = Auto.AUTO
+
+
+@dataclass(frozen=True)
+class Step:
+    """One method, by kind and name, with the settings that were given for it, by key.
+
+    Plain data: equal, hashable, picklable. What it means is looked up where it is used.
+    """
+
+    kind: MethodKind
+    name: str
+    settings: tuple[tuple[str, Any], ...] = ()
+
+    @property
+    def method(self) -> Method:
+        """The declaration; raises `ChainError` where this process does not know it."""
+        method = catalogue.find(self.kind, self.name)
+        if method is None:
+            raise ChainError(
+                f"no {self.kind} is called {self.name!r} here: was its package or file of "
+                "commands not loaded?"
+            )
+        return method
+
+    def declared(self, kind: type[Declared]) -> Declared:
+        """The declaration as one of a kind of methods, such as `Metric`."""
+        method = self.method
+        if not isinstance(method, kind):
+            raise ChainError(f"{self.name} is a {method.kind}, not a {kind.__name__.lower()}")
+        return method
+
+    def __str__(self) -> str:
+        words = [self.name]
+        given = dict(self.settings)
+        for key, parameter in self.method.parameters.items():
+            if key in given:
+                value = given[key]
+                text = str(AUTO) if value is AUTO else parameter.kind.spell(value)
+                if text != parameter.default_text:
+                    words.append(f"{key}={text}")
+        return " ".join(words)
+
+    def with_setting(self, key: str, value: Any) -> Step:
+        """This step with one setting replaced."""
+        settings = dict(self.settings) | {key: value}
+        return replace(self, settings=tuple(settings.items()))
+
+
+@dataclass(frozen=True)
+class Chain:
+    """Steps in order."""
+
+    steps: tuple[Step, ...]
+
+    def __str__(self) -> str:
+        return " + ".join(map(str, self.steps))
+
+    @property
+    def open_settings(self) -> list[tuple[int, str]]:
+        """Place of the step and key of every setting that is `auto`."""
+        return [
+            (place, key)
+            for place, step in enumerate(self.steps)
+            for key, value in step.settings
+            if value is AUTO
+        ]
+
+    @property
+    def files(self) -> list[str]:
+        """Names of the files that settings read."""
+        return [
+            value
+            for step in self.steps
+            for key, value in step.settings
+            if isinstance(step.method.parameters[key].kind, FileName)
+        ]
+
+    def with_setting(self, place: int, key: str, value: Any) -> Chain:
+        """This chain with one setting of one step replaced."""
+        steps = list(self.steps)
+        steps[place] = steps[place].with_setting(key, value)
+        return Chain(tuple(steps))

@@ -1,0 +1,1 @@
+"""The stages that codecs are put together from."""

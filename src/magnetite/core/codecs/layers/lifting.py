@@ -1,0 +1,130 @@
+"""Wavelet transforms by lifting: Haar, 5/3 (whole numbers) and 9/7.
+
+Sources: Sweldens, SIAM J. Mathematical Analysis 29(2), 1998, doi:10.1137/S0036141095289051;
+ISO/IEC 15444-1, annex F (the 5/3 and 9/7 filters; signals are extended by mirroring about their
+end samples).
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import numpy as np
+
+from magnetite.core.arrays import Samples
+
+Filter = Literal["haar", "5/3", "9/7"]
+
+#: Steps of the 9/7 filter: predict, update, predict, update (ISO/IEC 15444-1, table F.4).
+_STEPS_97 = (-1.586134342059924, -0.052980118572961, 0.882911075530934, 0.443506852043971)
+#: Scale of the low half that makes the 9/7 filter nearly orthonormal: √2 / 1.230174104914001.
+_SCALE_97 = 1.149604398860241
+_ROOT = 0.7071067811865476
+
+
+def analyse(plane: Samples, name: Filter, levels: int) -> list[list[Samples]]:
+    """Bands from coarse to fine: [[LL]], then [HL, LH, HH] of each level.
+
+    HL is high along rows, LH high along columns. Sizes are those of `band_shapes`. For "5/3" the
+    plane holds whole numbers and so do the bands.
+    """
+    details = []
+    for _ in range(levels):
+        low, high = _split(plane, name)
+        (ll, hl), (lh, hh) = (_split(half.T, name) for half in (low, high))
+        details.append([np.ascontiguousarray(band.T) for band in (hl, lh, hh)])
+        plane = np.ascontiguousarray(ll.T)
+    return [[plane], *details[::-1]]
+
+
+def synthesise(bands: list[list[Samples]], name: Filter) -> Samples:
+    """The plane of bands as `analyse` gives them."""
+    ((plane,), *details) = bands
+    for hl, lh, hh in details:
+        low = _join(plane.T, hl.T, name).T
+        high = _join(lh.T, hh.T, name).T
+        plane = _join(np.ascontiguousarray(low), np.ascontiguousarray(high), name)
+    return plane
+
+
+def band_shapes(height: int, width: int, levels: int) -> list[list[tuple[int, int]]]:
+    """Shapes of the bands, in the order of `analyse`."""
+    shapes = []
+    for _ in range(levels):
+        rows, columns = (height + 1) // 2, (width + 1) // 2
+        shapes.append([
+            (rows, width - columns), (height - rows, columns), (height - rows, width - columns),
+        ])  # fmt: skip
+        height, width = rows, columns
+    return [[(height, width)], *shapes[::-1]]
+
+
+def _split(plane: Samples, name: Filter) -> tuple[Samples, Samples]:
+    """Low and high half along the first axis."""
+    low, high = plane[::2].copy(), plane[1::2].copy()
+    if high.shape[0] == 0:
+        return low, high
+    if name == "haar":
+        pairs = low[: high.shape[0]]
+        total, gap = (pairs + high) * _of(_ROOT, plane), (high - pairs) * _of(_ROOT, plane)
+        low[: high.shape[0]] = total
+        return low, gap
+    if name == "5/3":
+        high -= _beside(low, high.shape[0], forward=True) >> 1
+        low += (_beside(high, low.shape[0], forward=False) + 2) >> 2
+        return low, high
+    for i, weight in enumerate(_STEPS_97):
+        _lift(low, high, i, _of(weight, plane))
+    low *= _of(_SCALE_97, plane)
+    high *= _of(-1 / _SCALE_97, plane)
+    return low, high
+
+
+def _join(low: Samples, high: Samples, name: Filter) -> Samples:
+    """What `_split` split."""
+    low, high = low.copy(), high.copy()
+    if high.shape[0] and name == "haar":
+        total, gap = low[: high.shape[0]].copy(), high
+        low[: high.shape[0]] = (total - gap) * _of(_ROOT, low)
+        high = (total + gap) * _of(_ROOT, low)
+    elif high.shape[0] and name == "5/3":
+        low -= (_beside(high, low.shape[0], forward=False) + 2) >> 2
+        high += _beside(low, high.shape[0], forward=True) >> 1
+    elif high.shape[0]:
+        low *= _of(1 / _SCALE_97, low)
+        high *= _of(-_SCALE_97, low)
+        for i in (3, 2, 1, 0):
+            _lift(low, high, i, _of(-_STEPS_97[i], low))
+    plane = np.empty((low.shape[0] + high.shape[0], low.shape[1]), low.dtype)
+    plane[::2], plane[1::2] = low, high
+    return plane
+
+
+def _lift(low: Samples, high: Samples, step: int, weight: Any) -> None:
+    """Add weighted neighbours of the low half to the high one, or the other way round."""
+    if step % 2 == 0:
+        high += weight * _beside(low, high.shape[0], forward=True)
+    else:
+        low += weight * _beside(high, low.shape[0], forward=False)
+
+
+def _beside(other: Samples, count: int, *, forward: bool) -> Samples:
+    """Sum of both neighbours in the other half, mirrored about the end samples."""
+    if forward:  # sample i of the high half lies between i and i + 1 of the low one
+        total = other[:count].copy()
+        total[: other.shape[0] - 1] += other[1 : count + 1]
+        if other.shape[0] == count:
+            total[-1] += other[-1]
+        return total
+    # sample i of the low half lies between i - 1 and i of the high one
+    total = np.empty((count, *other.shape[1:]), other.dtype)
+    total[: other.shape[0]] = other[:count]
+    if count > other.shape[0]:
+        total[-1] = other[-1]
+    total[1:] += other[: count - 1]
+    total[0] += other[0]
+    return total
+
+
+def _of(number: float, like: Samples) -> Any:
+    return like.dtype.type(number)

@@ -1,0 +1,49 @@
+"""Rate-distortion-optimised quantization: numbers are lowered where it pays."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.arrays import Float32, Int32
+
+#: What a bit is worth, in squared steps: at high rates 2 ln 2 / 12 = 0.116 is exact.
+BIT = 0.1
+#: Classes of what is around a number, of frequencies, and numbers that are told apart.
+CLASSES, FREQUENCIES, TOLD = 12, 64, 16
+#: Rows of blocks that are counted at a time.
+_ROWS = 32
+
+
+def quantize(scaled: Float32, bit: float = BIT) -> Int32:
+    """Whole numbers for coefficients in units of the step, shape (rows, columns, h, w).
+
+    Each may become its nearest whole number, the one below, or (from 2) 0: what has the least
+    squared error plus `bit` times its bits. Bits are estimated from how often each number occurs
+    at like frequencies in like surroundings, of the picture itself. The lowest frequency of
+    each block is rounded.
+
+    Source: after Karczewicz, Ye and Chong, ITU-T VCEG-AH21, 2008.
+    """
+    from magnetite.core.codecs.entropy.rdo_kernel import choose, contexts
+
+    context = contexts(np.ascontiguousarray(scaled))
+    return choose(scaled, context, _bits(context, scaled), bit)
+
+
+def _bits(context: NDArray[np.int16], scaled: Float32) -> Float32:
+    """Bits of each number up to 15 in each context, the sign's included."""
+    counts = np.zeros(CLASSES * FREQUENCIES * TOLD, np.int64)
+    for first in range(0, scaled.shape[0], _ROWS):
+        rows = slice(first, first + _ROWS)
+        nearest = np.floor(np.abs(scaled[rows]) + np.float32(0.5))
+        told = np.minimum(nearest, TOLD - 1).astype(np.int32)
+        places = (context[rows] * np.int32(TOLD) + told).ravel()
+        counts += np.bincount(places, minlength=counts.size)
+    table = counts.reshape(CLASSES, FREQUENCIES, TOLD)
+    # The bits of what is rare at one frequency are estimated from all frequencies.
+    pooled = table.sum(axis=1, keepdims=True) + 1e-9
+    shares = table + 8 * pooled / pooled.sum(axis=2, keepdims=True) + 1e-3
+    bits = -np.log2(shares / shares.sum(axis=2, keepdims=True))
+    bits[..., 1:] += 1
+    return np.asarray(bits.reshape(-1, TOLD), np.float32)

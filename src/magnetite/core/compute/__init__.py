@@ -1,0 +1,1 @@
+"""Threads, bands, compiled loops, random numbers, filters and blur kernels."""

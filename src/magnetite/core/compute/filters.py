@@ -1,0 +1,98 @@
+"""Convolution with a kernel, whatever its size, at a declared boundary rule."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+
+from magnetite.core.arrays import Complex128, Float64, Indices, Pixels
+from magnetite.core.compute.threads import spread, threads
+
+#: What is beyond the edge: the picture mirrored, its last samples repeated, the picture
+#: again, or black.
+Boundary = Literal["mirror", "repeat", "wrap", "black"]
+
+#: Separable kernels up to this length are summed directly; longer ones go through the FFT.
+LONGEST_DIRECT = 9
+_PADDING = {"mirror": "symmetric", "repeat": "edge", "wrap": "wrap", "black": "constant"}
+_MODES = {"mirror": "reflect", "repeat": "nearest", "wrap": "wrap", "black": "constant"}
+
+
+def convolve(plane: Pixels, kernel: Float64, boundary: Boundary = "mirror") -> Pixels:
+    """Convolve a plane with a two-dimensional kernel of odd sides, through the FFT.
+
+    Parameters
+    ----------
+    plane : float array, shape (h, w)
+    kernel : float64 array, shape (odd, odd)
+    boundary : "mirror", "repeat", "wrap" or "black"
+
+    Returns
+    -------
+    float array, shape (h, w), the dtype of `plane`; within 1e-6 of the direct sum (of full
+    scale) in float32.
+    """
+    if kernel.size == 1:
+        return plane * plane.dtype.type(kernel[0, 0])
+    return _by_fft(plane, (kernel.shape[0] // 2, kernel.shape[1] // 2), boundary, kernel)
+
+
+def convolve_separable(plane: Pixels, line: Float64, boundary: Boundary = "mirror") -> Pixels:
+    """Convolve rows and columns with one symmetric line of weights of odd length.
+
+    Short lines are summed directly, long ones go through the FFT; results agree to 1e-6.
+    """
+    if line.size == 1:
+        return plane * plane.dtype.type(line[0])
+    if line.size > LONGEST_DIRECT:
+        return _by_fft(plane, (line.size // 2,) * 2, boundary, line)
+    return correlate_axis(correlate_axis(plane, line, 0, boundary), line, 1, boundary)
+
+
+def correlate_axis(
+    plane: Pixels, line: Float64, axis: int, boundary: Boundary = "mirror"
+) -> Pixels:
+    """Weighted sums along one axis of a plane, in two halves of the other on two threads.
+
+    The weights' middle, `line.size // 2`, stays on the sample; they are not turned round.
+    """
+    from scipy.ndimage import correlate1d
+
+    out = np.empty_like(plane)
+    halves = np.array_split(np.arange(plane.shape[1 - axis]), threads())
+
+    def work(part: Indices) -> None:
+        if part.size:
+            where = [slice(None), slice(None)]
+            where[1 - axis] = slice(int(part[0]), int(part[-1]) + 1)
+            piece = tuple(where)
+            correlate1d(plane[piece], line, axis=axis, output=out[piece], mode=_MODES[boundary])
+
+    spread(work, halves)
+    return out
+
+
+def _by_fft(plane: Pixels, reach: tuple[int, int], boundary: Boundary, kernel: Float64) -> Pixels:
+    """Product of the transforms of the padded plane and of a kernel, a line meaning its square."""
+    from scipy.fft import irfft2, next_fast_len, rfft2
+
+    (down, across), (height, width) = reach, plane.shape
+    padding = [(down, down), (across, across)]
+    padded = np.pad(plane, padding, mode=_PADDING[boundary])  # type: ignore[call-overload]
+    size = tuple(next_fast_len(n, real=True) for n in padded.shape)
+    spectrum = rfft2(padded, s=size, workers=threads())
+    for factor in _transfer(kernel, size):
+        spectrum *= factor.astype(spectrum.dtype)
+    result = irfft2(spectrum, s=size, workers=threads(), overwrite_x=True)
+    # The transform convolves with the kernel's first weight at the origin.
+    return np.ascontiguousarray(result[2 * down :, 2 * across :][:height, :width])
+
+
+def _transfer(kernel: Float64, size: tuple[int, ...]) -> list[Complex128]:
+    """Factors of the transfer function, each of a shape that broadcasts over the spectrum."""
+    from scipy.fft import fft, rfft, rfft2
+
+    if kernel.ndim == 2:
+        return [rfft2(kernel, s=size, workers=threads())]
+    return [fft(kernel, n=size[0])[:, np.newaxis], rfft(kernel, n=size[1])[np.newaxis]]

@@ -1,0 +1,97 @@
+"""How many threads the heavy loops take, work done on them, and who is told how far it is."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import TypeVar
+
+Job = TypeVar("Job")
+Result = TypeVar("Result")
+#: Takes the parts done, all parts, and the name of the part that was done last.
+Listener = Callable[[int, int, str], None]
+
+
+def cores() -> int:
+    """Cores that this process may use."""
+    if hasattr(os, "sched_getaffinity"):
+        return len(os.sched_getaffinity(0))
+    return os.cpu_count() or 1
+
+
+@dataclass
+class _State:
+    threads: int = field(default_factory=cores)
+    listener: Listener | None = None
+
+
+_state = _State()
+
+
+def threads() -> int:
+    """Threads that a loop may take: all cores of this process unless `use_threads` said less."""
+    return _state.threads
+
+
+def use_threads(count: int) -> None:
+    """Let loops use the given number of threads from now on; no result depends on it."""
+    if count < 1:
+        raise ValueError(f"{count} threads cannot work; 1 or more can")
+    _state.threads = count
+
+
+@contextmanager
+def told(listener: Listener) -> Iterator[None]:
+    """Tell a listener of every part that `each` has done, meanwhile."""
+    before, _state.listener = _state.listener, listener
+    try:
+        yield
+    finally:
+        _state.listener = before
+
+
+def spread(work: Callable[[Job], Result], jobs: Iterable[Job]) -> list[Result]:
+    """What `work` makes of every job, in the order of the jobs.
+
+    Jobs must not follow from the number of threads, or results would depend on it.
+    """
+    waiting = list(jobs)
+    if len(waiting) < 2 or _state.threads == 1:
+        return [work(job) for job in waiting]
+    with ThreadPoolExecutor(_state.threads) as pool:
+        return list(pool.map(work, waiting))
+
+
+def each(
+    work: Callable[[Job], Result],
+    jobs: Iterable[Job],
+    *,
+    workers: int | None = None,
+    name: Callable[[Job], str] = lambda job: "",
+) -> list[Result]:
+    """The same for long jobs: a listener hears of every one that is done.
+
+    Parameters
+    ----------
+    work : function
+    jobs : iterable
+    workers : int, optional
+        Jobs done at a time; as many as there are threads if left out.
+    name : function
+        Of a job, what the listener is told. Where a job fails, or the user interrupts, those that
+        have not begun are given up.
+    """
+    waiting = list(jobs)
+    results: list[Result] = []
+    pool = ThreadPoolExecutor(workers or _state.threads)
+    try:
+        for job, result in zip(waiting, pool.map(work, waiting), strict=True):
+            results.append(result)
+            if _state.listener is not None:
+                _state.listener(len(results), len(waiting), name(job))
+    finally:
+        pool.shutdown(wait=len(results) == len(waiting), cancel_futures=True)
+    return results

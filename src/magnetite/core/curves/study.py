@@ -1,0 +1,279 @@
+"""Rate-distortion curves of codecs on pictures, and what they say of each other."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple, Protocol
+
+from magnetite.core.arrays import Samples
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.chain.step import Step
+from magnetite.core.compute.threads import each
+from magnetite.core.curves.comparison import Better, Curve, compare, rate_at
+from magnetite.core.curves.points import Point, at_rate, point, sweep_steps
+from magnetite.core.errors import InputError
+from magnetite.core.methods.declarations import Metric
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.verbs.coding import Compressed
+from magnetite.core.verbs.figures import measured, parse_figures
+
+#: Stands for the mean over all references.
+MEAN = "mean"
+_ACTIVITY = Step("gauge", "activity")
+
+
+class Store(Protocol):
+    """Keeps points from one run to the next."""
+
+    def find(self, reference: Picture, step: str, metrics: Sequence[str]) -> Point | None:
+        """A point that is known already, with scores by all metrics."""
+        ...
+
+    def add(self, reference: Picture, point: Point) -> None:
+        """Keep a point."""
+        ...
+
+
+class CurvePoint(NamedTuple):
+    """A point with the places of its reference and codec in the lists that were given."""
+
+    reference: int
+    codec: int
+    point: Point
+
+
+class Comparison(NamedTuple):
+    """A codec against the first; None where it cannot be told."""
+
+    reference: str
+    metric: str
+    anchor: str
+    codec: str
+    #: Mean difference of the rate at equal score, a share of the anchor's; below 0 is better.
+    bd_rate: float | None
+    #: Mean difference of the score at equal rate, in the metric's unit.
+    bd_quality: float | None
+    #: Share of the smaller range of scores that both curves cover.
+    overlap: float | None
+
+
+class RateRow(NamedTuple):
+    """Rate of a codec at a score; None where its points do not reach it."""
+
+    reference: str
+    metric: str
+    score: float
+    codec: str
+    bpp: float | None
+    #: Share of rate beyond the first codec's.
+    against_first: float | None
+
+
+@dataclass(frozen=True)
+class Curves:
+    """The points of every codec on every reference.
+
+    `references` are the pictures' names, `activity` their gauge of that name, None where it does
+    not apply; `known` points came from the store, of `total`.
+    """
+
+    results: tuple[CurvePoint, ...]
+    references: tuple[str, ...]
+    codecs: tuple[str, ...]
+    metrics: tuple[str, ...]
+    activity: tuple[float | None, ...]
+    known: int = 0
+
+    def points(self, reference: int, codec: int) -> list[Point]:
+        """One codec's points on one picture, by rising rate."""
+        return [r.point for r in self.results if (r.reference, r.codec) == (reference, codec)]
+
+    def curve(self, reference: int, codec: int, metric: str) -> Curve:
+        """Rate and score of one codec's points on one picture."""
+        return [(p.bpp, p.scores[metric]) for p in self.points(reference, codec)]
+
+    def rows(self) -> list[tuple[Any, ...]]:
+        """A row for each point: reference, activity, codec, bpp, bytes, then the scores."""
+        return [
+            (
+                self.references[r.reference], self.activity[r.reference], r.point.step,
+                r.point.bpp, r.point.bytes, *(r.point.scores[m] for m in self.metrics),
+            )
+            for r in self.results
+        ]  # fmt: skip
+
+    def frame(self) -> Any:
+        """The rows as a pandas data frame."""
+        import pandas as pd
+
+        columns = ["reference", "activity", "codec", "bpp", "bytes", *self.metrics]
+        return pd.DataFrame(self.rows(), columns=columns)
+
+    def comparisons(self) -> tuple[list[Comparison], list[str]]:
+        """Each codec against the first, picture by picture, then the means; and reasons of gaps."""
+        found: list[Comparison] = []
+        reasons: dict[str, None] = {}
+        for metric in self.metrics:
+            for codec in range(1, len(self.codecs)):
+                own = []
+                for number in range(len(self.references)):
+                    one, reason = self._compared(number, codec, metric)
+                    own.append(one)
+                    if reason:
+                        reasons[reason] = None
+                found += own + ([_mean_of(own)] if len(own) > 1 else [])
+        return found, list(reasons)
+
+    def _compared(self, reference: int, codec: int, metric: str) -> tuple[Comparison, str]:
+        first, second = (self.curve(reference, c, metric) for c in (0, codec))
+        made = compare(first, second, better_of(metric))
+        name, anchor, label = self.references[reference], self.codecs[0], self.codecs[codec]
+        comparison = Comparison(
+            name, metric, anchor, label, made.bd_rate, made.bd_quality, made.overlap
+        )
+        reason = f"{label} against {anchor}, {metric} of {name}: {made.reason}"
+        return comparison, reason if made.reason else ""
+
+    def rates_at(self, metric: str, score: float) -> list[RateRow]:
+        """Rate of every codec at a score: for each picture, then the geometric mean over all.
+
+        A codec that does not reach the score on a picture has no rate there, and no mean.
+        """
+        rows: list[RateRow] = []
+        firsts: list[float | None] = []
+        for codec, name in enumerate(self.codecs):
+            curves = [self.curve(n, codec, metric) for n in range(len(self.references))]
+            rates = [_rate(curve, score, better_of(metric)) for curve in curves]
+            firsts = firsts or rates
+            for reference, rate, first in zip(self.references, rates, firsts, strict=True):
+                share = None if rate is None or first is None else rate / first - 1
+                rows.append(RateRow(reference, metric, score, name, rate, share))
+            if len(rates) > 1:
+                own, against = _geometric(rates), _mean_share(rates, firsts)
+                rows.append(RateRow(MEAN, metric, score, name, own, against))
+        return sorted(rows, key=lambda row: row.reference == MEAN)
+
+    def at_equal_rate(self, picture: Picture, reference: int = 0) -> tuple[float, list[Compressed]]:
+        """A rate within the reach of all codecs, and one picture coded by each at it."""
+        reach = [self.points(reference, codec) for codec in range(len(self.codecs))]
+        low, high = max(p[0].bpp for p in reach), min(p[-1].bpp for p in reach)
+        rate = math.sqrt(low * high)
+        nearest = [min(points, key=lambda p: abs(math.log(p.bpp / rate))) for points in reach]
+        made = [at_rate(picture, one.step, rate) for one in nearest]
+        return rate, [one for one in made if one is not None]
+
+
+def curve(
+    references: Picture | Samples | Sequence[Picture | Samples],
+    codecs: str | Sequence[str],
+    metrics: str = "psnr,ssim",
+    *,
+    source: Picture | Samples | None = None,
+    store: Store | None = None,
+    workers: int = 2,
+) -> Curves:
+    """Rate-distortion curves of codecs on pictures.
+
+    Parameters
+    ----------
+    references : Picture or array, or a list of pictures
+        What the decoded pictures are scored against.
+    codecs : str or list of str
+        Codecs with a sweep of their settings, `dct step=2dn,4dn,8dn`; without their quality
+        setting, points are evenly spaced in the logarithm of the rate. The first is what the
+        others are compared with.
+    metrics : str
+        As for `score`.
+    source : Picture or array, optional
+        What is coded, if it is not the reference itself: a noisy or denoised version.
+    store : Store, optional
+        Where points are looked for first, and kept.
+    workers : int
+        Points computed at a time.
+
+    Raises
+    ------
+    ChainError, PictureError
+        If codecs or metrics cannot be read or do not suit a picture.
+    """
+    pictures = _pictures(references)
+    texts = [codecs] if isinstance(codecs, str) else list(codecs)
+    labels = [str(step) for step in parse_figures(metrics, "metric")]
+    coded = pictures if source is None else [as_picture(source)] * len(pictures)
+    jobs = [
+        (number, codec, step)
+        for number, picture in enumerate(coded)
+        for codec, text in enumerate(texts)
+        for step in sweep_steps(text, picture)
+    ]
+    known: list[str] = []
+
+    def work(job: tuple[int, int, str]) -> CurvePoint:
+        number, codec, step = job
+        made = None if store is None else store.find(pictures[number], step, labels)
+        if made is not None:
+            known.append(step)
+            return CurvePoint(number, codec, made)
+        made = point(pictures[number], step, ",".join(labels), coded[number])
+        if store is not None:
+            store.add(pictures[number], made)
+        return CurvePoint(number, codec, made)
+
+    def name(job: tuple[int, int, str]) -> str:
+        return f"{pictures[job[0]].origin}: {job[2]}"
+
+    results = each(work, jobs, workers=workers, name=name)
+    results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
+    activity = tuple(map(activity_of, pictures))
+    names = tuple(p.origin for p in pictures)
+    return Curves(tuple(results), names, tuple(texts), tuple(labels), activity, len(known))
+
+
+def activity_of(picture: Picture) -> float | None:
+    """The gauge `activity`, dn of 8 bits; None where it does not apply."""
+    return measured([_ACTIVITY], picture, strict=False).get(str(_ACTIVITY))
+
+
+def better_of(metric: str) -> Better:
+    """Which way of a metric's score is better."""
+    return parse_step(metric, "metric").declared(Metric).better
+
+
+def _pictures(references: Any) -> list[Picture]:
+    """One picture or several; an array is one."""
+    if isinstance(references, list | tuple):
+        return [as_picture(one) for one in references]
+    return [as_picture(references)]
+
+
+def _mean_of(own: list[Comparison]) -> Comparison:
+    """Means of the comparisons of all pictures; None where one is missing."""
+    rate, quality, overlap = (_mean([getattr(c, name) for c in own]) for name in _MEASURES)
+    return own[0]._replace(reference=MEAN, bd_rate=rate, bd_quality=quality, overlap=overlap)
+
+
+_MEASURES = ("bd_rate", "bd_quality", "overlap")
+
+
+def _mean(values: list[float | None]) -> float | None:
+    known = [value for value in values if value is not None]
+    return sum(known) / len(known) if len(known) == len(values) else None
+
+
+def _rate(points: Curve, score: float, better: Better) -> float | None:
+    try:
+        return rate_at(points, score, better)
+    except InputError:
+        return None
+
+
+def _geometric(rates: list[float | None]) -> float | None:
+    known = [math.log(rate) for rate in rates if rate is not None]
+    return math.exp(sum(known) / len(known)) if len(known) == len(rates) else None
+
+
+def _mean_share(rates: list[float | None], firsts: list[float | None]) -> float | None:
+    one, two = _geometric(rates), _geometric(firsts)
+    return None if one is None or two is None else one / two - 1

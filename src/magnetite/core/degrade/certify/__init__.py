@@ -1,0 +1,1 @@
+"""What certificates measure of degradations."""

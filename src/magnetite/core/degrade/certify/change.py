@@ -1,0 +1,91 @@
+"""What one step changed, and the figures that certificates give of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from magnetite.core.arrays import Pixels
+from magnetite.core.picture import Clipped, Picture
+
+#: A measured figure agrees with what was asked within this many standard errors.
+TOLERANCE_ERRORS = 4.0
+#: ... or, for a figure that is not random, within this relative difference.
+TOLERANCE_EXACT = 0.01
+
+
+@dataclass(frozen=True)
+class Change:
+    """One step's work, on full-scale units and the step's own shape.
+
+    `drawn` is the step's result as computed; `stored` is the same after rounding to the
+    picture's digital numbers and clipping, as if the chain ended there.
+    """
+
+    before: Pixels
+    drawn: Pixels
+    stored: Pixels
+    #: What storing had to clip.
+    clipped: Clipped
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One figure of a step: asked for, drawn, and left after storing; None is not known.
+
+    A figure in unit "fs" is an amplitude and is shown in the picture's own dn.
+    """
+
+    quantity: str
+    unit: str
+    asked: float | None
+    drawn: float | None
+    stored: float | None = None
+    standard_error: float | None = None
+
+    @property
+    def verdict(self) -> str:
+        """`as asked`, `off`, or empty where nothing was asked or measured."""
+        if self.asked is None or self.drawn is None:
+            return ""
+        allowed = TOLERANCE_EXACT * abs(self.asked)
+        if self.standard_error is not None:
+            allowed = TOLERANCE_ERRORS * self.standard_error
+        return "as asked" if abs(self.drawn - self.asked) <= allowed else "off"
+
+    def in_units_of(self, picture: Picture) -> Finding:
+        """The same figure with an amplitude given in the picture's own unit."""
+        if self.unit != "fs":
+            return self
+
+        def scaled(value: float | None) -> float | None:
+            return None if value is None else value * picture.full_scale
+
+        return Finding(
+            self.quantity,
+            picture.amplitude_unit,
+            scaled(self.asked),
+            scaled(self.drawn),
+            scaled(self.stored),
+            scaled(self.standard_error),
+        )
+
+
+def rms(difference: Pixels) -> float:
+    """Root of the mean square, summed in float64."""
+    flat = difference.ravel()
+    return float(np.sqrt(np.vdot(flat, flat.astype(np.float64)) / flat.size))
+
+
+def rms_change(change: Change) -> Finding:
+    """Size of a step's change, for methods that certify nothing of their own."""
+    if change.drawn.shape != change.before.shape:
+        return Finding("rms change", "fs", None, None)
+    return Finding(
+        "rms change",
+        "fs",
+        None,
+        rms(change.drawn - change.before),
+        rms(change.stored - change.before),
+    )

@@ -1,0 +1,1 @@
+"""Loops and tables of the degradations."""

@@ -1,0 +1,1 @@
+"""Figures of one picture alone, one module for each family."""

@@ -1,0 +1,256 @@
+"""Gauges of what compression leaves behind: blocks, ringing, false contours."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, NamedTuple
+
+import numpy as np
+
+from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.gauges.noise_level import noise_mask, sample_step
+from magnetite.core.methods.amplitudes import SampleStep
+from magnetite.core.methods.catalogue import ColourPolicy, gauge
+from magnetite.core.metrics.kernels.sizes import check_size
+
+#: Sides of blocks that are looked for, px; how far beyond chance a grid's lines must stand out,
+#: standard deviations; how much higher every other line is where those between are none.
+_SIDES, _CERTAIN, _HIGHER = range(2, 257), 6.0, 1.5
+#: Lines that a grid needs to be distinguished from chance where all of them stand out.
+_LEAST_LINES = 12
+#: Samples of a px's surroundings that say how large a step is without a grid.
+_AROUND = 7
+#: Slope of a strong edge, dn of 8 bits a px; its own width; the ringing's reach; px.
+_STRONG, _EDGE, _REACH = 16.0, 2, 8
+#: A strong edge also exceeds this many sd of the slope that noise of sd 1 has; the least share
+#: of the picture beside edges, and away from them, that tells something.
+_NOISE_SDS, _SLOPE_NOISE, _LEAST_SHARE = 5.0, math.sqrt(12) / 8, 0.001
+#: Heights of false contours: least, in the picture's own dn; largest, in dn of 8 bits; px of
+#: even ground on both sides.
+_LOW_STEP, _HIGH_STEP, _PLATEAU = 1.5, 40.0, 4
+
+
+class Grid(NamedTuple):
+    """Lines at `offset`, `offset + side`, …: the first samples of blocks. Side 0: no grid."""
+
+    side: int
+    offset: int
+    #: How much larger steps across the lines are than those around them, in the array's unit.
+    excess: float
+
+
+def find_grid(pixels: Pixels, axis: int = 1) -> Grid:
+    """The grid of blocks along one axis of a plane, found from steps between neighbours.
+
+    The mean absolute step at each position, less the median of the 7 around it, is folded at
+    every side of 2 to 256 px of which the picture holds twelve. A quarter of all positions lies
+    above the upper quartile; the side and offset whose lines lie there most often, in standard
+    deviations of the binomial law, are the grid, if that is at least 6: twelve lines suffice
+    where all of them stand out. Where every other line is half as high again as all, the blocks
+    are twice as large.
+    """
+    steps = np.abs(np.diff(pixels, axis=axis)).mean(axis=1 - axis)
+    profile = steps - _running_median(steps)
+    high = (profile > np.quantile(profile, 0.75)).astype(float)
+
+    def score(side: int, offset: int) -> float:
+        lines = high[(offset - 1) % side :: side]
+        spread = math.sqrt(max(1, lines.size) * 3 / 16)
+        return float(lines.sum() - lines.size / 4) / spread
+
+    def excess(side: int, offset: int) -> float:
+        return max(0.0, float(np.median(profile[(offset - 1) % side :: side])))
+
+    sides = [side for side in _SIDES if side * _LEAST_LINES <= steps.size + side]
+    side, offset = max(
+        ((side, offset) for side in sides for offset in range(side)), key=lambda g: score(*g)
+    )
+    if score(side, offset) < _CERTAIN:
+        return Grid(0, 0, 0.0)
+    other = max(offset, offset + side, key=lambda o: excess(2 * side, o))
+    twice = score(2 * side, other) >= _CERTAIN
+    if twice and excess(2 * side, other) > _HIGHER * excess(side, offset):
+        side, offset = 2 * side, other
+    return Grid(side, offset, excess(side, offset))
+
+
+def _running_median(line: Float64) -> Float64:
+    from scipy.ndimage import median_filter
+
+    return np.asarray(median_filter(line, _AROUND, mode="reflect"))
+
+
+@gauge(
+    "blockiness",
+    summary="How much steps at the lines of a grid of blocks exceed those around; the grid is "
+    "found automatically.",
+    colour=ColourPolicy.LUMA,
+    source="after Wang, Bovik and Evans, IEEE ICIP 2000, doi:10.1109/ICIP.2000.899622, "
+    "in the picture itself",
+    unit="dn",
+    values="0 and up",
+    smallest="16x16",
+)
+def blockiness(pixels: Pixels) -> float:
+    """Mean over rows and columns of the excess of their grid (see `find_grid`), on luma.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
+
+    Returns
+    -------
+    float
+        In the array's unit; 0 where no grid is found, as with fewer than twelve blocks a side.
+        `block-width` and its like tell the grid.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 16x16.
+    """
+    check_size("blockiness", pixels, 16)
+    return float(np.mean([find_grid(pixels, axis).excess for axis in (0, 1)]))
+
+
+def _grid_gauge(name: str, axis: int, what: str, summary: str) -> None:
+    @gauge(
+        name,
+        summary=summary,
+        colour=ColourPolicy.LUMA,
+        source="own definition: see find_grid",
+        unit="px",
+        values="0 to 512",
+        smallest="16x16",
+    )
+    def of_grid(pixels: Pixels) -> float:
+        check_size(name, pixels, 16)
+        return float(getattr(find_grid(pixels, axis), what))
+
+    of_grid.__doc__ = f"{summary[:-1]} (see `find_grid`), on luma."
+
+
+_grid_gauge("block-width", 1, "side", "Width of the blocks that blockiness found; 0 for none.")
+_grid_gauge("block-height", 0, "side", "Height of the blocks that blockiness found; 0 for none.")
+_grid_gauge("block-left", 1, "offset", "Column where the first whole block begins.")
+_grid_gauge("block-top", 0, "offset", "Row where the first whole block begins.")
+
+
+@gauge(
+    "ringing",
+    summary="Ripples beside strong edges, beyond those elsewhere.",
+    colour=ColourPolicy.LUMA,
+    source="after Marziliano, Dufaux, Winkler and Ebrahimi, Signal Processing: Image "
+    "Communication 19(2), 2004, doi:10.1016/j.image.2003.08.003",
+    unit="dn",
+    values="0 and up",
+    smallest="24x24",
+)
+def ringing(pixels: Pixels, peak: float = 1.0) -> float:
+    """Mean ripple 3 to 8 px from strong edges less that further away, on luma.
+
+    A strong edge has a slope of at least 16 dn of 8 bits a px (Sobel's kernels, eighths), and of
+    5 sd of the slope that the picture's noise has. A
+    sample's ripple is the smaller of its two steps to its neighbours along a row where both
+    go the same way, up or down, or the same along its column, whichever is more; else 0: the
+    tail of a blurred edge has none, noise has as much everywhere.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
+    peak : float
+        Full scale of the array.
+
+    Returns
+    -------
+    float
+        In the array's unit; 0 where there are no strong edges, or edges everywhere. Texture beside
+        edges counts too: compare versions of one picture.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 24x24.
+    """
+    from scipy.ndimage import maximum_filter
+
+    check_size("ringing", pixels, 24)
+    plane = pixels * (255 / peak)
+    strong = _slope(plane) >= max(_STRONG, _NOISE_SDS * _SLOPE_NOISE * noise_mask(plane))
+    reached = maximum_filter(strong, 2 * _REACH + 1)
+    beside = reached & ~maximum_filter(strong, 2 * _EDGE + 1)
+    if min(beside.mean(), 1 - reached.mean()) < _LEAST_SHARE:
+        return 0.0
+    ripple = np.maximum(_ripple(plane)[:, 1:-1], _ripple(plane.T).T[1:-1])
+    return max(0.0, float(ripple[beside].mean() - ripple[~reached].mean())) * peak / 255
+
+
+def _slope(plane: Pixels) -> Float64:
+    """Gradient magnitude a px by Sobel's kernels over the inner samples."""
+    rows = plane[:-2] + 2 * plane[1:-1] + plane[2:]
+    columns = plane[:, :-2] + 2 * plane[:, 1:-1] + plane[:, 2:]
+    return np.asarray(np.hypot(rows[:, 2:] - rows[:, :-2], columns[2:] - columns[:-2]) / 8)
+
+
+def _ripple(plane: Pixels) -> Float64:
+    """Smaller step to the neighbours above and below where both go one way, else 0."""
+    up, down = plane[1:-1] - plane[:-2], plane[1:-1] - plane[2:]
+    return np.asarray(np.where(up * down > 0, np.minimum(np.abs(up), np.abs(down)), 0.0))
+
+
+@gauge(
+    "banding",
+    summary="Height of false contours between even grounds, mean over the picture.",
+    colour=ColourPolicy.EACH,
+    source="after Wang, Kum, Chen and Kokaram, IEEE ICIP 2016, doi:10.1109/ICIP.2016.7532841",
+    unit="dn",
+    values="0 to 8",
+    smallest="9x9",
+)
+def banding(
+    pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
+) -> float:
+    """Sum of the heights of false contours, over the number of pairs of neighbours.
+
+    A false contour is a step between two neighbours of a row or a column, of more than one of
+    the picture's own digital numbers (1.5) and at most 40 dn of 8 bits, with at least 4 samples
+    of exactly one value on either side: a picture of 10 bits in a file of 16 has them. Noise, as
+    it hides contours, takes them away; gray wedges and flat artwork have true ones that count too.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
+    peak : float
+        Full scale of the array.
+    step : float, optional
+        Distance of two digital numbers, of full scale, as in `noise_wavelet`.
+
+    Returns
+    -------
+    float
+        In the array's unit a px; 0 without contours.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 9x9.
+    """
+    check_size("banding", pixels, 9)
+    plane = pixels * (255 / peak)
+    lowest = 255 * _LOW_STEP * (sample_step(pixels, peak) if step is None else step)
+    found = [_contours(lines, lowest) for lines in (plane, plane.T)]
+    return sum(height for height, _ in found) / sum(pairs for _, pairs in found) * peak / 255
+
+
+def _contours(plane: Pixels, lowest: float) -> tuple[float, int]:
+    """Sum of the heights of contours between rows, and the number of pairs of rows' samples."""
+    steps = np.abs(np.diff(plane, axis=0))
+    same = steps == 0
+    rest = _PLATEAU - 1
+    rows = steps.shape[0] - 2 * rest
+    even = np.ones((rows, steps.shape[1]), bool)
+    for k in range(rest):
+        even &= same[k : k + rows] & same[k + rest + 1 : k + rest + 1 + rows]
+    inner = steps[rest : rest + rows]
+    contour = even & (inner > lowest) & (inner <= _HIGH_STEP)
+    return float(inner[contour].sum()), steps.size

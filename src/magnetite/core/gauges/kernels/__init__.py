@@ -1,0 +1,1 @@
+"""Edges and loops that gauges share."""

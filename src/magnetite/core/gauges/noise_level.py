@@ -1,0 +1,245 @@
+"""Gauges of noise."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from magnetite.core.arrays import Float64, Indices, Pixels
+from magnetite.core.errors import PictureError
+from magnetite.core.methods.amplitudes import SampleStep
+from magnetite.core.methods.catalogue import ColourPolicy, gauge
+from magnetite.core.metrics.kernels.sizes import check_size
+
+#: Median of |n| for a standard normal n.
+_NORMAL_MEDIAN = 0.6744897501960817
+#: Side of the tiles of a noise curve, px, and the fewest of them behind a point.
+_TILE, _LEAST_TILES = 8, 8
+#: Samples this near to whole digital numbers are taken for them: float32 holds 16 bits so well.
+_ON_LEVEL = 0.02
+
+
+@gauge(
+    "noise-wavelet",
+    summary="Noise sd by the median of the finest diagonal wavelet coefficients.",
+    colour=ColourPolicy.EACH,
+    source="Donoho and Johnstone, Biometrika 81(3), 1994, doi:10.1093/biomet/81.3.425",
+    unit="dn",
+    values="0 and up",
+    smallest="2x2",
+)
+def noise_wavelet(
+    pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
+) -> float:
+    """`median(|d|) / 0.6745`, d the Haar coefficients `(a - b - c + e) / 2` of 2x2 samples.
+
+    An odd last row or column is left out. The median is that of grouped data, so that whole
+    digital numbers do no harm: equal |d| are spread over half a step of the picture. Fine
+    texture counts as noise as far as it fills more than half of the picture. Where more than
+    half of the d are 0 the noise is below what the picture can show: the estimate then lies
+    below 0.38 of a step, and tells nothing of noise that dither or rounding has hidden.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
+    peak : float
+        Full scale of the array.
+    step : float, optional
+        Distance of two digital numbers, of full scale; 0 for continuous samples. Left out, it
+        is that of the smallest depth of 8 to 16 bits that holds all samples.
+
+    Returns
+    -------
+    float
+        In the array's unit, 0 or larger.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 2x2.
+    """
+    check_size("noise-wavelet", pixels, 2)
+    spacing = (sample_step(pixels, peak) if step is None else step) * peak
+    return float(normal_sd(diagonals(pixels), spacing))
+
+
+def diagonals(pixels: Pixels) -> Pixels:
+    """Haar's diagonal coefficients of 2x2 samples; an odd last row or column is left out."""
+    rows, columns = (n // 2 * 2 for n in pixels.shape)
+    p = pixels[:rows, :columns]
+    return np.asarray((p[::2, ::2] - p[::2, 1::2] - p[1::2, ::2] + p[1::2, 1::2]) / 2)
+
+
+def sample_step(pixels: Pixels, peak: float = 1.0) -> float:
+    """Distance of two digital numbers, of full scale: that of the smallest depth that fits.
+
+    0 where the samples lie on the levels of no depth of 8 to 16 bits.
+    """
+    for bits in range(8, 17):
+        numbers: Pixels = np.asarray(pixels) * ((2**bits - 1) / peak)
+        if float(np.abs(numbers - np.rint(numbers)).max()) < _ON_LEVEL:
+            return 1.0 / float(2**bits - 1)
+    return 0.0
+
+
+def normal_sd(coefficients: NDArray[np.floating[Any]], step: float) -> float:
+    """Sd of normal numbers from their median size; `step` is that of the samples behind them."""
+    return grouped_median(np.abs(coefficients).ravel(), step / 2) / _NORMAL_MEDIAN
+
+
+def grouped_median(values: NDArray[np.floating[Any]], width: float) -> float:
+    """Median of values of 0 or more that may be rounded to multiples of a width.
+
+    Those at the middle level are taken to lie evenly within half a width of it, so that ties
+    move the median by no more than that. A width of 0 gives the plain median.
+    """
+    if width > 0:
+        values = np.rint(values / width)
+    middle = float(np.partition(values, values.size // 2)[values.size // 2])
+    if width == 0 or not values.any():
+        return middle
+    below = int((values < middle).sum())
+    ties = int((values == middle).sum())
+    low = max(0.0, middle - 0.5)
+    return float(width * (low + (middle + 0.5 - low) * (values.size / 2 - below) / ties))
+
+
+@gauge(
+    "noise-mask",
+    summary="Noise sd by a mask that edges and slopes do not excite.",
+    colour=ColourPolicy.EACH,
+    source="Immerkaer, Computer Vision and Image Understanding 64(2), 1996, "
+    "doi:10.1006/cviu.1996.0060",
+    unit="dn",
+    values="0 and up",
+    smallest="3x3",
+)
+def noise_mask(pixels: Pixels) -> float:
+    """`√(π/2) / 6 mean |x * M|`, M = [1 -2 1; -2 4 -2; 1 -2 1], over the inner samples.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
+
+    Returns
+    -------
+    float
+        In the array's unit, 0 or larger; thin lines and texture add to it.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 3x3.
+    """
+    check_size("noise-mask", pixels, 3)
+    across = pixels[:, :-2] - 2 * pixels[:, 1:-1] + pixels[:, 2:]
+    both = across[:-2] - 2 * across[1:-1] + across[2:]
+    return float(np.abs(both).mean()) * math.sqrt(math.pi / 2) / 6
+
+
+@gauge(
+    "impulse-share",
+    summary="Share of samples at black or full scale that stand out from their neighbours.",
+    colour=ColourPolicy.EACH,
+    source="after Wang and Zhang, IEEE Trans. Circuits and Systems II 46(1), 1999, "
+    "doi:10.1109/82.749102",
+    unit="share",
+    values="0 to 1",
+    smallest="3x3",
+)
+def impulse_share(pixels: Pixels, peak: float = 1.0) -> float:
+    """Share of samples that are 0 or full scale and 20 % of it away from their 3x3 median.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
+    peak : float
+        Full scale of the array.
+
+    Returns
+    -------
+    float
+        0 to 1. Salt and pepper is found where it is sparse enough for the median to be right.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 3x3.
+    """
+    from scipy.ndimage import median_filter
+
+    check_size("impulse-share", pixels, 3)
+    extreme = (pixels <= 0) | (pixels >= peak)
+    away = np.abs(pixels - median_filter(pixels, size=3, mode="reflect")) > 0.2 * peak
+    return float((extreme & away).mean())
+
+
+class NoiseCurve(NamedTuple):
+    """Noise sd over signal, both in the array's unit, and the samples behind each point."""
+
+    signal: Float64
+    sd: Float64
+    samples: Indices
+
+
+def noise_curve(pixels: Pixels, peak: float = 1.0, levels: int = 16) -> NoiseCurve:
+    """Noise that depends on the signal, estimated from the smoothest quarter of one picture.
+
+    Tiles of 8x8 samples that touch neither black nor full scale are sorted by their mean into
+    even steps of full scale. At each level the quarter of them whose 2x2 means vary least gives
+    the sd, by the median of their diagonal Haar coefficients as in `noise_wavelet`. The
+    choice does not bias it: sums and diagonal differences of white noise are independent.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w), or (h, w, n), of which all channels go in together
+    peak : float
+        Full scale of the array.
+    levels : int
+        Steps of full scale; those with fewer than 8 tiles are left out.
+
+    Raises
+    ------
+    PictureError
+        If no level has 8 tiles.
+
+    Notes
+    -----
+    After Liu, Freeman, Szeliski and Kang, IEEE CVPR 2006, doi:10.1109/CVPR.2006.207.
+    """
+    planes = [pixels] if pixels.ndim == 2 else [pixels[..., c] for c in range(pixels.shape[2])]
+    mean, variation, diagonal = (
+        np.concatenate(parts) for parts in zip(*(_tiles(p, peak) for p in planes), strict=True)
+    )
+    signal, sd, count = [], [], []
+    spacing = sample_step(pixels, peak) * peak
+    level = np.floor(mean / peak * levels).astype(int)
+    for step in range(levels):
+        at = np.flatnonzero(level == step)
+        if at.size < _LEAST_TILES:
+            continue
+        smooth = at[np.argsort(variation[at], kind="stable")[: max(_LEAST_TILES, at.size // 4)]]
+        signal.append(float(mean[smooth].mean()))
+        sd.append(normal_sd(diagonal[smooth], spacing))
+        count.append(int(smooth.size * _TILE**2))
+    if not count:
+        raise PictureError(
+            f"the noise curve needs {_LEAST_TILES} tiles of {_TILE}x{_TILE} px of like brightness, "
+            "apart from black and full scale"
+        )
+    return NoiseCurve(np.array(signal), np.array(sd), np.array(count, np.intp))
+
+
+def _tiles(plane: Pixels, peak: float) -> tuple[Float64, ...]:
+    """Mean, variance of 2x2 means, and 16 diagonal coefficients of each tile inside the range."""
+    rows, columns = (side // _TILE for side in plane.shape)
+    cut = np.asarray(plane[: rows * _TILE, : columns * _TILE], np.float64)
+    tiles = cut.reshape(rows, _TILE, columns, _TILE).swapaxes(1, 2).reshape(-1, _TILE, _TILE)
+    tiles = tiles[((tiles > 0) & (tiles < peak)).all(axis=(1, 2))]
+    a, b, c, d = (tiles[:, i::2, j::2] for i in (0, 1) for j in (0, 1))
+    means = (a + b + c + d) / 4
+    diagonal = ((a - b - c + d) / 2).reshape(len(tiles), (_TILE // 2) ** 2)
+    return means.mean(axis=(1, 2)), means.var(axis=(1, 2)), diagonal

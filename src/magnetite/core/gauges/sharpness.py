@@ -1,0 +1,180 @@
+"""Gauges of sharpness."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import numpy as np
+
+from magnetite.core.arrays import Pixels
+from magnetite.core.compute.threads import threads
+from magnetite.core.errors import PictureError
+from magnetite.core.gauges.kernels.slanted_edge import measure_edge
+from magnetite.core.methods.catalogue import ColourPolicy, gauge
+from magnetite.core.methods.parameters import Number
+from magnetite.core.metrics.gradient import laplacian
+from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture import as_picture
+
+_ISO_12233 = "ISO 12233:2017, annex D"
+
+
+@gauge(
+    "laplacian-variance",
+    summary="Variance of the four-neighbour Laplacian, on the dn scale of 8 bits; more is sharper.",
+    colour=ColourPolicy.LUMA,
+    source=(
+        "Pech-Pacheco, Cristobal, Chamorro-Martinez and Fernandez-Valdivia, ICPR 2000, "
+        "doi:10.1109/ICPR.2000.903548"
+    ),
+    unit="dn²",
+    values="0 and up",
+    smallest="3x3",
+)
+def laplacian_variance(pixels: Pixels) -> float:
+    """Population variance of `up + down + left + right - 4 centre` over the inner samples.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
+
+    Returns
+    -------
+    float
+        In the square of the array's unit, 0 or larger; grows with noise as well as with sharpness.
+
+    Raises
+    ------
+    PictureError
+        If the array is smaller than 3x3 or has neither one nor three channels.
+    """
+    check_size("laplacian-variance", pixels, 3)
+    return float(laplacian(pixels).var())
+
+
+@gauge(
+    "tenengrad",
+    summary="Mean squared gradient by Sobel's kernels; more is sharper.",
+    colour=ColourPolicy.LUMA,
+    source="Krotkov, International J. Computer Vision 1, 1987, doi:10.1007/BF00127822",
+    unit="dn²",
+    values="0 and up",
+    smallest="3x3",
+)
+def tenengrad(pixels: Pixels) -> float:
+    """Mean of `gx² + gy²` over the inner samples, without a threshold, in the square of the
+    array's unit.
+
+    gx, gy are the sums with [-1 0 1; -2 0 2; -1 0 1] and its transpose.
+    """
+    check_size("tenengrad", pixels, 3)
+    rows = pixels[:-2] + 2 * pixels[1:-1] + pixels[2:]
+    columns = pixels[:, :-2] + 2 * pixels[:, 1:-1] + pixels[:, 2:]
+    squares = (rows[:, 2:] - rows[:, :-2]) ** 2 + (columns[2:] - columns[:-2]) ** 2
+    return float(squares.mean())
+
+
+@gauge(
+    "brenner",
+    summary="Mean squared difference of samples two apart along rows; more is sharper.",
+    colour=ColourPolicy.LUMA,
+    source="Brenner et al., J. Histochemistry and Cytochemistry 24(1), 1976, "
+    "doi:10.1177/24.1.1254907",
+    unit="dn²",
+    values="0 and up",
+    smallest="3x3",
+)
+def brenner(pixels: Pixels) -> float:
+    """Mean over the picture of `(x[i, j + 2] - x[i, j])²`, in the square of the array's unit."""
+    check_size("brenner", pixels, 3)
+    return float(((pixels[:, 2:] - pixels[:, :-2]) ** 2).mean())
+
+
+@gauge(
+    "high-frequency-share",
+    summary="Share of the power, the mean apart, above a frequency.",
+    colour=ColourPolicy.LUMA,
+    source="Field, JOSA A 4(12), 1987, doi:10.1364/JOSAA.4.002379",
+    unit="share",
+    values="0 to 1",
+    smallest="4x4",
+)
+def high_frequency_share(
+    pixels: Pixels, peak: float = 1.0, *, above: Annotated[float, Number(0.01, 0.7)] = 0.25
+) -> float:
+    """Power at frequencies above `above` cycles per px over that at all but 0; no window.
+
+    Returns
+    -------
+    float
+        0 to 1; 0 for a flat picture.
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 4x4.
+    """
+    from scipy.fft import rfft2
+
+    height, width = pixels.shape
+    check_size("high-frequency-share", pixels, 4)
+    power = np.abs(rfft2(pixels - pixels.mean(), workers=threads())) ** 2
+    power[:, 1 : (width + 1) // 2] *= 2  # their mirror images are not in the half plane
+    fy, fx = np.fft.fftfreq(height)[:, np.newaxis], np.fft.rfftfreq(width)[np.newaxis]
+    total = float(power.sum())
+    if total <= 1e-18 * peak**2 * pixels.size**2:
+        return 0.0
+    return float(power[np.hypot(fy, fx) > above].sum()) / total
+
+
+@gauge(
+    "mtf50",
+    summary="Frequency at which a slanted edge keeps half its contrast; the edge is found "
+    "automatically.",
+    colour=ColourPolicy.LUMA,
+    source=_ISO_12233,
+    unit="c/px",
+    values="0 to 1",
+    smallest="40x28",
+)
+def mtf50(pixels: Pixels, peak: float = 1.0) -> float:
+    """MTF50 of the best slanted edge in the picture (see `calibrate.slanted_edge`).
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
+        Linear: proportional to light.
+    peak : float
+        Full scale of the array.
+
+    Returns
+    -------
+    float
+        In cycles per px along the edge's normal.
+
+    Raises
+    ------
+    PictureError
+        If no slanted edge is found, or contrast never falls to half up to 1 c/px.
+    """
+    return _found("mtf50", measure_edge(as_picture(pixels / peak, "this picture")).mtf50)
+
+
+@gauge(
+    "mtf10",
+    summary="Frequency at which a slanted edge keeps a tenth of its contrast.",
+    colour=ColourPolicy.LUMA,
+    source=_ISO_12233,
+    unit="c/px",
+    values="0 to 1",
+    smallest="40x28",
+)
+def mtf10(pixels: Pixels, peak: float = 1.0) -> float:
+    """MTF10 of the best slanted edge in the picture; otherwise as `mtf50`."""
+    return _found("mtf10", measure_edge(as_picture(pixels / peak, "this picture")).mtf10)
+
+
+def _found(name: str, frequency: float | None) -> float:
+    if frequency is None:
+        raise PictureError(f"{name}: the edge keeps more of its contrast up to 1 c/px")
+    return frequency

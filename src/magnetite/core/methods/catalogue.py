@@ -1,0 +1,319 @@
+"""One declaration per method: it feeds the chain parser, the command line, `methods` and the docs.
+
+A method is a function with a declaration on top. What follows the `*` in its signature are
+its settings; their annotations carry kind, unit and bounds, their defaults are the method's.
+The decorated function stays an ordinary public function on arrays: the declaration checks
+what it is given and, for a method that works channel by channel, calls it on each.
+"""
+
+from __future__ import annotations
+
+import functools
+import importlib
+import inspect
+import pkgutil
+import typing
+import warnings
+from collections.abc import Callable
+from dataclasses import dataclass
+from importlib.metadata import entry_points
+from types import MappingProxyType
+from typing import Any, Literal, TypedDict, TypeVar, Unpack, get_args, get_origin
+
+from magnetite.core.methods.declarations import (
+    Codec,
+    ColourPolicy,
+    Degradation,
+    Direction,
+    Gauge,
+    MaskRule,
+    Method,
+    MethodKind,
+    Metric,
+    Parameter,
+    Reach,
+    Restoration,
+    Statistics,
+)
+from magnetite.core.methods.lifting import on_one, on_pair, on_pixels
+from magnetite.core.methods.parameters import Choice, Kind
+from magnetite.core.methods.sums import Sums
+
+__all__ = [
+    "ColourPolicy", "Method", "Parameter", "codec", "degradation", "every", "find", "gauge",
+    "metric", "restoration",
+]  # fmt: skip
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+#: The package that holds the families of each kind of method: each of its modules declares some.
+PACKAGES: dict[MethodKind, str] = {
+    "degradation": "magnetite.core.degrade",
+    "codec": "magnetite.core.codecs",
+    "restoration": "magnetite.core.restore",
+    "metric": "magnetite.core.metrics",
+    "gauge": "magnetite.core.gauges",
+}
+#: Entry-point group under which other packages name modules that declare methods.
+PLUGIN_GROUP = "magnetite.methods"
+
+
+#: Bytes for each sample that a method takes at most unless it declares another number.
+_MEMORY = 64.0
+
+
+class Needs(TypedDict, total=False):
+    """What a scheduler must know of a method; see the fields of `Method`."""
+
+    reach: Reach
+    statistics: Statistics
+    memory: float
+
+
+_methods: dict[tuple[str, str], Method] = {}
+
+
+def degradation(
+    name: str,
+    *,
+    summary: str,
+    colour: ColourPolicy,
+    source: str,
+    one_of: tuple[str, ...] = (),
+    certify: Callable[..., Any] | None = None,
+    **needs: Unpack[Needs],
+) -> Callable[[Function], Function]:
+    """Declare a degradation: `function(pixels, rng, *, settings) -> pixels`.
+
+    Without an argument `rng` it draws no random numbers. `certify(change, **settings)` measures
+    what it did (see `degrade.certify`). Of the settings `one_of`, exactly one must be given.
+    """
+    return _declare(
+        Degradation, "degradation", name,
+        lambda given: _lift_pixels(given, colour), needs, summary=summary, colour=colour,
+        source=source, one_of=one_of, certify=certify,
+    )  # fmt: skip
+
+
+def restoration(
+    name: str,
+    *,
+    summary: str,
+    colour: ColourPolicy,
+    source: str,
+    one_of: tuple[str, ...] = (),
+    **needs: Unpack[Needs],
+) -> Callable[[Function], Function]:
+    """Declare a restoration: `function(pixels, *, settings) -> pixels`.
+
+    Of the settings `one_of`, exactly one must be given.
+    """
+    return _declare(
+        Restoration, "restoration", name,
+        lambda given: _lift_pixels(given, colour), needs, summary=summary, colour=colour,
+        source=source, one_of=one_of,
+    )  # fmt: skip
+
+
+def codec(
+    name: str,
+    *,
+    summary: str,
+    colour: ColourPolicy,
+    source: str,
+    quality: str,
+    finer: Direction,
+    points: str,
+    one_of: tuple[str, ...] = (),
+    yardstick: bool = False,
+    remark: Callable[..., list[str]] | None = None,
+    **needs: Unpack[Needs],
+) -> Callable[[Function], Function]:
+    """Declare a codec: `function(frame, *, settings) -> Pipeline` (see `codecs.layers`).
+
+    `quality` names the setting that trades rate for quality, `finer` which way of it is finer;
+    `points` is the sweep of it that a curve uses when none is given. Of the settings `one_of`,
+    exactly one must be given. A yardstick is somebody else's codec. `remark(frame, sections,
+    settings)` gives a remark on what was coded.
+    """
+    return _declare(
+        Codec, "codec", name, lambda given: given.function, needs, summary=summary, colour=colour,
+        source=source, one_of=one_of, quality=quality, finer=finer, points=points,
+        yardstick=yardstick, remark=remark,
+    )  # fmt: skip
+
+
+def metric(
+    name: str,
+    *,
+    summary: str,
+    colour: ColourPolicy,
+    source: str,
+    unit: str,
+    values: str,
+    better: Direction,
+    identical: float | None,
+    smallest: str = "1x1",
+    tolerance: float | None = None,
+    mask: MaskRule = None,
+    clips: bool = False,
+    sums: Sums | None = None,
+    **needs: Unpack[Needs],
+) -> Callable[[Function], Function]:
+    """Declare a metric: `function(reference, test, peak=1.0, *, settings) -> float`.
+
+    Beside the pictures the function takes what it names: `peak`, full scale; `within`, see below;
+    `clear`, an array of bool or None: where no channel's noise is clipped (see `clipping`).
+
+    `values` is the range of the score in words; `identical` the score of a picture against
+    itself, None where that depends on the picture; `tolerance` is how close counts as reached
+    where a setting is solved for it (0.5 % where none is declared). `mask` says how it takes
+    a part of the picture of any shape: "samples" where it needs no neighbours and is given
+    the part's samples as one column; "windows" where its function has an argument `within`, an
+    array of bool, shape (h, w), and judges what lies wholly inside. `clips` says that samples
+    outside the range count as black or full scale; `sums` how it is added up over parts.
+    """
+    return _declare(
+        Metric, "metric", name,
+        lambda given: on_pair(given.function, colour, name, mask, given.inputs), needs,
+        summary=summary, colour=colour, source=source, unit=unit, values=values, better=better,
+        identical=identical, smallest=smallest, tolerance=tolerance, mask=mask, clips=clips,
+        sums=sums,
+    )  # fmt: skip
+
+
+def gauge(
+    name: str,
+    *,
+    summary: str,
+    colour: ColourPolicy,
+    source: str,
+    unit: str,
+    values: str,
+    smallest: str = "1x1",
+    tolerance: float | None = None,
+    clips: bool = False,
+    **needs: Unpack[Needs],
+) -> Callable[[Function], Function]:
+    """Declare a gauge: `function(pixels, peak=1.0, *, settings) -> float`.
+
+    `clips` says that samples outside the range count as black or full scale.
+    """
+    return _declare(
+        Gauge, "gauge", name,
+        lambda given: on_one(given.function, colour, name, given.inputs), needs,
+        summary=summary, colour=colour, source=source, unit=unit, values=values,
+        smallest=smallest, tolerance=tolerance, clips=clips,
+    )  # fmt: skip
+
+
+def find(kind: str, name: str) -> Method | None:
+    """The method of that kind and name, or None."""
+    _load(kind)
+    return _methods.get((kind, name))
+
+
+def every(kind: str | None = None) -> list[Method]:
+    """All methods, or those of one kind: by kind, family and place in the family's module."""
+    for one in PACKAGES:
+        _load(one)
+    kinds = PACKAGES if kind is None else (typing.cast(MethodKind, kind),)
+    return [method for one in kinds for method in _in_order(one)]
+
+
+def _in_order(kind: MethodKind) -> list[Method]:
+    """Methods of one kind, by their families' names, whatever was imported first; others' last."""
+    place = {module: number for number, module in enumerate(families(kind))}
+    own = [method for method in _methods.values() if method.kind == kind]
+    return sorted(own, key=lambda m: place.get(m.function.__module__, len(place)))
+
+
+def families(kind: MethodKind) -> list[str]:
+    """Modules that declare the built-in methods of a kind; sub-packages hold what they share."""
+    package = importlib.import_module(PACKAGES[kind])
+    found = pkgutil.iter_modules(package.__path__, f"{package.__name__}.")
+    return sorted(module.name for module in found if not module.ispkg)
+
+
+@functools.cache
+def _load(kind: str) -> None:
+    """Import all that declares methods of a kind, once."""
+    _load_plugins()
+    if kind in PACKAGES:
+        for module in families(kind):
+            importlib.import_module(module)
+
+
+@functools.cache
+def _load_plugins() -> None:
+    for entry in entry_points(group=PLUGIN_GROUP):
+        try:
+            entry.load()
+        except Exception as error:  # a broken plug-in must not take the tool down with it
+            warnings.warn(f"plug-in {entry.name!r} skipped: {error}", stacklevel=2)
+
+
+@dataclass(frozen=True)
+class _Given:
+    """A function as it was written, and what its signature says."""
+
+    function: Callable[..., Any]
+    inputs: tuple[str, ...]
+    parameters: tuple[Parameter, ...]
+    one_of: tuple[str, ...]
+
+
+def _lift_pixels(given: _Given, colour: ColourPolicy) -> Callable[..., Any]:
+    estimates = {
+        p.name: p.kind for p in given.parameters if p.kind.estimated and p.key not in given.one_of
+    }
+    return on_pixels(given.function, colour, estimates)
+
+
+def _declare(
+    make: Callable[..., Method],
+    kind: MethodKind,
+    name: str,
+    lift: Callable[[_Given], Callable[..., Any]],
+    needs: Needs,
+    **facts: Any,
+) -> Callable[[Function], Function]:
+    def declare(function: Function) -> Function:
+        if (kind, name) in _methods:
+            raise ValueError(f"a {kind} named {name!r} is declared already")
+        one_of = facts.pop("one_of", ())
+        given = _Given(function, _inputs(function), _parameters(function), one_of)
+        lifted = lift(given)
+        written = {p.key: p for p in given.parameters if not p.kind.implicit}
+        _methods[kind, name] = make(
+            kind=kind, name=name, function=lifted, one_of=one_of, inputs=given.inputs,
+            parameters=MappingProxyType(written),
+            implicit=tuple(p for p in given.parameters if p.kind.implicit),
+            **{"reach": None, "statistics": False, "memory": _MEMORY, **needs}, **facts,
+        )  # fmt: skip
+        return typing.cast(Function, lifted)
+
+    return declare
+
+
+def _inputs(function: Callable[..., Any]) -> tuple[str, ...]:
+    parameters = inspect.signature(function).parameters.values()
+    return tuple(p.name for p in parameters if p.kind is not inspect.Parameter.KEYWORD_ONLY)
+
+
+def _parameters(function: Callable[..., Any]) -> tuple[Parameter, ...]:
+    hints = typing.get_type_hints(function, include_extras=True)
+    return tuple(
+        Parameter(p.name, _kind_of(hints[p.name]), p.default)
+        for p in inspect.signature(function).parameters.values()
+        if p.kind is inspect.Parameter.KEYWORD_ONLY
+    )
+
+
+def _kind_of(hint: Any) -> Kind:
+    if get_origin(hint) is Literal:
+        return Choice(get_args(hint))
+    for extra in getattr(hint, "__metadata__", ()):
+        if isinstance(extra, Kind):
+            return extra
+    raise TypeError(f"a setting's annotation must be a Literal or carry a Kind, not {hint}")

@@ -1,0 +1,190 @@
+"""What is declared of a method: of all kinds alike, and of each kind beyond that."""
+
+from __future__ import annotations
+
+import inspect
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, fields
+from enum import Enum
+from typing import Any, Literal
+
+from magnetite.core.methods.parameters import Kind
+from magnetite.core.methods.sums import Sums
+
+MethodKind = Literal["degradation", "codec", "restoration", "metric", "gauge"]
+#: How a metric takes a part of any shape: see the decorator `metric`.
+MaskRule = Literal["samples", "windows"] | None
+Direction = Literal["higher", "lower"]
+Reach = int | None | Callable[..., int | None]
+Statistics = bool | Callable[..., bool]
+
+
+class ColourPolicy(Enum):
+    """What a method does with more than one channel."""
+
+    EACH = "each channel separately"
+    JOINT = "all channels together"
+    LUMA = "luma of colour pictures"
+    RGB = "colour pictures only"
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """One setting of a method.
+
+    `default` is `inspect.Parameter.empty` where a value must be given, and None where leaving
+    the setting out is a choice of its own.
+    """
+
+    name: str
+    kind: Kind
+    default: Any
+
+    @property
+    def key(self) -> str:
+        """The name as it is written in a chain."""
+        return self.name.replace("_", "-")
+
+    @property
+    def required(self) -> bool:
+        return self.default is inspect.Parameter.empty
+
+    @property
+    def default_text(self) -> str | None:
+        """The default as it would be written; None where there is none to write."""
+        return None if self.required or self.default is None else self.kind.spell(self.default)
+
+
+@dataclass(frozen=True)
+class Method:
+    """The declaration of one method."""
+
+    kind: MethodKind
+    name: str
+    summary: str
+    colour: ColourPolicy
+    source: str
+    function: Callable[..., Any]
+    parameters: Mapping[str, Parameter]
+    #: Parameters that follow from the picture and are never written.
+    implicit: tuple[Parameter, ...]
+    #: Keys of which exactly one must be given.
+    one_of: tuple[str, ...]
+    #: Names of what the function is given beside its settings, such as pixels, rng, peak.
+    inputs: tuple[str, ...]
+    #: How far from a sample it looks, px: a number, a function of the settings; None: everywhere.
+    reach: Reach = field(repr=False)
+    #: Whether it needs figures of the whole picture: yes or no, or a function of the settings.
+    statistics: Statistics = field(repr=False)
+    #: Bytes that it takes at most for each sample of the picture, its result included.
+    memory: float
+
+    @property
+    def defaults(self) -> dict[str, Any]:
+        """Defaults by the function's names; `inspect.Parameter.empty` where there are none."""
+        return {p.name: p.default for p in self.parameters.values()}
+
+    def reach_of(self, settings: Mapping[str, Any]) -> int | None:
+        """How far from a sample it looks with these settings, px; None: everywhere."""
+        return self.reach(**settings) if callable(self.reach) else self.reach
+
+    def needs_statistics(self, settings: Mapping[str, Any]) -> bool:
+        """Whether it needs figures of the whole picture with these settings."""
+        return self.statistics(**settings) if callable(self.statistics) else self.statistics
+
+    @property
+    def complete(self) -> bool:
+        """Whether it can be used without any setting."""
+        return not self.one_of and not any(p.required for p in self.parameters.values())
+
+    @property
+    def formula(self) -> str:
+        """What the function's docstring says before its first section."""
+        body = inspect.getdoc(self.function) or ""
+        return re.split(r"\n\w+\n---", body)[0].strip()
+
+    @property
+    def example(self) -> str:
+        """The method with a value for every setting that must be given."""
+        given = [key for key, parameter in self.parameters.items() if parameter.required]
+        keys = [*self.one_of[:1], *given]
+        return " ".join([self.name, *(f"{k}={self.parameters[k].kind.example()}" for k in keys)])
+
+    @property
+    def facts(self) -> dict[str, Any]:
+        """What this kind of method declares beyond what all do, by name: plain values only."""
+        common = {field.name for field in fields(Method)}
+        return {
+            field.name: getattr(self, field.name)
+            for field in fields(self)
+            if field.name not in common and field.repr
+        }
+
+
+@dataclass(frozen=True)
+class Degradation(Method):
+    """A degradation; `certify(change, **settings)` measures what it did."""
+
+    certify: Callable[..., Any] | None = field(default=None, repr=False)
+
+
+@dataclass(frozen=True)
+class Restoration(Method):
+    """A restoration."""
+
+
+@dataclass(frozen=True)
+class Codec(Method):
+    """A codec: which setting trades rate for quality, and how it is swept."""
+
+    quality: str
+    #: Which way of the quality setting is finer.
+    finer: Direction
+    #: The sweep of it that a curve uses when none is given.
+    points: str
+    #: Whether it is somebody else's codec.
+    yardstick: bool
+    #: `remark(frame, sections, settings)` gives a remark on what was coded.
+    remark: Callable[..., list[str]] | None = field(default=None, repr=False)
+
+
+@dataclass(frozen=True)
+class Figure(Method):
+    """What metrics and gauges declare of their figure."""
+
+    unit: str
+    #: The range of the figure in words.
+    values: str
+    #: The smallest picture that has one.
+    smallest: str
+    #: How close counts as reached where a setting is solved for it; 0.5 % if None.
+    tolerance: float | None
+    #: Whether samples outside the range count as black or full scale.
+    clips: bool
+
+    @property
+    def direction(self) -> Direction | None:
+        """Which way is better; None where that depends."""
+        return None
+
+
+@dataclass(frozen=True)
+class Metric(Figure):
+    """A figure of a picture against its reference."""
+
+    better: Direction
+    #: The figure of a picture against itself; None where that depends on the picture.
+    identical: float | None
+    mask: MaskRule
+    #: How it is added up over parts of a picture; None where it needs all of it.
+    sums: Sums | None = field(default=None, repr=False)
+
+    @property
+    def direction(self) -> Direction | None:
+        return self.better
+
+
+@dataclass(frozen=True)
+class Gauge(Figure):
+    """A figure of one picture alone."""

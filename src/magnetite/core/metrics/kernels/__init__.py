@@ -1,0 +1,1 @@
+"""Windows, moments and loops that metrics share."""

@@ -1,0 +1,67 @@
+"""Where samples were clipped at black or full scale, and so do not tell what noise was there."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from magnetite.core.arrays import Mask, Pixels
+
+#: Signals within this many sd of the noise from an end are taken to be clipped now and then.
+_REACH = 3.0
+#: Median of |n| for a standard normal n.
+_NORMAL_MEDIAN = 0.6744897501960817
+#: Side of the window over which the signal is averaged, px.
+_WINDOW = 5
+
+
+def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
+    """Places where no channel of the signal is so near to an end that its noise is clipped.
+
+    An end counts where samples lie on it and none beyond: floats that were kept outside the
+    range are not clipped. The signal is the mean of both pictures over 5x5 samples, since a
+    choice by the noisy samples themselves would take noise of one sign.
+
+    Parameters
+    ----------
+    reference, test : float arrays, shape (h, w) or (h, w, n)
+    peak : float
+        Full scale.
+
+    Returns
+    -------
+    bool array, shape (h, w), or None where no end clips or the arrays are equal
+    """
+    from scipy.ndimage import uniform_filter
+
+    planes = zip(_planes(reference), _planes(test), strict=True)
+    clear: Mask = None
+    for one, two in planes:
+        low = min(float(one.min()), float(two.min())) == 0
+        high = max(float(one.max()), float(two.max())) == peak
+        if not (low or high):
+            continue
+        reach = _REACH * _noise(one - two)
+        if not 0 < reach < np.inf:
+            continue
+        signal = uniform_filter((one + two) / 2, _WINDOW, mode="reflect")
+        inside = np.ones(signal.shape, bool)
+        if low:
+            inside &= signal > reach
+        if high:
+            inside &= signal < peak - reach
+        clear = inside if clear is None else clear & inside
+    return clear
+
+
+def _noise(difference: Pixels) -> float:
+    """Sd of what is noise in a difference, by the median of its diagonal Haar coefficients."""
+    rows, columns = (n // 2 * 2 for n in difference.shape)
+    if min(rows, columns) < 2:
+        return 0.0
+    d = difference[:rows, :columns]
+    diagonal = (d[::2, ::2] - d[::2, 1::2] - d[1::2, ::2] + d[1::2, 1::2]) / 2
+    return float(np.median(np.abs(diagonal))) / _NORMAL_MEDIAN
+
+
+def _planes(pixels: Pixels) -> list[Pixels]:
+    return [pixels] if pixels.ndim == 2 else [pixels[..., c] for c in range(pixels.shape[2])]

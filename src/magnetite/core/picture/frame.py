@@ -1,0 +1,31 @@
+"""What a step must know of a picture before it sees its samples."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Colour = Literal["gray", "rgb", "planes"]
+
+
+@dataclass(frozen=True)
+class Frame:
+    """Size, colour and depth of a picture."""
+
+    height: int
+    width: int
+    channels: int
+    colour: Colour
+    #: Bit depth, 1 to 16; None for float.
+    bits: int | None = None
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """Shape of the samples: (h, w) for gray, (h, w, n) otherwise."""
+        size = (self.height, self.width)
+        return size if self.colour == "gray" else (*size, self.channels)
+
+    @property
+    def full_scale(self) -> float:
+        """Largest digital number: 2^bits - 1, or 1.0 for float."""
+        return 1.0 if self.bits is None else float(2**self.bits - 1)

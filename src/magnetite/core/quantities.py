@@ -1,0 +1,57 @@
+"""Numbers as they are written, with their units, kept exactly."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+from decimal import Decimal
+
+_NUMBER = re.compile(r"([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d{1,3})?)(.*)", re.ASCII)
+
+
+@dataclass(frozen=True)
+class Quantity:
+    """A number with the unit it was written in; the unit may be empty."""
+
+    number: Decimal
+    unit: str = ""
+
+    def __str__(self) -> str:
+        return f"{plain(self.number)}{self.unit}"
+
+
+def plain(number: Decimal) -> str:
+    """Shortest plain spelling: `12`, `0.5`, `1.6`; no exponent unless it is shorter."""
+    number = number.normalize()
+    text = f"{number:f}"
+    return text if len(text) <= 20 else str(number)
+
+
+def nearby(number: float) -> Decimal:
+    """The number to six significant digits, as a solver may set it."""
+    return Decimal(f"{number:.6g}")
+
+
+def read_quantity(text: str) -> Quantity:
+    """Split `12dn` into its number and its unit; raises `ValueError` if there is no number."""
+    match = _NUMBER.fullmatch(text)
+    if match is None:
+        raise ValueError(f"{text!r} is not a number")
+    return Quantity(Decimal(match[1]), match[2])
+
+
+def read_number(text: str) -> float:
+    """A plain number in ASCII digits, finite; raises `ValueError` for anything else."""
+    quantity = read_quantity(text)
+    number = float(quantity.number)
+    if quantity.unit or not math.isfinite(number):
+        raise ValueError(f"{text!r} is not a number")
+    return number
+
+
+def read_whole(text: str) -> int:
+    """A whole number in ASCII digits; raises `ValueError` for anything else."""
+    if not re.fullmatch(r"[-+]?\d{1,9}", text, re.ASCII):
+        raise ValueError(f"{text!r} is not a whole number")
+    return int(text)

@@ -1,0 +1,1 @@
+"""Loops and estimates that restorations share."""

@@ -1,0 +1,140 @@
+"""The hot loop of thresholding in blocks at all positions: one band of rows.
+
+All blocks of a row of positions share their columns: each column is transformed once, and what
+comes back along the rows is added up before the columns are transformed back.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from magnetite.core.arrays import Float32
+from magnetite.core.compute.jit import compiled
+
+#: A number as these loops take it.
+Single = float | np.float32
+
+_compiled = compiled(fastmath=True)
+_inlined = compiled(fastmath=True, inline="always")
+
+BLOCK = 8
+_C1, _C2, _C3, _, _C5, _C6, _C7 = (np.float32(math.cos(math.pi * k / 16) / 2) for k in range(1, 8))
+_C0 = np.float32(math.sqrt(1 / 8))
+_ZERO = np.float32(0)
+
+
+@_inlined
+def cosine(a0, a1, a2, a3, a4, a5, a6, a7):  # type: ignore[no-untyped-def]
+    """Orthonormal DCT-II of eight numbers, even and odd halves apart."""
+    s0, s1, s2, s3 = a0 + a7, a1 + a6, a2 + a5, a3 + a4
+    d0, d1, d2, d3 = a0 - a7, a1 - a6, a2 - a5, a3 - a4
+    t0, t1, t2, t3 = s0 + s3, s1 + s2, s0 - s3, s1 - s2
+    return (
+        (t0 + t1) * _C0,
+        d0 * _C1 + d1 * _C3 + d2 * _C5 + d3 * _C7,
+        t2 * _C2 + t3 * _C6,
+        d0 * _C3 - d1 * _C7 - d2 * _C1 - d3 * _C5,
+        (t0 - t1) * _C0,
+        d0 * _C5 - d1 * _C1 + d2 * _C7 + d3 * _C3,
+        t2 * _C6 - t3 * _C2,
+        d0 * _C7 - d1 * _C5 + d2 * _C3 - d3 * _C1,
+    )
+
+
+@_inlined
+def cosine_back(b0, b1, b2, b3, b4, b5, b6, b7):  # type: ignore[no-untyped-def]
+    """The inverse: `cosine` transposed."""
+    u0, u1 = (b0 + b4) * _C0, (b0 - b4) * _C0
+    u2, u3 = b2 * _C2 + b6 * _C6, b2 * _C6 - b6 * _C2
+    s0, s1, s2, s3 = u0 + u2, u1 + u3, u1 - u3, u0 - u2
+    d0 = b1 * _C1 + b3 * _C3 + b5 * _C5 + b7 * _C7
+    d1 = b1 * _C3 - b3 * _C7 - b5 * _C1 - b7 * _C5
+    d2 = b1 * _C5 - b3 * _C1 + b5 * _C7 + b7 * _C3
+    d3 = b1 * _C7 - b3 * _C5 + b5 * _C3 - b7 * _C1
+    return (s0 + d0, s1 + d1, s2 + d2, s3 + d3, s3 - d3, s2 - d2, s1 - d1, s0 - d0)
+
+
+@_compiled
+def threshold_band(plane: Float32, first: int, threshold: Single, total: Float32) -> None:
+    """Sum of all thresholded blocks whose first row is in a band.
+
+    Parameters
+    ----------
+    plane : float32 array, shape (h, w)
+    first : int
+        Row of the first positions; there are `total.shape[0] - 7` rows of them.
+    threshold : float
+        Coefficients of a smaller magnitude become 0; the mean of a block stays.
+    total : float32 array, shape (rows + 7, w)
+        Zeros; the sums are added.
+    """
+    width = plane.shape[1]
+    columns = np.empty((BLOCK, width), np.float32)
+    # What comes back along rows: seven zeros on both sides stand for positions outside.
+    lines = np.zeros((BLOCK, width + BLOCK - 1), np.float32)
+    summed = np.empty((BLOCK, width), np.float32)
+    for y in range(total.shape[0] - BLOCK + 1):
+        _down(plane, first + y, columns)
+        for k in range(BLOCK):
+            _along(columns[k], threshold, _ZERO if k == 0 else threshold, lines)
+            _add_up(lines, summed[k])
+        _up(summed, total, y)
+
+
+@_compiled
+def _down(plane: Float32, y: int, columns: Float32) -> None:
+    for x in range(plane.shape[1]):
+        c = cosine(
+            plane[y, x], plane[y + 1, x], plane[y + 2, x], plane[y + 3, x],
+            plane[y + 4, x], plane[y + 5, x], plane[y + 6, x], plane[y + 7, x],
+        )  # fmt: skip
+        columns[0, x], columns[1, x], columns[2, x], columns[3, x] = c[0], c[1], c[2], c[3]
+        columns[4, x], columns[5, x], columns[6, x], columns[7, x] = c[4], c[5], c[6], c[7]
+
+
+@_inlined
+def _kept(value, threshold):  # type: ignore[no-untyped-def]
+    return value if abs(value) > threshold else _ZERO
+
+
+@_compiled
+def _along(v: Float32, threshold: Single, lowest: Single, lines: Float32) -> None:
+    for x in range(v.size - BLOCK + 1):
+        c = cosine(v[x], v[x + 1], v[x + 2], v[x + 3], v[x + 4], v[x + 5], v[x + 6], v[x + 7])
+        o = cosine_back(
+            _kept(c[0], lowest), _kept(c[1], threshold), _kept(c[2], threshold),
+            _kept(c[3], threshold), _kept(c[4], threshold), _kept(c[5], threshold),
+            _kept(c[6], threshold), _kept(c[7], threshold),
+        )  # fmt: skip
+        lines[0, x + 7], lines[1, x + 7], lines[2, x + 7], lines[3, x + 7] = o[0], o[1], o[2], o[3]
+        lines[4, x + 7], lines[5, x + 7], lines[6, x + 7], lines[7, x + 7] = o[4], o[5], o[6], o[7]
+
+
+@_compiled
+def _add_up(lines: Float32, out: Float32) -> None:
+    """Sample j of the block at x belongs at x + j."""
+    l0, l1, l2, l3 = lines[0][7:], lines[1][6:], lines[2][5:], lines[3][4:]
+    for x in range(out.size):
+        out[x] = (l0[x] + l1[x]) + (l2[x] + l3[x])
+    l4, l5, l6, l7 = lines[4][3:], lines[5][2:], lines[6][1:], lines[7]
+    for x in range(out.size):
+        out[x] += (l4[x] + l5[x]) + (l6[x] + l7[x])
+
+
+@_compiled
+def _up(summed: Float32, total: Float32, y: int) -> None:
+    for x in range(summed.shape[1]):
+        o = cosine_back(
+            summed[0, x], summed[1, x], summed[2, x], summed[3, x],
+            summed[4, x], summed[5, x], summed[6, x], summed[7, x],
+        )  # fmt: skip
+        total[y, x] += o[0]
+        total[y + 1, x] += o[1]
+        total[y + 2, x] += o[2]
+        total[y + 3, x] += o[3]
+        total[y + 4, x] += o[4]
+        total[y + 5, x] += o[5]
+        total[y + 6, x] += o[6]
+        total[y + 7, x] += o[7]

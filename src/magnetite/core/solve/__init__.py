@@ -1,0 +1,1 @@
+"""Search for the value of one setting."""

@@ -1,0 +1,1 @@
+"""What the commands do: each a function on pictures with a typed result."""

@@ -1,0 +1,179 @@
+"""Solve for one setting of a chain by its effect: `--aim ssim=0.80`."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.chain.step import Chain, Step
+from magnetite.core.errors import ChainError, TargetError
+from magnetite.core.methods.catalogue import find
+from magnetite.core.methods.declarations import Figure
+from magnetite.core.methods.parameters import Count, Kind
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture.matching import check_comparable
+from magnetite.core.quantities import read_number
+from magnetite.core.solve.axis import Axis
+from magnetite.core.solve.bracket import Goal, Search, Sense
+from magnetite.core.verbs.figures import measured
+from magnetite.core.verbs.score import Pair, score_steps
+
+#: A figure without a declared tolerance is reached within this share of the target.
+RELATIVE_TOLERANCE = 0.005
+
+
+@dataclass(frozen=True)
+class Aim:
+    """What a setting was solved for, and what came of it."""
+
+    metric: str
+    target: float
+    reached: float
+    tolerance: float
+    setting: str
+    tries: int
+    #: Whether the target is to be met, or is the least or most allowed.
+    sense: Sense = "="
+
+    @property
+    def words(self) -> str:
+        """What was found, for people."""
+        near = f" (tolerance {self.tolerance:g})" if self.sense == "=" else ""
+        return (
+            f"{self.setting} gives {self.metric} {self.reached:.6g}{near}, "
+            f"found in {self.tries} tries"
+        )
+
+
+@dataclass(frozen=True)
+class Target:
+    """A metric or gauge and the value it is to have, or to have at least or at most.
+
+    Of settings that satisfy `>=` or `<=`, the one whose figure is nearest to the value is
+    wanted: the least rate, or the strongest degradation.
+    """
+
+    step: Step
+    value: float
+    sense: Sense = "="
+
+    @classmethod
+    def parse(cls, text: str) -> Target:
+        """Read `psnr=30`, `ssim>=0.95`, `ssim window=7=0.8`; `ChainError` for anything else."""
+        name, _, number = text.rpartition("=")
+        sense: Sense = ">=" if name.endswith(">") else "<=" if name.endswith("<") else "="
+        name = name.rstrip("<>").strip()
+        try:
+            value = read_number(number.strip().removesuffix("dB"))
+        except ValueError:
+            value = math.nan
+        if not name or not math.isfinite(value):
+            raise ChainError(
+                f"{text!r} is not an aim: write METRIC=VALUE, METRIC>=VALUE or METRIC<=VALUE, "
+                "as in psnr=30"
+            )
+        kind = "gauge" if find("gauge", name.split()[0]) else "metric"
+        return cls(parse_step(name, kind), value, sense)
+
+    def __str__(self) -> str:
+        return f"{self.step}{self.sense}{self.value:g}"
+
+    @property
+    def goal(self) -> Goal:
+        return Goal(self.value, self.tolerance, self.sense)
+
+    @property
+    def tolerance(self) -> float:
+        """How close counts as reached."""
+        declared = self.step.declared(Figure).tolerance
+        return float(declared or RELATIVE_TOLERANCE * max(abs(self.value), 1e-9))
+
+    def measure(self, reference: Picture, test: Picture) -> float:
+        """The figure of a test picture."""
+        if self.step.kind == "gauge":
+            return measured([self.step], test, strict=True)[str(self.step)]
+        if test.bits is None and reference.bits is not None:  # what overflows was kept
+            reference = as_picture(reference.pixels(), reference.origin)
+        check_comparable(reference, test)
+        return score_steps(Pair(reference, test), [self.step])[str(self.step)]
+
+
+def solve_chain(
+    chain: Chain, target: Target, reference: Picture, make: Callable[[Chain], Picture]
+) -> tuple[Chain, Aim]:
+    """The chain with its one `auto` setting solved for.
+
+    Parameters
+    ----------
+    chain : Chain
+        With exactly one setting `auto`.
+    target : Target
+    reference : Picture
+    make : function
+        The stored picture of a chain; with the same random numbers at every call.
+
+    Raises
+    ------
+    ChainError
+        If not exactly one setting is `auto`.
+    TargetError
+        If no value of it reaches the target.
+    """
+    if len(chain.open_settings) != 1:
+        raise ChainError(
+            f"an aim solves for one setting: write auto for one in {str(chain)!r}, "
+            f"not for {len(chain.open_settings)}"
+        )
+    ((place, key),) = chain.open_settings
+    step = chain.steps[place]
+    kind = step.method.parameters[key].kind
+    span = kind.span()
+    if span is None:
+        raise ChainError(f"{step.method.name} {key}= cannot be solved for")
+
+    def solved(number: float) -> Chain:
+        return chain.with_setting(place, key, kind.at(number))
+
+    def evaluate(number: float) -> float:
+        return target.measure(reference, make(solved(number)))
+
+    def spell(number: float) -> str:
+        return kind.spell(kind.at(number))
+
+    search = Search(evaluate, Axis(span), spell, target.goal)
+    number, value = search.run()
+    found = solved(number)
+    setting = f"{step.method.name} {key}={spell(number)}"
+    if not target.goal.satisfied(value - target.value):
+        raise TargetError(_miss(search, target, kind, step.name, key))
+    tries = search.tries
+    aim = Aim(str(target.step), target.value, value, target.tolerance, setting, tries, target.sense)
+    return found, aim
+
+
+def _miss(search: Search, target: Target, kind: Kind, name: str, key: str) -> str:
+    """What to say where the target was not reached."""
+    figures = {u: excess + target.value for u, excess in search.tried.items()}
+    label = str(target.step)
+
+    def at(place: float) -> str:
+        setting = search.spell(search.axis.number(place))
+        return f"{figures[place]:.6g} at {key}={setting}"
+
+    low, high = min(figures, key=figures.__getitem__), max(figures, key=figures.__getitem__)
+    if not search.crossings():
+        reach = f"goes from {at(low)} to {at(high)}"
+        if figures[low] == figures[high]:
+            reach = f"is {figures[low]:.6g} at every setting that was tried"
+        return f"{target} is out of reach of {name}: {label} {reach}"
+    below = max((u for u in figures if search.tried[u] <= 0), key=figures.__getitem__)
+    above = min((u for u in figures if search.tried[u] > 0), key=figures.__getitem__)
+    hint = "; the setting takes whole numbers only" if isinstance(kind, Count) else ""
+    return (
+        f"{target} is not met by {name} within {target.tolerance:g} in {search.tries} "
+        f"tries: the closest were {at(below)} and {at(above)}{hint}; "
+        f"write {label}>={target.value:g} or {label}<={target.value:g} for the "
+        "nearest on one side"
+    )

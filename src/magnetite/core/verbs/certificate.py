@@ -1,0 +1,145 @@
+"""Certificates: what a degradation was asked for and what it measurably did."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any, NamedTuple
+
+from magnetite.core.degrade.certify.change import Change, Finding
+from magnetite.core.picture import Clipped
+from magnetite.core.rows import data_frame
+from magnetite.core.verbs.aim import Aim
+
+#: A change of the noise's sd by storing that is worth a word.
+WORTH_SAYING = 0.01
+
+
+class FindingRow(NamedTuple):
+    """One finding of a step, for tables."""
+
+    step: str
+    figure: str
+    unit: str
+    asked: float | None
+    drawn: float | None
+    standard_error: float | None
+    stored: float | None
+    verdict: str
+
+
+@dataclass(frozen=True)
+class StepRecord:
+    """What one step did."""
+
+    step: str
+    findings: tuple[Finding, ...]
+    #: What a user should know or do about it.
+    advice: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Certificate:
+    """What a chain was asked for and what it measurably did to a picture."""
+
+    reference: str
+    reference_sha256: str
+    picture: str
+    chain: str
+    seed: int
+    steps: tuple[StepRecord, ...]
+    #: Of the whole chain, stored picture against reference, in `amplitude_unit`; None where
+    #: the chain changed the picture's size.
+    rms_difference: float | None
+    amplitude_unit: str
+    clipped: Clipped
+    #: Whether values outside the range were clipped, or kept (float pictures).
+    overflow: str
+    #: What a setting was solved for, if one was.
+    aim: Aim | None = None
+
+    @property
+    def verdict(self) -> str:
+        """`as asked` if every figure that can be judged is; otherwise how many are `off`."""
+        off = sum(f.verdict == "off" for record in self.steps for f in record.findings)
+        return f"{off} off" if off else "as asked"
+
+    def rows(self) -> list[FindingRow]:
+        """A row for each finding."""
+        return [
+            FindingRow(
+                record.step, f.quantity, f.unit, f.asked, f.drawn, f.standard_error, f.stored,
+                f.verdict,
+            )
+            for record in self.steps
+            for f in record.findings
+        ]  # fmt: skip
+
+    def frame(self) -> Any:
+        """The rows as a pandas data frame."""
+        return data_frame(self.rows())
+
+    def as_dict(self) -> dict[str, Any]:
+        """The certificate as plain values for JSON."""
+        return {
+            "certificate": 1,
+            "reference": {
+                "name": self.reference,
+                "sha256": self.reference_sha256,
+                "picture": self.picture,
+            },
+            "chain": self.chain,
+            "seed": self.seed,
+            "steps": [
+                {
+                    "step": record.step,
+                    "findings": [
+                        {
+                            "quantity": f.quantity,
+                            "unit": f.unit,
+                            "asked": f.asked,
+                            "drawn": f.drawn,
+                            "standard_error": f.standard_error,
+                            "stored": f.stored,
+                            "verdict": f.verdict,
+                        }
+                        for f in record.findings
+                    ],
+                    "advice": list(record.advice),
+                }
+                for record in self.steps
+            ],
+            "stored": {
+                "rms_difference": self.rms_difference,
+                "unit": self.amplitude_unit,
+                "overflow": self.overflow,
+                "share_below_black": self.clipped.low / self.clipped.total,
+                "share_above_full_scale": self.clipped.high / self.clipped.total,
+            },
+            "aim": None if self.aim is None else asdict(self.aim),
+            "verdict": self.verdict,
+        }
+
+
+def storage_findings(change: Change) -> list[Finding]:
+    """Shares of the samples that storing would clip, where there are any."""
+    total = change.clipped.total
+    sides = (("black", change.clipped.low), ("full scale", change.clipped.high))
+    return [
+        Finding(f"clipped at {side}", "share", None, None, count / total)
+        for side, count in sides
+        if count
+    ]
+
+
+def storage_advice(findings: list[Finding], clipped: Clipped, bits: int | None) -> tuple[str, ...]:
+    """What to do where storing changes the strength of the noise."""
+    sd = next((f for f in findings if f.quantity in ("sd", "noise sd", "contrast")), None)
+    if sd is None or bits is None or not sd.drawn or sd.stored is None:
+        return ()
+    change = sd.stored / sd.drawn - 1
+    if abs(change) < WORTH_SAYING:
+        return ()
+    by = f"{abs(change):.1%} {'weaker' if change < 0 else 'stronger'}"
+    if clipped.share > 0 and change < 0:
+        return (f"clipping leaves the noise {by}: overflow keep gives a float picture without it",)
+    return (f"rounding to {bits} bits leaves the noise {by}: use a picture of more bits",)

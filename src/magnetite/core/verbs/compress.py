@@ -1,0 +1,68 @@
+"""Compress pictures to `.mgt` bytes."""
+
+from __future__ import annotations
+
+import math
+
+from magnetite.core.arrays import Samples
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.errors import InputError
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.verbs.coding import Coder, Compressed
+from magnetite.core.verbs.rate import compress_to_aim, compress_to_rate
+
+
+def compress(
+    source: Picture | Samples,
+    step: str,
+    *,
+    bpp: float | None = None,
+    ratio: float | None = None,
+    aim: str | None = None,
+) -> Compressed:
+    """Compress a picture with one codec, such as `dct step=8dn block=16`.
+
+    Parameters
+    ----------
+    source : Picture or array
+    step : str
+        The codec with its settings; without its quality setting where that is to be found.
+    bpp : float, optional
+        Find the setting for the largest file of at most so many bits per pixel.
+    ratio : float, optional
+        The same for a file so many times smaller than the picture's samples.
+    aim : str, optional
+        Find the setting for a score or gauge of the decoded picture: `psnr=36`, `ssim>=0.95`.
+
+    Returns
+    -------
+    Compressed
+        With what an aim has found, in `aim`.
+
+    Raises
+    ------
+    ChainError
+        If the step or the aim cannot be read or used on this picture.
+    InputError
+        If more than one of `bpp`, `ratio` and `aim` is given, or one is not above 0.
+    TargetError
+        If no setting reaches what is asked for.
+    """
+    picture = as_picture(source)
+    asked = {"bpp": bpp, "ratio": ratio, "aim": aim}
+    given = [name for name, value in asked.items() if value is not None]
+    if len(given) > 1:
+        raise InputError(f"{' and '.join(given)} exclude each other: give one")
+    if aim is not None:
+        return compress_to_aim(picture, step, aim)
+    if ratio is not None:
+        bpp = picture.sample_bits * picture.channels / _positive("ratio", ratio)
+    if bpp is not None:
+        return compress_to_rate(picture, step, _positive("bpp", bpp))
+    return Coder(picture).code(parse_step(step, "codec"))
+
+
+def _positive(name: str, value: float) -> float:
+    if not 0 < value < math.inf:
+        raise InputError(f"{name} is {value:g}; it must be a number above 0")
+    return value

@@ -1,0 +1,174 @@
+"""Run a chain of degradations on a picture and certify it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.chain.bind import Bound, ReadOnce, bind
+from magnetite.core.chain.notation import parse_chain
+from magnetite.core.chain.step import Chain
+from magnetite.core.compute.random import step_generator
+from magnetite.core.degrade.certify.change import Change, Finding, rms, rms_change
+from magnetite.core.errors import PictureError
+from magnetite.core.methods.declarations import Degradation
+from magnetite.core.methods.parameters import Files
+from magnetite.core.picture import Clipped, Picture, as_picture
+from magnetite.core.verbs.aim import Target, solve_chain
+from magnetite.core.verbs.certificate import (
+    Certificate,
+    FindingRow,
+    StepRecord,
+    storage_advice,
+    storage_findings,
+)
+from magnetite.core.verbs.coding import through
+
+#: What becomes of samples outside 0..1: clipped, kept in a float picture, or refused.
+Overflow = Literal["clip", "keep", "fail"]
+
+
+@dataclass(frozen=True)
+class Degraded:
+    """A degraded picture and the certificate of what was done to it."""
+
+    picture: Picture
+    certificate: Certificate
+
+    def rows(self) -> list[FindingRow]:
+        """A row for each finding of the certificate."""
+        return self.certificate.rows()
+
+    def frame(self) -> Any:
+        """The rows as a pandas data frame."""
+        return self.certificate.frame()
+
+
+def degrade(
+    source: Picture | Samples,
+    chain: str,
+    *,
+    seed: int = 0,
+    overflow: Overflow = "clip",
+    aim: str | None = None,
+    files: Files | None = None,
+) -> Degraded:
+    """Degrade a picture by a chain of degradations and codecs.
+
+    Between steps the samples stay float and may leave 0..1; they are rounded and clipped
+    once, at the end.
+
+    Parameters
+    ----------
+    source : Picture or array
+        See `as_picture` for arrays.
+    chain : str
+        Chain notation, such as `gaussian-blur sigma=1.6px + gaussian-noise sd=12dn`.
+    seed : int
+        Same seed and same picture, same result.
+    overflow : "clip", "keep" or "fail"
+        What becomes of samples outside 0..1 at the end: clipped and counted; kept, the result
+        then being a float picture; or refused.
+    aim : str, optional
+        `METRIC=VALUE`: the chain's one setting written `auto` is solved for so that the stored
+        picture has that figure, with the same random numbers at every try.
+    files : Files, optional
+        Reads what settings name by file; each is read once.
+
+    Raises
+    ------
+    ChainError
+        If the chain or the aim cannot be read or used on this picture.
+    PictureError
+        If the picture does not suit a step, or samples leave 0..1 and `overflow` is "fail".
+    TargetError
+        If no setting reaches the aim.
+    """
+    reference = as_picture(source)
+    parsed = parse_chain(chain, "degradation", "codec", auto=aim is not None)
+    run = _Run(reference, reference.digest(), seed, overflow, ReadOnce(files))
+    reached = None
+    if aim is not None:
+        target = Target.parse(aim)
+        parsed, reached = solve_chain(parsed, target, reference, lambda c: run.picture(c)[0])
+    records: list[StepRecord] = []
+    stored, clipped = run.picture(parsed, lambda *work: records.append(run.record(*work)))
+    if overflow == "fail" and clipped.share > 0:
+        raise PictureError(
+            f"{clipped.share:.3%} of the samples leave the range, and overflow is fail: keep them "
+            "in a float picture (overflow keep), or degrade less"
+        )
+    same_size = stored.samples.shape == reference.samples.shape
+    certificate = Certificate(
+        reference=reference.origin,
+        reference_sha256=run.digest.hex(),
+        picture=reference.describe(),
+        chain=str(parsed),
+        seed=seed,
+        steps=tuple(records),
+        rms_difference=rms(stored.pixels() - reference.pixels()) * reference.full_scale
+        if same_size
+        else None,
+        amplitude_unit=reference.amplitude_unit,
+        clipped=clipped,
+        overflow="keep" if stored.bits is None else "clip",
+        aim=reached,
+    )
+    return Degraded(stored, certificate)
+
+
+#: Hears of each step: the samples before and after, and its rate.
+Observer = Callable[[Bound, Pixels, Pixels, float | None], object]
+
+
+@dataclass(frozen=True)
+class _Run:
+    """All but the chain of a degradation."""
+
+    reference: Picture
+    digest: bytes
+    seed: int
+    overflow: Overflow
+    files: Files
+
+    def picture(self, chain: Chain, observe: Observer | None = None) -> tuple[Picture, Clipped]:
+        """The stored picture of a chain, and what clipped."""
+        before = self.reference.pixels()
+        for place, step in enumerate(bind(chain, self.reference.frame, self.files)):
+            after, rate = self._step(place, step, before)
+            if observe is not None:
+                observe(step, before, after, rate)
+            before = after
+        return self._stored(before)
+
+    def _step(self, place: int, step: Bound, pixels: Pixels) -> tuple[Pixels, float | None]:
+        if step.method.kind == "codec":
+            decoded, size = through(step, pixels)
+            return decoded, 8 * size / (pixels.shape[0] * pixels.shape[1])
+        drawn = [step_generator(self.seed, self.digest, place)] if step.draws else []
+        return step.call(pixels, *drawn), None
+
+    def _stored(self, pixels: Pixels) -> tuple[Picture, Clipped]:
+        if self.overflow == "keep" and self.reference.bits is not None:
+            blank = np.zeros_like(pixels[:1, :1])
+            floats = Picture(blank, None, self.reference.colour, self.reference.origin)
+            return floats.with_pixels(pixels)
+        return self.reference.with_pixels(pixels)
+
+    def record(self, step: Bound, before: Pixels, after: Pixels, rate: float | None) -> StepRecord:
+        """What a step measurably did."""
+        picture, clipped = self._stored(after)
+        change = Change(before, after, picture.pixels(), clipped)
+        method = step.method
+        certify = method.certify if isinstance(method, Degradation) else None
+        findings = certify(change, **step.settings) if certify else [rms_change(change)]
+        if rate is not None:
+            findings.insert(0, Finding("rate", "bpp", None, rate, rate))
+        findings += storage_findings(change)
+        advice = storage_advice(findings, clipped, picture.bits)
+        scaled = tuple(finding.in_units_of(self.reference) for finding in findings)
+        return StepRecord(str(step.step), scaled, advice)

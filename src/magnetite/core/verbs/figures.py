@@ -1,0 +1,138 @@
+"""Figures of pictures by metrics and gauges: read the list, measure, say what does not apply."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from magnetite.core.chain.bind import Bound, bind_step
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.chain.step import Step
+from magnetite.core.compute.sharing import Sharing, shared
+from magnetite.core.errors import ChainError, PictureError
+from magnetite.core.methods import declarations
+from magnetite.core.methods.catalogue import every
+from magnetite.core.methods.parameters import Files
+from magnetite.core.picture import Picture
+from magnetite.core.picture.matching import COMMON_SCALE
+from magnetite.core.rows import Row, data_frame
+
+#: Every metric or gauge that applies to the given pictures.
+ALL = "all"
+
+
+class Figures(dict[str, float]):
+    """Figures by the canonical text of their metric or gauge.
+
+    `left_out` says why something that was asked for has no figure, `remarks` are notes on the
+    others; `steps` are what was measured.
+    """
+
+    def __init__(
+        self,
+        figures: Mapping[str, float],
+        steps: Sequence[Step] = (),
+        left_out: Mapping[str, str] | None = None,
+        remarks: Sequence[str] = (),
+    ) -> None:
+        super().__init__(figures)
+        self.steps = tuple(steps)
+        self.left_out = dict(left_out or {})
+        self.remarks = tuple(remarks)
+
+    def unit(self, label: str) -> str:
+        """Unit of a figure; empty where it has none."""
+        step = next(step for step in self.steps if str(step) == label)
+        return step.declared(declarations.Figure).unit
+
+    def rows(self) -> list[Row]:
+        """A row for each figure."""
+        return [Row(label, value, self.unit(label)) for label, value in self.items()]
+
+    def frame(self) -> Any:
+        """The rows as a pandas data frame."""
+        return data_frame(self.rows())
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return type(self), (dict(self), self.steps, self.left_out, self.remarks)
+
+
+def parse_figures(text: str, kind: str) -> list[Step]:
+    """Read a list such as `psnr,ssim window=7`, or `all`; `kind` is "metric" or "gauge"."""
+    if text == ALL:
+        return [Step(method.kind, method.name) for method in every(kind) if method.complete]
+    steps = [parse_step(part, kind) for part in text.split(",")]
+    labels = [str(step) for step in steps]
+    for label in labels:
+        if labels.count(label) > 1:
+            raise ChainError(f"{label!r} is listed twice in {text!r}")
+    return steps
+
+
+def measured(
+    steps: Sequence[Step],
+    *pictures: Picture,
+    strict: bool,
+    sharing: Sharing | None = None,
+    files: Files | None = None,
+    **part: Any,
+) -> Figures:
+    """Figures of a picture, or of a pair, with full scale at `COMMON_SCALE`.
+
+    Parameters
+    ----------
+    steps : list of Step
+        Metrics for a pair, gauges for one picture.
+    strict : bool
+        Whether what the pictures do not suit is an error; if not, it is left out.
+    sharing : Sharing, optional
+        Keeps what is shared of the first picture of a pair.
+    files : Files, optional
+        Reads what settings name by file.
+    **part
+        What metrics take beside the pictures, such as `within`.
+    """
+    sharing = sharing or Sharing()
+    frame = pictures[0].frame
+    bound = {str(step): bind_step(step, frame, files) for step in steps}
+    sharing.passing(pictures[-1])
+    with sharing.open():
+        samples = [shared("samples", _on_common_scale, picture) for picture in pictures]
+        values, left_out = {}, {}
+        for label, one in bound.items():
+            try:
+                values[label] = float(one.call(*samples, COMMON_SCALE, **part))
+            except PictureError as error:
+                if strict:
+                    raise
+                left_out[label] = str(error)
+    sharing.forget()
+    return Figures(values, steps, left_out, _clip_remarks(bound, values, pictures))
+
+
+def _on_common_scale(picture: Picture) -> Any:
+    return picture.on_scale(COMMON_SCALE)
+
+
+def _clip_remarks(
+    bound: Mapping[str, Bound], values: Mapping[str, float], pictures: Sequence[Picture]
+) -> list[str]:
+    """What metrics that clip take off pictures that reach beyond 0..1."""
+    labels = [
+        label
+        for label, one in bound.items()
+        if label in values and one.step.declared(declarations.Figure).clips
+    ]
+    remarks = []
+    for picture in pictures if labels else ():
+        beyond = int(
+            np.count_nonzero((picture.samples < 0) | (picture.samples > picture.full_scale))
+        )
+        if beyond:
+            remarks.append(
+                f"{picture.origin}: {beyond / picture.samples.size:.3%} of the samples lie beyond "
+                f"black and full scale; {', '.join(labels)} take them for these"
+            )
+    return remarks

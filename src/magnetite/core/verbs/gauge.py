@@ -1,0 +1,100 @@
+"""Gauge pictures without a reference."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from magnetite.core.arrays import Samples
+from magnetite.core.errors import PictureError
+from magnetite.core.gauges.kernels.slanted_edge import Edge, measure_edge
+from magnetite.core.gauges.noise_level import NoiseCurve, noise_curve
+from magnetite.core.methods.parameters import Files
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture.matching import COMMON_SCALE
+from magnetite.core.picture.region import Region
+from magnetite.core.verbs.figures import ALL, Figures, measured, parse_figures
+
+DEFAULT_GAUGES = "laplacian-variance"
+
+
+def gauge(
+    source: Picture | Samples,
+    gauges: str = DEFAULT_GAUGES,
+    *,
+    region: Region | str | None = None,
+    strict: bool = True,
+    files: Files | None = None,
+) -> Figures:
+    """Figures of one picture alone, by the gauge's canonical text.
+
+    Parameters
+    ----------
+    source : Picture or array
+    gauges : str
+        Names with settings, separated by commas; or `all`, which leaves out what does not apply.
+    region : Region or str, optional
+        The part to gauge, as in `120,80,64x48`: left, top, width x height, px.
+    strict : bool
+        Whether a gauge that the picture does not suit is an error; if not, it is left out.
+    files : Files, optional
+        Reads what settings name by file.
+
+    Returns
+    -------
+    Figures
+        Amplitudes are in dn of 8 bits, whatever the picture's depth.
+
+    Raises
+    ------
+    PictureError
+        If the picture's size or colour does not suit a gauge.
+    ChainError
+        If `gauges` cannot be read.
+    """
+    picture = _part(as_picture(source), region)
+    steps = parse_figures(gauges, "gauge")
+    figures = measured(steps, picture, strict=strict and gauges != ALL, files=files)
+    if _OF_EDGES & figures.keys():
+        figures.remarks += (f"{picture.origin}: {measure_edge(picture).words}",)
+    return figures
+
+
+#: Gauges of an edge that is found automatically: which one is said.
+_OF_EDGES = {"mtf50", "mtf10"}
+
+
+@dataclass(frozen=True)
+class GaugeCurves:
+    """Noise over signal, in dn of 8 bits, and an edge's transfer; None where there is none."""
+
+    noise: NoiseCurve | None
+    edge: Edge | None
+    #: Why one is missing.
+    remarks: tuple[str, ...] = ()
+
+
+def gauge_curves(source: Picture | Samples, *, region: Region | str | None = None) -> GaugeCurves:
+    """The noise curve of one picture, and the transfer function of its sharpest edge.
+
+    Parameters
+    ----------
+    source : Picture or array
+    region : Region or str, optional
+        The part to gauge.
+    """
+    picture = _part(as_picture(source), region)
+    remarks = []
+    noise = edge = None
+    try:
+        noise = noise_curve(picture.on_scale(COMMON_SCALE), COMMON_SCALE)
+    except PictureError as error:
+        remarks.append(f"{picture.origin}: {error}")
+    try:
+        edge = measure_edge(picture)
+    except PictureError as error:
+        remarks.append(str(error))
+    return GaugeCurves(noise, edge, tuple(remarks))
+
+
+def _part(picture: Picture, region: Region | str | None) -> Picture:
+    return picture if region is None else Region.of_text(region).crop(picture)

@@ -1,0 +1,139 @@
+"""Restore pictures, and judge what was done."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from magnetite.core.analysis.residual import TakenAway, taken_away
+from magnetite.core.arrays import Samples
+from magnetite.core.chain.bind import ReadOnce
+from magnetite.core.chain.notation import parse_chain
+from magnetite.core.errors import InputError
+from magnetite.core.methods.parameters import Files
+from magnetite.core.picture import Clipped, Picture, as_picture
+from magnetite.core.picture.matching import check_comparable
+from magnetite.core.rows import data_frame
+from magnetite.core.verbs.restoring import run
+from magnetite.core.verbs.score import DEFAULT_METRICS, Scores, score
+from magnetite.core.verbs.tuning import Tuned, tune
+
+
+class RestoredRow(NamedTuple):
+    """One figure before and after; what belongs to the restoration itself has no before."""
+
+    figure: str
+    before: float | None
+    after: float
+    unit: str = ""
+
+
+@dataclass(frozen=True)
+class Restored:
+    """A restored picture, the canonical chain that made it, and what came of it."""
+
+    picture: Picture
+    #: With the sd of the noise where that was estimated.
+    chain: str
+    clipped: Clipped
+    #: What was taken away; None where the picture is too small to be judged or has no luma.
+    taken: TakenAway | None
+    #: Scores against the reference, where there is one.
+    before: Scores | None = None
+    after: Scores | None = None
+    #: What tuning has found, where a setting was tuned.
+    tuned: Tuned | None = None
+    #: Remarks for the user.
+    notes: tuple[str, ...] = ()
+
+    def rows(self) -> list[RestoredRow]:
+        """Scores before and after, then what was taken away."""
+        rows = []
+        if self.before is not None and self.after is not None:
+            rows += [
+                RestoredRow(label, self.before[label], self.after[label], self.before.unit(label))
+                for label in self.before
+            ]
+        if self.taken is not None:
+            rows += [
+                RestoredRow(f"taken {name}", None, value, unit)
+                for name, value, unit in self.taken.figures()
+            ]
+        return rows
+
+    def frame(self) -> Any:
+        """The rows as a pandas data frame."""
+        return data_frame(self.rows())
+
+
+def restore(
+    source: Picture | Samples,
+    chain: str,
+    *,
+    reference: Picture | Samples | None = None,
+    aim: str | None = None,
+    metrics: str = DEFAULT_METRICS,
+    files: Files | None = None,
+) -> Restored:
+    """Restore a picture by a chain of restorations, such as `median size=3`.
+
+    Samples stay float between the steps and are rounded and clipped once, at the end. Where a
+    method takes the sd of the noise and is given none, or `auto`, it is estimated from what the
+    steps before have left.
+
+    Parameters
+    ----------
+    source : Picture or array
+        The degraded picture.
+    chain : str
+        Chain notation.
+    reference : Picture or array, optional
+        The clean picture: both are scored against it.
+    aim : str, optional
+        `METRIC=best`: the setting written `auto` is tuned, by any metric where there is a
+        reference; without one by psnr, from the unbiased estimate of its risk.
+    metrics : str
+        What both are scored by.
+    files : Files, optional
+        Reads what settings name by file; each is read once.
+
+    Raises
+    ------
+    ChainError
+        If the chain or the aim cannot be read or used on this picture.
+    PictureError
+        If the picture does not suit a step or does not match the reference.
+    """
+    picture = as_picture(source)
+    clean = None if reference is None else as_picture(reference)
+    if clean is not None:
+        check_comparable(clean, picture)
+    steps, files = parse_chain(chain, "restoration", auto=True), ReadOnce(files)
+    tuned = None
+    if aim is not None:
+        tuned = tune(picture, steps, _best_of(aim), clean, files)
+        steps = tuned.chain
+    pixels, known = run(picture, steps, picture.pixels(), files)
+    restored, clipped = picture.with_pixels(pixels)
+    pairs = zip(steps.steps, known.steps, strict=True)
+    notes = [f"sd of the noise estimated: {now}" for step, now in pairs if now is not step]
+    before, after = (
+        None if clean is None else score(clean, one, metrics) for one in (picture, restored)
+    )
+    taken = taken_away(picture, restored)
+    return Restored(
+        restored, str(known), clipped, taken, before, after, tuned, tuple(_all(notes, tuned))
+    )
+
+
+def _all(notes: list[str], tuned: Tuned | None) -> Iterable[str]:
+    return notes if tuned is None else [tuned.words, *notes]
+
+
+def _best_of(aim: str) -> str:
+    """The metric of `METRIC=best`."""
+    metric, _, value = aim.rpartition("=")
+    if not metric or value != "best":
+        raise InputError(f"the aim {aim!r} is not METRIC=best, as in psnr=best")
+    return metric
