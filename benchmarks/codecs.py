@@ -29,7 +29,9 @@ LOWEST, HIGHEST = 0.08, 2.3
 
 def points(picture: Picture, codec: str) -> list[tuple[float, float]]:
     """Rate and PSNR within the range of rates."""
-    found = [(p.bpp, p.scores["psnr"]) for p in magnetite.curve(picture, codec, "psnr")]
+    found = [
+        (p.bpp, p.scores["psnr"]) for p in magnetite.curve(picture, codec, "psnr").points(0, 0)
+    ]
     return [(bpp, quality) for bpp, quality in found if LOWEST <= bpp <= HIGHEST]
 
 

@@ -8,6 +8,7 @@ import sys
 from collections.abc import Callable
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -17,7 +18,10 @@ from scipy import ndimage
 
 import magnetite
 from magnetite.cli.main import execute
-from magnetite.core.picture import Picture, as_picture
+from magnetite.core.chain.bind import bind_step
+from magnetite.core.chain.step import Step
+from magnetite.core.picture import Frame, Picture, as_picture
+from magnetite.files.resources import DiskFiles
 
 settings.register_profile("steady", deadline=None, derandomize=True)
 settings.load_profile("steady")
@@ -50,6 +54,12 @@ def run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Run:
         return done
 
     return run_program
+
+
+def arguments(step: Step, picture: Picture | None = None) -> dict[str, Any]:
+    """What a step's function is given for a picture; of 8 bits gray if none is named."""
+    frame = Frame(1, 1, 1, "gray", 8) if picture is None else picture.frame
+    return dict(bind_step(step, frame, DiskFiles()).arguments)
 
 
 def size_of(path: Path) -> tuple[int, int]:

@@ -19,6 +19,11 @@ _PADDING = {"mirror": "symmetric", "repeat": "edge", "wrap": "wrap", "black": "c
 _MODES = {"mirror": "reflect", "repeat": "nearest", "wrap": "wrap", "black": "constant"}
 
 
+def within(boundary: Boundary, reach: int) -> int | None:
+    """How far from a sample a convolution looks, px; None where the edges are joined."""
+    return None if boundary == "wrap" else reach
+
+
 def convolve(plane: Pixels, kernel: Float64, boundary: Boundary = "mirror") -> Pixels:
     """Convolve a plane with a two-dimensional kernel of odd sides, through the FFT.
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.compute import psf
-from magnetite.core.compute.filters import Boundary, convolve, convolve_separable
+from magnetite.core.compute.filters import Boundary, convolve, convolve_separable, within
 from magnetite.core.compute.windows import gaussian_kernel, kernel_sd
 from magnetite.core.degrade.certify.change import Change, Finding, rms_change
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
@@ -52,6 +52,7 @@ def _certify_gaussian(change: Change, *, sigma: float, boundary: str) -> list[Fi
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.5",
     certify=_certify_gaussian,
+    reach=lambda *, sigma, boundary, **_: within(boundary, gaussian_kernel(sigma).size // 2),
 )
 def gaussian_blur(
     pixels: Pixels,
@@ -90,6 +91,7 @@ def _certify_box(change: Change, *, size: float, boundary: str) -> list[Finding]
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.5",
     certify=_certify_box,
+    reach=lambda *, size, boundary, **_: within(boundary, psf.segment(size).size // 2),
 )
 def box_blur(
     pixels: Pixels,
@@ -127,6 +129,7 @@ def _certify_defocus(change: Change, *, radius: float, boundary: str) -> list[Fi
     colour=ColourPolicy.EACH,
     source="Hopkins, Proc. Royal Society A 231, 1955, doi:10.1098/rspa.1955.0158; " + _HECHT,
     certify=_certify_defocus,
+    reach=lambda *, radius, boundary, **_: within(boundary, max(psf.disk(radius).shape) // 2),
 )
 def defocus(
     pixels: Pixels,
@@ -152,6 +155,10 @@ def defocus(
     return convolve(pixels, psf.disk(radius), boundary)
 
 
+def _reach_of_motion(*, length: float, angle: float, boundary: Boundary) -> int | None:
+    return within(boundary, max(psf.motion(length, angle).shape) // 2)
+
+
 def _certify_motion(change: Change, *, length: float, angle: float, boundary: str) -> list[Finding]:
     turn = math.radians(angle)
     paths = abs(math.cos(turn)) * length, abs(math.sin(turn)) * length
@@ -165,6 +172,7 @@ def _certify_motion(change: Change, *, length: float, angle: float, boundary: st
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.6",
     certify=_certify_motion,
+    reach=_reach_of_motion,
 )
 def motion_blur(
     pixels: Pixels,
@@ -204,6 +212,7 @@ def _certify_psf(change: Change, *, kernel: Float64, boundary: str) -> list[Find
     colour=ColourPolicy.EACH,
     source=_HECHT,
     certify=_certify_psf,
+    reach=lambda *, kernel, boundary, **_: within(boundary, max(np.shape(kernel))),
 )
 def psf_blur(
     pixels: Pixels,

@@ -40,6 +40,7 @@ def _certify_salt_pepper(
     colour=ColourPolicy.JOINT,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2",
     certify=_certify_salt_pepper,
+    reach=0,
 )
 def salt_pepper(
     pixels: Pixels,
@@ -96,6 +97,7 @@ def _certify_impulses(change: Change, *, density: float, per: str) -> list[Findi
         "doi:10.1109/TIP.2005.857261"
     ),
     certify=_certify_impulses,
+    reach=0,
 )
 def impulse_noise(
     pixels: Pixels,

@@ -92,6 +92,11 @@ def _certify_quantize(
     return [*findings, error, Finding("mean shift", "fs", None, shift)]
 
 
+def _reach_of_dither(*, dither: Dither, **_: object) -> int | None:
+    """Patterns and the diffusion of errors need the whole picture."""
+    return 0 if dither in ("none", "rectangular", "triangular") else None
+
+
 @degradation(
     "quantize",
     summary="Round samples to few levels, evenly spaced or optimal, with or without dither.",
@@ -100,6 +105,8 @@ def _certify_quantize(
     "Lipshitz, Wannamaker and Vanderkooy, J. Audio Engineering Society 40(5), 1992 (dither)",
     one_of=("bits", "levels", "step"),
     certify=_certify_quantize,
+    reach=_reach_of_dither,
+    statistics=lambda *, design, **_: design == "lloyd-max",
 )
 def quantize(
     pixels: Pixels,
@@ -200,6 +207,7 @@ def _certify_planes(
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.2",
     one_of=("keep", "drop"),
     certify=_certify_planes,
+    reach=0,
 )
 def bit_planes(
     pixels: Pixels,

@@ -16,6 +16,7 @@ from magnetite.core.degrade.kernels.strength import (
     MeanSquare,
     Ratio,
     Sd,
+    depends_on_signal,
     noise_sd,
 )
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
@@ -31,6 +32,8 @@ _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), secti
     source=_GONZALEZ,
     one_of=STRENGTH,
     certify=certify_additive(NORMAL),
+    reach=0,
+    statistics=depends_on_signal,
 )
 def gaussian_noise(
     pixels: Pixels,
@@ -72,6 +75,8 @@ def gaussian_noise(
     source=_GONZALEZ,
     one_of=STRENGTH,
     certify=certify_additive(UNIFORM),
+    reach=0,
+    statistics=depends_on_signal,
 )
 def uniform_noise(
     pixels: Pixels,
@@ -99,6 +104,8 @@ def uniform_noise(
     source=_BOVIK,
     one_of=STRENGTH,
     certify=certify_additive(LAPLACE),
+    reach=0,
+    statistics=depends_on_signal,
 )
 def laplace_noise(
     pixels: Pixels,

@@ -45,6 +45,7 @@ def _certify_poisson(change: Change, *, photons: float) -> list[Finding]:
     colour=ColourPolicy.JOINT,
     source="Janesick, Photon Transfer (2007), chapter 3, doi:10.1117/3.725073",
     certify=_certify_poisson,
+    reach=0,
 )
 def poisson_noise(
     pixels: Pixels, rng: np.random.Generator, *, photons: Annotated[float, Number(1, 1e9)]
@@ -107,6 +108,7 @@ def _gamma_function(contrast: float) -> Callable[[Float64], Float64]:
     colour=ColourPolicy.JOINT,
     source="Goodman, Speckle Phenomena in Optics, 2nd ed. (2020), chapter 4, doi:10.1117/3.2548484",
     certify=_certify_speckle,
+    reach=0,
 )
 def speckle(
     pixels: Pixels,

@@ -21,6 +21,7 @@ Gain = Annotated[float, Number(0, 4)]
     summary="Stretch or shrink the differences from a middle tone.",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ,
+    reach=0,
 )
 def contrast(
     pixels: Pixels,
@@ -52,6 +53,7 @@ def contrast(
     summary="Raise samples to a power: darker above 1, brighter below.",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ,
+    reach=0,
 )
 def gamma(
     pixels: Pixels,
@@ -78,6 +80,7 @@ def gamma(
     summary="Add one amount to every sample.",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ,
+    reach=0,
 )
 def offset(
     pixels: Pixels,
@@ -104,6 +107,7 @@ def offset(
     summary="Limit samples to a range of tones.",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ,
+    reach=0,
 )
 def clip(
     pixels: Pixels,
@@ -173,6 +177,7 @@ def vignette(
     summary="Weight red, green and blue differently: a wrong white balance.",
     colour=ColourPolicy.RGB,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 6.5",
+    reach=0,
 )
 def colour_cast(
     pixels: Pixels,

@@ -21,6 +21,7 @@ _LARGEST_NETWORK = 121
     summary="Replace each sample by the median of its window.",
     colour=ColourPolicy.EACH,
     source="Tukey, Exploratory Data Analysis (1977), chapter 7",
+    reach=lambda *, size, **_: size // 2,
 )
 def median(
     pixels: Pixels,
@@ -113,6 +114,7 @@ def _bands(height: int, work: Any) -> None:
     summary="Replace impulses by the median of a window that grows until it holds good samples.",
     colour=ColourPolicy.EACH,
     source="Hwang and Haddad, IEEE Trans. Image Processing 4(4), 1995, doi:10.1109/83.370679",
+    reach=lambda *, largest: largest // 2,
 )
 def adaptive_median(
     pixels: Pixels, *, largest: Annotated[int, Count(3, 51, odd=True)] = 11

@@ -20,6 +20,8 @@ from magnetite.core.restore.kernels.planes import mirrored, rows_of, to_picture,
     colour=ColourPolicy.JOINT,
     source="Buades, Coll and Morel, Multiscale Modeling and Simulation 4(2), 2005, "
     "doi:10.1137/040616024",
+    reach=lambda *, patch, search, **_: patch // 2 + search // 2,
+    statistics=lambda *, sd, **_: sd is None,
 )
 def nl_means(
     pixels: Pixels,

@@ -24,6 +24,8 @@ _ROWS = 128
     summary="Cosine transform of blocks at all positions, small coefficients left out, averaged.",
     colour=ColourPolicy.EACH,
     source="Yaroslavsky, Egiazarian and Astola, Proc. SPIE 4304, 2001, doi:10.1117/12.424970",
+    reach=_BLOCK - 1,
+    statistics=lambda *, sd, **_: sd is None,
 )
 def sliding_dct(
     pixels: Pixels,

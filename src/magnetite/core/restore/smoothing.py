@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, Literal
 
 import numpy as np
@@ -24,6 +25,7 @@ _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), secti
     summary="Replace each sample by the mean of its square window.",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ + "5",
+    reach=lambda *, size: size // 2,
 )
 def mean(pixels: Pixels, *, size: Annotated[int, Count(1, 501, odd=True)] = 3) -> Pixels:
     """Mean of a `size` x `size` window, mirrored at the edges.
@@ -46,6 +48,7 @@ def mean(pixels: Pixels, *, size: Annotated[int, Count(1, 501, odd=True)] = 3) -
     summary="Smooth with a Gaussian, mirrored at the edges.",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ + "5",
+    reach=lambda *, sigma: gaussian_kernel(sigma).size // 2,
 )
 def gaussian(pixels: Pixels, *, sigma: Annotated[float, Length(0, 200)] = 1.0) -> Pixels:
     """Weighted mean with Gaussian weights of unit sum, cut at 4.5 sigma, mirrored at the edges.
@@ -68,6 +71,7 @@ def gaussian(pixels: Pixels, *, sigma: Annotated[float, Length(0, 200)] = 1.0) -
     summary="Mean of the neighbours that are near and alike.",
     colour=ColourPolicy.JOINT,
     source="Tomasi and Manduchi, Int. Conf. Computer Vision, 1998, doi:10.1109/ICCV.1998.710815",
+    reach=lambda *, sigma, **_: math.ceil(2.5 * sigma),
 )
 def bilateral(
     pixels: Pixels,
@@ -121,6 +125,8 @@ def bilateral(
     colour=ColourPolicy.EACH,
     source="Lee, IEEE Trans. Pattern Analysis and Machine Intelligence 2(2), 1980, "
     "doi:10.1109/TPAMI.1980.4766994",
+    reach=lambda *, size, **_: size // 2,
+    statistics=lambda *, sd, **_: sd is None,
 )
 def wiener(
     pixels: Pixels,
@@ -158,6 +164,7 @@ def wiener(
     colour=ColourPolicy.EACH,
     source="He, Sun and Tang, IEEE Trans. Pattern Analysis and Machine Intelligence 35(6), 2013, "
     "doi:10.1109/TPAMI.2012.213",
+    reach=lambda *, radius, **_: 2 * radius,
 )
 def guided(
     pixels: Pixels,
@@ -196,6 +203,7 @@ def guided(
     colour=ColourPolicy.EACH,
     source="Perona and Malik, IEEE Trans. Pattern Analysis and Machine Intelligence 12(7), 1990, "
     "doi:10.1109/34.56205",
+    reach=lambda *, iterations, **_: int(iterations),
 )
 def anisotropic_diffusion(
     pixels: Pixels,
@@ -244,6 +252,7 @@ def anisotropic_diffusion(
     summary="Add what a Gaussian takes away, where it is more than noise.",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ + "6",
+    reach=lambda *, sigma, **_: gaussian_kernel(sigma).size // 2,
 )
 def sharpen(
     pixels: Pixels,

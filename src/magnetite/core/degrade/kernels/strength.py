@@ -22,6 +22,11 @@ Channels = Literal["independent", "common"]
 STRENGTH = ("sd", "variance", "psnr", "snr")
 
 
+def depends_on_signal(*, snr: float | None = None, **_: object) -> bool:
+    """Whether the strength follows from the mean square of the whole picture."""
+    return snr is not None
+
+
 def noise_sd(
     pixels: Pixels,
     *,

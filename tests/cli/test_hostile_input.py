@@ -45,24 +45,20 @@ def gray(tmp_path: Path) -> Path:
     ],
 )
 def test_aims_at_whole_numbers_end(verb: str, chain: str, aim: str, words: str) -> None:
-    from magnetite.core.verbs.rate import compress_to_aim
-
     picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
     start = time.perf_counter()
-    solve = compress_to_aim if verb == "compress" else magnetite.degrade
+    solve = magnetite.compress if verb == "compress" else magnetite.degrade
     with pytest.raises(TargetError, match=words):
         solve(picture, chain, aim=aim)
     assert time.perf_counter() - start < 20
 
 
 def test_at_least_and_at_most_are_the_nearest_that_satisfy() -> None:
-    from magnetite.core.verbs.rate import compress_to_aim
-
     picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
-    found, aim = compress_to_aim(picture, "jpeg", "ssim>=0.9")
+    found = magnetite.compress(picture, "jpeg", aim="ssim>=0.9")
     quality = int(found.step.split("=")[1])
     coarser = magnetite.compress(picture, f"jpeg quality={quality - 1}").picture
-    assert aim.reached >= 0.9 > magnetite.score(picture, coarser, "ssim")["ssim"]
+    assert found.aim.reached >= 0.9 > magnetite.score(picture, coarser, "ssim")["ssim"]
     few = magnetite.degrade(picture, "quantize bits=auto", aim="psnr>=30").certificate
     (bits,) = (int(s.step.split("=")[1]) for s in few.steps)
     worse = magnetite.degrade(picture, f"quantize bits={bits - 1}").picture

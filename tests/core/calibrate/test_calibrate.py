@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 import magnetite
-from conftest import Run, size_of
+from conftest import Run, arguments, size_of
 from magnetite.core.calibrate.photon_transfer import photon_transfer
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import PictureError
@@ -74,7 +74,7 @@ def test_flat_fields_tell_the_fixed_pattern_and_rows() -> None:
     ):  # fmt: skip
         width = (estimate.high - estimate.low) / 2 / 1.96
         assert abs(estimate.value - truth) < 4 * width + 0.002 * truth
-    again = parse_step(result.step, "degradation").arguments(as_picture(np.zeros((1, 1), np.uint8)))
+    again = arguments(parse_step(result.step, "degradation"))
     assert again["prnu"] == pytest.approx(0.01, rel=0.03)
     assert again["row"] == pytest.approx(6, rel=0.1)
 
@@ -113,7 +113,7 @@ def test_the_blur_of_an_edge_is_found_again(sigma: float) -> None:
         edge = measure_edge(picture)
         best = parse_step(edge.blurs[0].step, "degradation")
         assert best.method.name == "gaussian-blur"
-        assert best.arguments(picture)["sigma"] == pytest.approx(sigma, rel=0.02)
+        assert arguments(best, picture)["sigma"] == pytest.approx(sigma, rel=0.02)
         assert edge.angle == pytest.approx(5, abs=0.1)
     # Closed form: the Gaussian's transfer times that of a px.
     f = np.linspace(0, 1, 100_001)

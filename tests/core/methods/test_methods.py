@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 
 import magnetite
+from conftest import arguments
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.gauges.naturalness import fit_naturalness
@@ -21,7 +22,7 @@ from magnetite.core.picture import Picture
 from magnetite.files.sidecar import write_json
 from magnetite.scenes.catalogue import SCENES
 
-ROOT = Path(__file__).parents[1]
+ROOT = Path(__file__).parents[3]
 KERNEL = Path(tempfile.mkdtemp()) / "kernel.npy"
 np.save(KERNEL, np.array([[0, 1, 0], [1, 4, 1], [0, 1, 0]]))
 MODEL = KERNEL.with_name("model.json")
@@ -109,14 +110,12 @@ def test_methods_run_on_every_sort_of_picture(method: Method, picture: Picture) 
 def test_pixel_methods_leave_the_callers_array_alone(kind: str) -> None:
     rng = np.random.default_rng(0)
     for method in every(kind):
-        arguments = parse_step(example(method), kind).arguments(
-            magnetite.Picture(np.zeros((4, 4), np.uint8), 8, "gray")
-        )
+        settings = arguments(parse_step(example(method), kind))
         for dtype in (np.float32, np.float64):
             pixels = rng.random((16, 17, 3)).astype(dtype)
             pixels.flags.writeable = False
-            rest = (rng,) if kind == "degradation" else ()
-            result = method.function(pixels, *rest, **arguments)
+            rest = (rng,) if "rng" in method.inputs else ()
+            result = method.function(pixels, *rest, **settings)
             assert (result.dtype, result.shape) == (pixels.dtype, pixels.shape)
             assert not np.shares_memory(result, pixels)
 

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import magnetite
-from conftest import texture
+from conftest import arguments, texture
 from magnetite.core.calibrate.fitting import Estimate, fit_line
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.compute.psf import crossing, gaussian, shape_of
@@ -21,10 +21,11 @@ from magnetite.core.gauges.kernels.edge_search import candidates
 from magnetite.core.methods.catalogue import every
 from magnetite.core.metrics.kernels.moment_bands import moments
 from magnetite.core.metrics.kernels.moments import window_mean, window_moments
-from magnetite.core.metrics.kernels.ssim_bands import mean_similarity
+from magnetite.core.metrics.kernels.ssim_bands import summed_similarity
 from magnetite.core.metrics.kernels.ssim_terms import similarity, term_map
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.verbs.aim import MOST_TRIES, Target, solve_chain
+from magnetite.core.solve.bracket import MOST_TRIES
+from magnetite.core.verbs.aim import Target, solve_chain
 
 
 @pytest.mark.parametrize("height", [11, 12, 42, 43, 74, 75, 107])
@@ -35,7 +36,8 @@ def test_the_compiled_loop_is_right_at_every_border_of_its_tiles(height: int, wi
     weights = gaussian_kernel(1.5, 5)
     slow = window_moments(x, y, weights)
     expected = float(term_map(similarity, slow, 1e-4, 9e-4).mean())
-    assert mean_similarity(x, y, weights, 1e-4, 9e-4) == pytest.approx(expected, abs=1e-12)
+    total, count = summed_similarity(x, y, weights, 1e-4, 9e-4)
+    assert total / count == pytest.approx(expected, abs=1e-12)
     for size in (weights.size, 2, 9):
         weights = rng.random(size)
         weights /= weights.sum()
@@ -125,7 +127,7 @@ def solved(figure: Callable[[float], float], target: float, auto: str = "gaussia
     reference = as_picture(np.zeros((1, 1)))
 
     def make(chain: object) -> Picture:
-        argument = next(iter(chain.steps[0].arguments(reference).values()))
+        argument = next(iter(arguments(chain.steps[0], reference).values()))
         return as_picture(np.full((1, 1), figure(argument) / 255))
 
     return solve_chain(chain, Target.parse(f"mean={target!r}"), reference, make)
@@ -137,7 +139,7 @@ def test_the_search_finds_a_setting(name: str) -> None:
     chain, aim = solved(figure, target)
     assert abs(aim.reached - target) <= aim.tolerance
     assert aim.tries <= MOST_TRIES
-    sd = chain.steps[0].arguments(as_picture(np.zeros((1, 1))))["sd"]
+    sd = arguments(chain.steps[0], as_picture(np.zeros((1, 1))))["sd"]
     assert figure(sd) == pytest.approx(aim.reached, abs=1e-12)
 
 

@@ -12,7 +12,7 @@ from scipy.ndimage import median_filter
 
 import magnetite
 import slow_collaborative
-from conftest import Run, texture
+from conftest import Run, arguments, texture
 from magnetite.core.analysis.residual import taken_away
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.compute.threads import told, use_threads
@@ -88,8 +88,7 @@ def test_no_result_depends_on_the_number_of_threads() -> None:
             for count in (1, 2):
                 use_threads(count)
                 step = parse_chain(f"{name} {settings}", "restoration").steps[0]
-                blank = as_picture(np.zeros((2, 2), np.uint8))
-                results.append(step.method.function(pixels, **step.arguments(blank)))
+                results.append(step.method.function(pixels, **arguments(step)))
             np.testing.assert_array_equal(*results, err_msg=name)
     finally:
         use_threads(2)
@@ -97,7 +96,7 @@ def test_no_result_depends_on_the_number_of_threads() -> None:
 
 def test_a_listener_is_told_how_far_it_is() -> None:
     heard: list[tuple[int, int]] = []
-    with told(lambda done, total: heard.append((done, total))):
+    with told(lambda done, total, name: heard.append((done, total))):
         apply("nl-means", texture(200, 20).astype(np.float32), sd=0.1, search=3)
     assert heard == [(1, 4), (2, 4), (3, 4), (4, 4)]
 

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import arguments
 from magnetite.core.chain.notation import parse_chain, parse_step, parse_sweep
 from magnetite.core.chain.sweep import expand_sweep
 from magnetite.core.errors import ChainError
@@ -45,7 +46,7 @@ def test_block_sizes_are_height_by_width() -> None:
     assert str(parse_step("dct block=8x8 step=8dn", "codec")) == "dct step=8dn"
     step = parse_step("dct step=8dn block=2x8", "codec")
     assert str(step) == "dct step=8dn block=2x8"
-    assert step.arguments(GRAY8)["block"] == (2, 8)
+    assert arguments(step, GRAY8)["block"] == (2, 8)
 
 
 @given(
@@ -66,7 +67,7 @@ def test_spelling_and_reading_are_inverse(
 
 def test_amplitudes_follow_the_bit_depth() -> None:
     def sd(text: str, picture: object) -> float:
-        return parse_step(f"gaussian-noise sd={text}", "degradation").arguments(picture)["sd"]
+        return arguments(parse_step(f"gaussian-noise sd={text}", "degradation"), picture)["sd"]
 
     assert sd("51dn", GRAY8) == pytest.approx(0.2)
     assert sd("13107dn", GRAY16) == pytest.approx(0.2)
@@ -79,7 +80,7 @@ def test_amplitudes_follow_the_bit_depth() -> None:
 
 def test_units_become_what_the_method_takes() -> None:
     def argument(text: str, name: str, picture: object) -> float:
-        return parse_step(text, "degradation").arguments(picture)[name]
+        return arguments(parse_step(text, "degradation"), picture)[name]
 
     variance = "gaussian-noise variance=65.025dn2"
     assert argument(variance, "variance", GRAY8) == pytest.approx(0.001)

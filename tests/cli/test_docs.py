@@ -15,7 +15,7 @@ import typer
 from magnetite.cli.main import app, main
 from magnetite.core.methods.catalogue import every
 
-ROOT = Path(__file__).parents[1]
+ROOT = Path(__file__).parents[2]
 README = (ROOT / "README.md").read_text()
 
 

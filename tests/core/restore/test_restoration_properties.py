@@ -7,13 +7,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import array_shapes, arrays
+from test_restorations import STEPS, apply, psnr
 
 import magnetite
-from conftest import Run, texture
+from conftest import Run, arguments, texture
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.verbs.restore import restore
-from test_restorations import STEPS, apply, psnr
 
 #: Weighted means of samples, and medians: nothing they make lies outside what was there.
 MEANS = {
@@ -59,7 +59,7 @@ def test_means_and_medians_stay_within_what_was_there(plane: np.ndarray) -> None
 @given(plane=planes)
 def test_any_picture_of_any_size_gives_finite_samples(name: str, plane: np.ndarray) -> None:
     step = parse_chain(f"{name} {STEPS[name]}", "restoration").steps[0]
-    result = step.method.function(plane, **step.arguments(as_picture(np.zeros((1, 1), np.uint8))))
+    result = step.method.function(plane, **arguments(step))
     assert (result.shape, result.dtype) == (plane.shape, plane.dtype)
     assert np.isfinite(result).all()
 
@@ -101,7 +101,7 @@ def test_channels_are_treated_alike(name: str) -> None:
     """Three equal channels stay equal; methods of each channel give that of the plane alone."""
     plane = (0.1 + 0.8 * texture(33, 40)).astype(np.float32)
     step = parse_chain(f"{name} {STEPS[name]}", "restoration").steps[0]
-    settings = step.arguments(as_picture(np.zeros((1, 1), np.uint8)))
+    settings = arguments(step)
     alone = step.method.function(plane, **settings)
     together = step.method.function(np.dstack([plane] * 3), **settings)
     np.testing.assert_allclose(together[..., 1], together[..., 0], atol=1e-5)

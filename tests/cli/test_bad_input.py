@@ -146,7 +146,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     ),
     "two crops": (
         ("score", "gray.png", "gray.png", "--region", "1,1,9x9", "--crop-border", "2"),
-        "--region and --crop-border exclude each other",
+        "a region and a border exclude each other",
     ),
     "edge in a dot": (("calibrate", "blur", "dot.png"), "no straight edge"),
     "no edge": (("calibrate", "blur", "small.png"), "no straight edge .* name the region"),
