@@ -79,7 +79,7 @@ class Bound:
     @property
     def memory(self) -> float:
         """Bytes that it takes at most for each sample of the picture, its result included."""
-        return self.method.memory
+        return self.method.memory_of(self.settings)
 
     def call(self, *inputs: Any, **more: Any) -> Any:
         """What the method's function gives for pixels, or for whatever its kind takes."""

@@ -64,6 +64,7 @@ def _kept_remark(
     points="1,2,4,8,16,32,64,100",
     one_of=("rank", "energy", "error"),
     remark=_break_even_remark,
+    memory=80,
 )
 def svd(
     frame: Frame,

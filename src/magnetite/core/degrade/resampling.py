@@ -74,6 +74,7 @@ def downsample(
     colour=ColourPolicy.EACH,
     source=_SOURCE,
     certify=_certify_size,
+    memory=lambda *, factor, **_: 16 + 16 * factor**2,
 )
 def upsample(
     pixels: Pixels,

@@ -27,6 +27,7 @@ from magnetite.core.methods.declarations import (
     Direction,
     Gauge,
     MaskRule,
+    Memory,
     Method,
     MethodKind,
     Metric,
@@ -67,7 +68,7 @@ class Needs(TypedDict, total=False):
 
     reach: Reach
     statistics: Statistics
-    memory: float
+    memory: Memory
 
 
 _methods: dict[tuple[str, str], Method] = {}

@@ -18,6 +18,7 @@ MaskRule = Literal["samples", "windows"] | None
 Direction = Literal["higher", "lower"]
 Reach = int | None | Callable[..., int | None]
 Statistics = bool | Callable[..., bool]
+Memory = float | Callable[..., float]
 
 
 class ColourPolicy(Enum):
@@ -77,8 +78,9 @@ class Method:
     reach: Reach = field(repr=False)
     #: Whether it needs figures of the whole picture: yes or no, or a function of the settings.
     statistics: Statistics = field(repr=False)
-    #: Bytes that it takes at most for each sample of the picture, its result included.
-    memory: float
+    #: Bytes that it takes at most for each sample of the picture, its result included: a number,
+    #: or a function of the settings.
+    memory: Memory = field(repr=False)
 
     @property
     def defaults(self) -> dict[str, Any]:
@@ -92,6 +94,10 @@ class Method:
     def needs_statistics(self, settings: Mapping[str, Any]) -> bool:
         """Whether it needs figures of the whole picture with these settings."""
         return self.statistics(**settings) if callable(self.statistics) else self.statistics
+
+    def memory_of(self, settings: Mapping[str, Any]) -> float:
+        """Bytes that it takes at most for each sample with these settings."""
+        return self.memory(**settings) if callable(self.memory) else self.memory
 
     @property
     def complete(self) -> bool:

@@ -27,6 +27,7 @@ _BINS = 256
     better="higher",
     identical=1.0,
     smallest="41x41",
+    memory=120,
 )
 def vif(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`Σ log(1 + g² sx² / (sv² + 2)) / Σ log(1 + sx² / 2)` over windows of four scales, on luma.

@@ -35,6 +35,7 @@ _SIDE = 256
     identical=1.0,
     values="0 to 1",
     smallest="16x16",
+    memory=130,
 )
 def fsim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`Σ S_pc S_g m / Σ m`, m the larger phase congruency of both pictures, on luma.

@@ -43,7 +43,7 @@ SCALE_WEIGHTS = (0.0448, 0.2856, 0.3001, 0.2363, 0.1333)
 SMALLEST_MS_SSIM = 11 * 2 ** (len(SCALE_WEIGHTS) - 1)
 
 
-def _rows_of_window(window: int = 11) -> int:
+def _rows_of_window(window: int) -> int:
     return window - 1
 
 
@@ -217,6 +217,7 @@ ssim_luminance, ssim_contrast, ssim_structure = map(_declare_part, (luminance, c
     identical=1.0,
     tolerance=0.0005,
     smallest=f"{SMALLEST_MS_SSIM}x{SMALLEST_MS_SSIM}",
+    memory=80,
 )
 def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`l5^0.1333 cs1^0.0448 cs2^0.2856 cs3^0.3001 cs4^0.2363 cs5^0.1333`.

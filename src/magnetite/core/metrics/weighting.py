@@ -33,6 +33,7 @@ _TINY = 1e-15
     identical=1.0,
     values="0 to 1",
     smallest=f"{SMALLEST_MS_SSIM}x{SMALLEST_MS_SSIM}",
+    memory=180,
 )
 def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`Π_j (Σ w cs / Σ w)^b_j` over four bands of a Laplacian pyramid, times the lowest's mean.

@@ -49,6 +49,7 @@ _PROFILES = {
     colour=ColourPolicy.JOINT,
     source="Dabov, Foi, Katkovnik and Egiazarian, IEEE Trans. Image Processing 16(8), 2007, "
     "doi:10.1109/TIP.2007.901238",
+    memory=560,
 )
 def bm3d(
     pixels: Pixels,

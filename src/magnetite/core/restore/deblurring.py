@@ -42,6 +42,7 @@ def blur_kernel(
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.8",
     one_of=_BLURS,
+    memory=110,
 )
 def wiener_deblur(
     pixels: Pixels,
@@ -99,6 +100,7 @@ def wiener_deblur(
     "Astronomical J. 79(6), 1974, doi:10.1086/111605; Dey et al., Microscopy Research and "
     "Technique 69(4), 2006, doi:10.1002/jemt.20294",
     one_of=_BLURS,
+    memory=120,
 )
 def richardson_lucy(
     pixels: Pixels,
@@ -156,6 +158,7 @@ def richardson_lucy(
     colour=ColourPolicy.EACH,
     source="Wang, Yang, Yin and Zhang, SIAM J. Imaging Sciences 1(3), 2008, doi:10.1137/080724265",
     one_of=_BLURS,
+    memory=220,
 )
 def tv_deblur(
     pixels: Pixels,

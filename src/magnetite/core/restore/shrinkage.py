@@ -78,6 +78,7 @@ def sliding_dct(
     source="Chang, Yu and Vetterli, IEEE Trans. Image Processing 9(9), 2000, "
     "doi:10.1109/83.862633; Coifman and Donoho, Lecture Notes in Statistics 103, 1995, "
     "doi:10.1007/978-1-4612-2544-7_9",
+    memory=160,
 )
 def wavelet_shrink(
     pixels: Pixels,

@@ -17,6 +17,7 @@ from magnetite.core.methods.catalogue import ColourPolicy, find, restoration
     colour=ColourPolicy.JOINT,
     source="Anscombe, Biometrika 35, 1948, doi:10.2307/2332343; Makitalo and Foi, IEEE Trans. "
     "Image Processing 22(1), 2013, doi:10.1109/TIP.2012.2202675",
+    memory=560,
 )
 def anscombe(
     pixels: Pixels,
