@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import multiprocessing
 import pickle
 from concurrent.futures import ProcessPoolExecutor
@@ -10,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
 
 import magnetite
 from conftest import arguments, sample_pictures
@@ -150,3 +152,14 @@ def test_metrics_share_what_they_need(
     run("score", "t/veined-breccia.png", *tests, "--metrics", "all")
     assert len(lumas) == 7, "one of the reference, one of each test"
     assert len(features) == 7
+
+
+def test_pictures_show_themselves_in_a_notebook() -> None:
+    for name, picture in sample_pictures().items():
+        with Image.open(io.BytesIO(picture._repr_png_())) as image:
+            shown = np.asarray(image)
+        assert shown.shape[:2] == (picture.height, picture.width), name
+        expected = picture.on_scale(255.0)
+        if picture.colour == "planes":
+            expected = expected[..., picture.channels // 2]
+        np.testing.assert_allclose(shown, expected.clip(0, 255), atol=0.5 + 1e-6, err_msg=name)

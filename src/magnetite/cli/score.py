@@ -16,7 +16,6 @@ from magnetite.cli.options import (
     note,
     protect,
 )
-from magnetite.cli.pairs import pairs_of
 from magnetite.cli.score_output import Row, print_rows, say_left_out
 from magnetite.core.errors import InputError
 
@@ -83,11 +82,14 @@ def run(
     from magnetite.core.errors import PictureError
     from magnetite.core.verbs.figures import parse_figures
     from magnetite.core.verbs.score import Scorer
+    from magnetite.files.pairs import pairs_of
     from magnetite.files.reading import compressed_size
     from magnetite.files.resources import DiskFiles
 
     steps = parse_figures(metrics, "metric")
-    pairs = pairs_of(ref, tests)
+    pairs, alone = pairs_of(ref, tests)
+    for path in alone:
+        note(f"{path} has no partner and is left out")
     if maps is not None:
         _check_names(pairs)
         protect(

@@ -54,7 +54,7 @@ def bound(text: str, frame: Frame = GRAY) -> Bound:
 def local_steps() -> list[str]:
     methods = [*every("degradation"), *every("restoration")]
     examples = [m.example for m in methods if bound(m.example).method.name != "psf-blur"]
-    # A Poisson count takes as many random numbers as it needs: it moves on what follows in its chunk.
+    # A Poisson count takes as many random numbers as it needs: what follows in its chunk moves on.
     local = [text for text in examples if bound(text).reach is not None]
     return [*STEPS, *(text for text in local if not text.startswith("poisson-noise"))]
 

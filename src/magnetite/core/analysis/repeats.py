@@ -71,12 +71,12 @@ def summarise_by_reference(
 
 
 def _summary(values: list[float]) -> Summary:
-    from scipy.stats import t
+    from scipy.special import stdtrit
 
     number = len(values)
     if not all(map(math.isfinite, values)):
         both = math.inf in values and -math.inf in values
         return Summary(number, None if both else float(np.mean(values)), None, None, None)
     mean, sd = float(np.mean(values)), float(np.std(values, ddof=1))
-    reach = float(t.ppf(0.975, number - 1)) * sd / math.sqrt(number)
+    reach = float(stdtrit(number - 1, 0.975)) * sd / math.sqrt(number)
     return Summary(number, mean, sd, mean - reach, mean + reach)

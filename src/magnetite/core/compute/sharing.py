@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
+from threading import Lock
 from typing import Any, TypeVar
 
 import numpy as np
@@ -25,6 +26,9 @@ class Sharing:
         self._known: dict[tuple[Any, ...], tuple[tuple[Any, ...], Any]] = {}
         #: What belongs to a test picture, and goes with it.
         self._passing: set[int] = set()
+        self._lock = Lock()
+        #: Held while a result is computed, so that another thread waits for it.
+        self._making: dict[tuple[Any, ...], Lock] = {}
 
     @contextmanager
     def open(self) -> Iterator[None]:
@@ -38,17 +42,25 @@ class Sharing:
     def get(self, name: str, make: Callable[..., Result], sources: tuple[Any, ...]) -> Result:
         """What `make` gives for the sources, or gave before under that name."""
         key = (name, *map(id, sources))
-        if key in self._known:
-            result: Result = self._known[key][1]
-            return result
-        made = make(*sources)
-        size = _size(made)
-        if size <= self._left:
-            self._left -= size
-            self._known[key] = (sources, made)
-            if any(id(source) in self._passing for source in sources):
-                self._passing.update(map(id, _parts(made)))
+        with self._lock:
+            making = self._making.setdefault(key, Lock())
+        with making:
+            if key in self._known:
+                result: Result = self._known[key][1]
+                return result
+            made = make(*sources)
+            with self._lock:
+                self._keep(key, sources, made)
         return made
+
+    def _keep(self, key: tuple[Any, ...], sources: tuple[Any, ...], made: Any) -> None:
+        size = _size(made)
+        if size > self._left:
+            return
+        self._left -= size
+        self._known[key] = (sources, made)
+        if any(id(source) in self._passing for source in sources):
+            self._passing.update(map(id, _parts(made)))
 
     def passing(self, source: Any) -> None:
         """Say that a source will be forgotten, with all that is made from it."""
@@ -61,6 +73,7 @@ class Sharing:
                 self._left += _size(made)
                 del self._known[key]
         self._passing.clear()
+        self._making.clear()
 
 
 _open: ContextVar[Sharing | None] = ContextVar("sharing", default=None)

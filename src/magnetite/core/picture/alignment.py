@@ -198,7 +198,7 @@ def _refined(here: Float64, there: Float64, start: tuple[float, float]) -> _Rest
     48(4), 1980).
     """
     from scipy.ndimage import gaussian_filter, shift
-    from scipy.stats import t
+    from scipy.special import stdtrit
 
     one, two = (gaussian_filter(p, _SMOOTHING, mode="mirror") for p in (here, there))
     inner = (slice(_REFINED_MARGIN, -_REFINED_MARGIN),) * 2
@@ -218,7 +218,7 @@ def _refined(here: Float64, there: Float64, start: tuple[float, float]) -> _Rest
     covariance = inverse @ (tiles @ tiles.T) @ inverse
     error = math.sqrt(max(covariance[0, 0], covariance[1, 1])) / abs(contrast)
     # Both axes are held in 95 % of all cases if each is in 97.5 %.
-    reach = float(t.ppf(0.9875, max(1, tiles.shape[1] - len(design))))
+    reach = float(stdtrit(max(1, tiles.shape[1] - len(design)), 0.9875))
     return _Rest(float(place[0]), float(place[1]), reach * error + _LEAST_ERROR)
 
 

@@ -78,6 +78,11 @@ class Picture:
     def __repr__(self) -> str:
         return f"<Picture {self.describe()}, from {self.origin}>"
 
+    def _repr_png_(self) -> bytes:
+        from magnetite.core.picture.display import as_png
+
+        return as_png(self)
+
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Samples:
         return np.array(self.samples, dtype=dtype) if copy else np.asarray(self.samples, dtype)
 

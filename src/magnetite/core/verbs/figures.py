@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextvars import Context, copy_context
 from typing import Any
 
 import numpy as np
@@ -11,6 +12,7 @@ from magnetite.core.chain.bind import Bound, bind_step
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing, shared
+from magnetite.core.compute.threads import spread
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.methods import declarations
 from magnetite.core.methods.catalogue import every
@@ -21,6 +23,9 @@ from magnetite.core.rows import Row, data_frame
 
 #: Every metric or gauge that applies to the given pictures.
 ALL = "all"
+#: Figures of pictures of at most so many samples are computed side by side; larger ones would take
+#: the memory of several metrics at once.
+_SMALL = 2**22
 
 
 class Figures(dict[str, float]):
@@ -100,16 +105,29 @@ def measured(
     sharing.passing(pictures[-1])
     with sharing.open():
         samples = [shared("samples", _on_common_scale, picture) for picture in pictures]
-        values, left_out = {}, {}
-        for label, one in bound.items():
-            try:
-                values[label] = float(one.call(*samples, COMMON_SCALE, **part))
-            except PictureError as error:
-                if strict:
-                    raise
-                left_out[label] = str(error)
+        contexts = [(one, copy_context()) for one in bound.values()]
+
+        def figure(job: tuple[Bound, Context]) -> float | str:
+            return job[1].run(_figure, job[0], samples, part, strict)
+
+        small = pictures[0].samples.size <= _SMALL
+        found = spread(figure, contexts) if small else list(map(figure, contexts))
     sharing.forget()
+    values = {k: v for k, v in zip(bound, found, strict=True) if isinstance(v, float)}
+    left_out = {k: v for k, v in zip(bound, found, strict=True) if isinstance(v, str)}
     return Figures(values, steps, left_out, _clip_remarks(bound, values, pictures))
+
+
+def _figure(
+    step: Bound, samples: Sequence[Any], part: Mapping[str, Any], strict: bool
+) -> float | str:
+    """The figure, or why the pictures do not suit it."""
+    try:
+        return float(step.call(*samples, COMMON_SCALE, **part))
+    except PictureError as error:
+        if strict:
+            raise
+        return str(error)
 
 
 def _on_common_scale(picture: Picture) -> Any:

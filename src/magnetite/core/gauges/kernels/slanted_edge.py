@@ -194,7 +194,7 @@ def _is_short(profile: Float64) -> bool:
 
 def _error_of_half(plane: Float64, slope: float, offset: float) -> float | None:
     """Half the 95 % interval of MTF50, from leaving out parts along the edge."""
-    from scipy.stats import t
+    from scipy.special import stdtrit
 
     rows = np.arange(plane.shape[0])
     halves = []
@@ -206,7 +206,7 @@ def _error_of_half(plane: Float64, slope: float, offset: float) -> float | None:
             return None
         halves.append(found)
     spread = float(np.sum((np.array(halves) - np.mean(halves)) ** 2))
-    return float(t.ppf(0.975, _PARTS - 1)) * math.sqrt((_PARTS - 1) / _PARTS * spread)
+    return float(stdtrit(_PARTS - 1, 0.975)) * math.sqrt((_PARTS - 1) / _PARTS * spread)
 
 
 def _edge_line(plane: Float64, region: Region) -> tuple[float, float, float]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from magnetite.cli.options import note
 from magnetite.core.errors import InputError
 
 #: Endings of files that can be pictures, as far as names tell.
@@ -14,10 +13,10 @@ _ENDINGS = {
 }  # fmt: skip
 
 
-def pairs_of(reference: Path, tests: list[Path]) -> list[tuple[Path, Path]]:
-    """Pairs of a reference and a test, by the reference's name.
+def pairs_of(reference: Path, tests: list[Path]) -> tuple[list[tuple[Path, Path]], list[Path]]:
+    """Pairs of a reference and a test, by the reference's name; and what has no partner.
 
-    Of folders, `a/tile.png` goes with `b/tile.tif`; what finds no partner is said.
+    Of folders, `a/tile.png` goes with `b/tile.tif`.
 
     Raises
     ------
@@ -26,7 +25,7 @@ def pairs_of(reference: Path, tests: list[Path]) -> list[tuple[Path, Path]]:
     """
     folders = [path.is_dir() for path in (reference, *tests)]
     if not any(folders):
-        return [(reference, test) for test in tests]
+        return [(reference, test) for test in tests], []
     if not all(folders):
         odd = (reference, *tests)[folders.index(not folders[0])]
         raise InputError(
@@ -34,7 +33,7 @@ def pairs_of(reference: Path, tests: list[Path]) -> list[tuple[Path, Path]]:
             "picture against pictures, or a folder against folders"
         )
     references = _by_name(reference)
-    pairs = []
+    pairs, alone = [], []
     for folder in tests:
         found = _by_name(folder)
         common = [name for name in references if name in found]
@@ -45,8 +44,8 @@ def pairs_of(reference: Path, tests: list[Path]) -> list[tuple[Path, Path]]:
             )
         pairs += [(references[name], found[name]) for name in common]
         for name in sorted(references.keys() ^ found.keys()):
-            note(f"{references.get(name) or found[name]} has no partner and is left out")
-    return sorted(pairs, key=lambda pair: pair[0])
+            alone.append(references.get(name) or found[name])
+    return sorted(pairs, key=lambda pair: pair[0]), alone
 
 
 def _by_name(folder: Path) -> dict[str, Path]:

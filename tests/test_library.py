@@ -1,0 +1,119 @@
+"""The library without the command line: all that the README's commands do."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+SCRIPT = """
+import sys
+
+for name in ("typer", "rich", "magnetite.cli"):
+    sys.modules[name] = None  # importing them fails
+
+import numpy as np
+
+import magnetite
+from magnetite.core.analysis.repeats import summarise_by_reference
+from magnetite.core.methods.catalogue import every
+from magnetite.core.verbs.gauge import gauge_curves
+from magnetite.files.pairs import pairs_of
+from magnetite.files.points import KeptPoints
+from magnetite.files.resources import DiskFiles
+from magnetite.files.sidecar import write_certified, write_json
+from magnetite.scenes.catalogue import SCENES
+from magnetite.views.style import save
+from pathlib import Path
+
+scenes = {scene.name: scene.picture(256, 192, 0) for scene in SCENES}
+breccia, chart = scenes["veined-breccia"], scenes["chart-plate"]
+magnetite.write(breccia, "breccia.png")
+assert magnetite.read("breccia.png").same_samples(breccia)
+
+degraded = magnetite.degrade(breccia, "gaussian-blur sigma=1.2 + gaussian-noise sd=8dn", seed=7)
+write_certified(degraded.picture, Path("degraded.png"), degraded.certificate.as_dict())
+assert degraded.certificate.verdict == "as asked"
+assert list(degraded.frame().columns)[:3] == ["step", "figure", "unit"]
+noisy = magnetite.degrade(breccia, "gaussian-noise sd=8dn").picture
+soft = magnetite.degrade(breccia, "gaussian-blur sigma=auto", aim="ssim=0.80")
+assert abs(magnetite.score(breccia, soft.picture, "ssim")["ssim"] - 0.80) <= 0.0005
+
+from magnetite.views.noise import noise_figure
+from magnetite.views.planes import planes_figure
+from magnetite.views.profile import Segment, profile_figure
+from magnetite.views.residual import residual_figure
+from magnetite.views.sheet import sheet
+from magnetite.views.spectrum import spectrum_figure
+from magnetite.views.surface import surface_figure
+from magnetite.views.approximation import approximation_figure
+
+figures = [
+    noise_figure(breccia, noisy, None), planes_figure(breccia),
+    profile_figure([chart], ["chart"], Segment.parse("60,120,160,120")),
+    surface_figure(breccia, "breccia", None), spectrum_figure([breccia, noisy], ["a", "b"]),
+    residual_figure(noisy, breccia), sheet([breccia, noisy], ["a", "b"], None),
+    approximation_figure(breccia, "breccia"),
+]
+for number, figure in enumerate(figures):
+    save(figure, Path(f"{number}.png"))
+
+frames = [magnetite.degrade(chart, "sensor-noise full-well=9000e read=15e", seed=s).picture
+          for s in (1, 2)]
+transfer = magnetite.photon_transfer(frames)
+assert transfer.frame().set_index("figure").loc["gain", "value"] > 0
+blurred = magnetite.degrade(
+    next(s for s in SCENES if s.name == "chart-plate").picture(640, 448, 0), "gaussian-blur sigma=1.7 + gaussian-noise sd=1%"
+).picture
+edge = magnetite.measure_edge(blurred)
+assert "gaussian-blur sigma=1.7" in edge.blurs[0].step and edge.rows()[0].unit == "c/px"
+
+tile = magnetite.compress(breccia, "dct step=24dn")
+assert magnetite.expand(tile.data).same_samples(tile.picture)
+assert magnetite.compress(breccia, "wavelet", bpp=0.5).bpp <= 0.5
+assert magnetite.compress(breccia, "dct", ratio=20).ratio >= 20
+good = magnetite.compress(breccia, "dct", aim="ssim=0.95")
+assert abs(good.aim.reached - 0.95) <= 0.0005 and good.rows()[0].figure == "rate"
+
+restored = magnetite.restore(noisy, "gaussian sigma=2", reference=breccia)
+assert restored.before["psnr"] > restored.after["psnr"] and restored.taken.verdict
+assert {"psnr", "taken sd"} <= set(restored.frame()["figure"])
+tuned = magnetite.restore(noisy, "sliding-dct sd=auto", aim="psnr=best")
+assert tuned.tuned.tries > 5 and "sd=" in tuned.chain
+magnetite.restore(blurred, "wiener-deblur sigma=1.7 sd=1%")
+
+scores = magnetite.score(breccia, noisy, "all", region="20,10,200x180")
+assert scores.frame().set_index("figure").loc["psnr", "unit"] == "dB" and scores.left_out == {}
+mask = np.zeros((192, 256)); mask[40:120, 40:120] = 1
+magnetite.score(breccia, noisy, mask=mask)
+magnetite.score(breccia, noisy, "psnr", gray=True, border=4, align=True)
+repeats = [("breccia", magnetite.score(breccia, magnetite.degrade(
+    breccia, "gaussian-noise sd=8dn", seed=s).picture)) for s in range(3)]
+assert summarise_by_reference(repeats)["breccia"]["psnr"].number == 3
+assert {one.name for one in magnetite.error_maps(breccia, noisy)} >= {"error", "ssim"}
+assert pairs_of(Path("breccia.png"), [Path("degraded.png")])[0]
+assert magnetite.gauge(blurred, "mtf50,edge-width,noise-mask").remarks
+assert gauge_curves(blurred).edge is not None
+model = magnetite.fit_naturalness(scene.picture(512, 384, 0) for scene in SCENES)
+write_json(Path("good.json"), model.as_record())
+magnetite.gauge(breccia, "naturalness model=good.json")
+
+store = KeptPoints(Path("points.csv"))
+codecs = ["dct step=2%,4%,8%,16%", "wavelet step=2%,4%,8%,16%"]
+curves = magnetite.curve(breccia, codecs, "psnr", store=store)
+assert magnetite.curve(breccia, codecs, "psnr", store=KeptPoints(Path("points.csv"))).known == 8
+comparisons, _ = curves.comparisons()
+assert comparisons[0].bd_rate is not None and len(curves.frame()) == 8
+assert curves.rates_at("psnr", 30.0) and len(curves.at_equal_rate(breccia)[1]) == 2
+assert len(every()) > 90
+assert not {"typer", "rich"} & {n for n, m in sys.modules.items() if m is not None}
+print("done")
+"""
+
+
+def test_the_library_does_all_without_the_command_line(tmp_path: Path) -> None:
+    done = subprocess.run(
+        [sys.executable, "-W", "error", "-c", SCRIPT], cwd=tmp_path, capture_output=True,
+        text=True, timeout=300,
+    )  # fmt: skip
+    assert done.stdout == "done\n", done.stderr
