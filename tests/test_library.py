@@ -62,9 +62,8 @@ frames = [magnetite.degrade(chart, "sensor-noise full-well=9000e read=15e", seed
           for s in (1, 2)]
 transfer = magnetite.photon_transfer(frames)
 assert transfer.frame().set_index("figure").loc["gain", "value"] > 0
-blurred = magnetite.degrade(
-    next(s for s in SCENES if s.name == "chart-plate").picture(640, 448, 0), "gaussian-blur sigma=1.7 + gaussian-noise sd=1%"
-).picture
+plate = next(scene for scene in SCENES if scene.name == "chart-plate").picture(640, 448, 0)
+blurred = magnetite.degrade(plate, "gaussian-blur sigma=1.7 + gaussian-noise sd=1%").picture
 edge = magnetite.measure_edge(blurred)
 assert "gaussian-blur sigma=1.7" in edge.blurs[0].step and edge.rows()[0].unit == "c/px"
 

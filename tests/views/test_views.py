@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 import magnetite
 from conftest import Run, size_of, texture
 from magnetite.core.analysis.approximation import approximate
+from magnetite.core.analysis.spectrum import power, radial_power
 from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import as_picture
@@ -21,7 +22,7 @@ from magnetite.views.noise import Declared, noise_figure
 from magnetite.views.planes import planes_figure
 from magnetite.views.profile import Segment, profile_figure
 from magnetite.views.sheet import sheet
-from magnetite.views.spectrum import power, radial_power, spectrum_figure
+from magnetite.views.spectrum import spectrum_figure
 from magnetite.views.style import _spread
 from magnetite.views.surface import surface_figure
 

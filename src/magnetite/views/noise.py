@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from magnetite.core.analysis.spectrum import radial_power
 from magnetite.core.arrays import Float64
 from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, Distribution
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import check_comparable
-from magnetite.views.spectrum import draw_radial, radial_power
+from magnetite.views.spectrum import draw_radial
 from magnetite.views.style import COLOURS, QUIET, bare, new_figure
 
 if TYPE_CHECKING:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from magnetite.core.analysis.spectrum import power, radial_power
 from magnetite.core.arrays import Float64
 from magnetite.core.errors import InputError
 from magnetite.core.picture import Picture, luma
@@ -17,7 +18,6 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 MOST_PICTURES = 4
-_BINS = 64
 #: Range of the spectrum image, dB below its largest value.
 _RANGE = 70.0
 
@@ -59,33 +59,6 @@ def spectrum_figure(pictures: Sequence[Picture], names: Sequence[str]) -> Figure
     radial.set_ylabel("dB of 1 dn² of 8 bits")
     radial.legend(frameon=False)
     return figure
-
-
-def power(plane: Float64) -> Float64:
-    """Power at each frequency, shape (h, w); white noise has its variance at all of them.
-
-    The mean is taken off and the edges faded (Hann), so that they do not draw a cross.
-    """
-    from scipy.fft import fft2
-
-    rows, columns = (np.hanning(n + 2)[1:-1] for n in plane.shape)
-    fade = np.outer(rows, columns)
-    transform = fft2((plane - plane.mean()) * fade, workers=2)
-    return np.asarray(np.abs(transform) ** 2 / (fade**2).sum())
-
-
-def radial_power(samples: Float64) -> tuple[Float64, Float64]:
-    """Frequencies in cycles per px up to 1/2, and the mean power there, over all channels."""
-    planes = np.moveaxis(samples.reshape(*samples.shape[:2], -1), -1, 0)
-    mean = np.mean([power(plane) for plane in planes], axis=0)
-    fy, fx = (np.fft.fftfreq(n) for n in mean.shape)
-    frequency = np.hypot(fy[:, np.newaxis], fx[np.newaxis])
-    index = np.floor(frequency * 2 * _BINS).astype(int)
-    inside = (index < _BINS) & (frequency > 0)
-    count = np.bincount(index[inside], minlength=_BINS)
-    total = np.bincount(index[inside], mean[inside], _BINS)
-    held = count > 0
-    return (np.arange(_BINS)[held] + 0.5) / (2 * _BINS), total[held] / count[held]
 
 
 def draw_radial(axes: Axes, frequency: Float64, mean: Float64, name: str, colour: str) -> None:

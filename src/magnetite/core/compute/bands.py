@@ -1,4 +1,4 @@
-"""Work on a picture in bands of rows that stay in the cache, on two threads."""
+"""A picture's rows in bands: each piece of work stays in the cache, or on a thread of its own."""
 
 from __future__ import annotations
 
@@ -7,10 +7,24 @@ from collections.abc import Callable
 import numpy as np
 
 from magnetite.core.arrays import Float64, Samples
-from magnetite.core.compute.threads import spread
+from magnetite.core.compute.threads import spread, threads
 
 #: Pixels of a band.
 _BAND = 2**15
+
+
+def bands(count: int, size: int) -> list[slice]:
+    """Rows 0 to count - 1 in bands of a size, the last one shorter; they do not overlap.
+
+    A band that also needs its neighbours' rows widens its slice by the reach of the step.
+    """
+    return [slice(start, min(start + size, count)) for start in range(0, count, size)]
+
+
+def shares(count: int) -> list[slice]:
+    """Rows in as many even bands as there are threads: for work that is alike at every row."""
+    size = -(-count // min(threads(), max(1, count)))
+    return bands(count, max(1, size))
 
 
 def by_bands(function: Callable[..., Float64], *arrays: Samples) -> Float64:
@@ -19,9 +33,8 @@ def by_bands(function: Callable[..., Float64], *arrays: Samples) -> Float64:
     The function must treat every row separately and return one row for each.
     """
     rows = max(1, _BAND // arrays[0].shape[1])
-    starts = range(0, arrays[0].shape[0], rows)
 
-    def work(start: int) -> Float64:
-        return function(*(array[start : start + rows] for array in arrays))
+    def work(part: slice) -> Float64:
+        return function(*(array[part] for array in arrays))
 
-    return np.concatenate(spread(work, starts))
+    return np.concatenate(spread(work, bands(arrays[0].shape[0], rows)))

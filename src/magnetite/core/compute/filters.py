@@ -6,7 +6,8 @@ from typing import Literal
 
 import numpy as np
 
-from magnetite.core.arrays import Complex128, Float64, Indices, Pixels
+from magnetite.core.arrays import Complex128, Float64, Pixels
+from magnetite.core.compute.bands import shares
 from magnetite.core.compute.threads import spread, threads
 
 #: What is beyond the edge: the picture mirrored, its last samples repeated, the picture
@@ -58,23 +59,19 @@ def convolve_separable(plane: Pixels, line: Float64, boundary: Boundary = "mirro
 def correlate_axis(
     plane: Pixels, line: Float64, axis: int, boundary: Boundary = "mirror"
 ) -> Pixels:
-    """Weighted sums along one axis of a plane, in two halves of the other on two threads.
+    """Weighted sums along one axis of a plane, the other one shared by the threads.
 
     The weights' middle, `line.size // 2`, stays on the sample; they are not turned round.
     """
     from scipy.ndimage import correlate1d
 
     out = np.empty_like(plane)
-    halves = np.array_split(np.arange(plane.shape[1 - axis]), threads())
 
-    def work(part: Indices) -> None:
-        if part.size:
-            where = [slice(None), slice(None)]
-            where[1 - axis] = slice(int(part[0]), int(part[-1]) + 1)
-            piece = tuple(where)
-            correlate1d(plane[piece], line, axis=axis, output=out[piece], mode=_MODES[boundary])
+    def work(part: slice) -> None:
+        piece = (part, slice(None)) if axis == 1 else (slice(None), part)
+        correlate1d(plane[piece], line, axis=axis, output=out[piece], mode=_MODES[boundary])
 
-    spread(work, halves)
+    spread(work, shares(plane.shape[1 - axis]))
     return out
 
 

@@ -11,6 +11,7 @@ from collections.abc import Callable
 import numpy as np
 
 from magnetite.core.arrays import Float32, Samples
+from magnetite.core.compute.bands import bands
 from magnetite.core.compute.threads import spread
 from magnetite.core.errors import InputError
 
@@ -72,8 +73,7 @@ def fill(rng: np.random.Generator, arrays: list[Samples], sampler: Callable[...,
     For noise that depends on the signal: the sampler reads one piece and writes into another.
     Arrays are cut along their first axis.
     """
-    starts = range(0, len(arrays[0]), CHUNK)
-    pieces = [[array[start : start + CHUNK] for array in arrays] for start in starts]
+    pieces = [[array[part] for array in arrays] for part in bands(len(arrays[0]), CHUNK)]
     generators = rng.spawn(len(pieces))
     spread(lambda job: sampler(job[0], *job[1]), zip(generators, pieces, strict=True))
 

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 
 from magnetite.core.arrays import Float32, Float64, Pixels
+from magnetite.core.compute.bands import bands
 from magnetite.core.compute.random import fill, normal
 from magnetite.core.compute.threads import spread, threads
 from magnetite.core.degrade.certify.change import Change, Finding
@@ -204,19 +205,19 @@ def _power_law(size: tuple[int, int], slope: float) -> tuple[Float32, float, flo
         weight[-1] = 1
     amplitude = np.empty((fy.size, fx.size), np.float32)
 
-    def work(start: int) -> tuple[float, float]:
-        part = amplitude[start : start + _ROWS]
-        np.add(fy[start : start + _ROWS] ** 2, fx**2, out=part)
-        if start == 0:
+    def work(rows: slice) -> tuple[float, float]:
+        part = amplitude[rows]
+        np.add(fy[rows] ** 2, fx**2, out=part)
+        if rows.start == 0:
             part[0, 0] = np.inf
         np.power(part, np.float32(-slope / 4), out=part)
-        if start == 0:
+        if rows.start == 0:
             part[0, 0] = 0
         squares = part * part
         columns = squares.sum(axis=0), np.einsum("ij,ij->j", squares, squares)
         return float(columns[0] @ weight), float(columns[1] @ weight)
 
-    sums = np.sum(spread(work, range(0, fy.size, _ROWS)), axis=0)
+    sums = np.sum(spread(work, bands(fy.size, _ROWS)), axis=0)
     return amplitude, float(sums[0]), float(sums[1])
 
 

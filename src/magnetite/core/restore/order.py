@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from itertools import pairwise
 from typing import Annotated, Any, Literal
 
 import numpy as np
 
 from magnetite.core.arrays import Bools, Pixels, Samples, UInt8
-from magnetite.core.compute.threads import each, threads
+from magnetite.core.compute.bands import shares
+from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count
 
@@ -105,8 +105,7 @@ def _by_histograms(codes: UInt8, size: int) -> UInt8:
 
 def _bands(height: int, work: Any) -> None:
     """Rows in as many bands as there are threads."""
-    borders = np.linspace(0, height, min(threads(), height) + 1).astype(int)
-    each(lambda pair: work(*pair), pairwise(borders))
+    each(lambda rows: work(rows.start, rows.stop), shares(height))
 
 
 @restoration(

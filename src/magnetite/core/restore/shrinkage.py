@@ -9,6 +9,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float32, Pixels
 from magnetite.core.codecs.layers.lifting import analyse, synthesise
+from magnetite.core.compute.bands import bands
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count, Number
@@ -58,15 +59,15 @@ def sliding_dct(
     padded = np.pad(pixels.astype(np.float32), margin, mode="symmetric")
     rows = padded.shape[0] - margin
 
-    def band(first: int) -> Float32:
-        total = np.zeros((min(_ROWS, rows - first) + margin, padded.shape[1]), np.float32)
-        threshold_band(padded, first, least, total)
+    def band(part: slice) -> Float32:
+        total = np.zeros((part.stop - part.start + margin, padded.shape[1]), np.float32)
+        threshold_band(padded, part.start, least, total)
         return total
 
     result = np.zeros_like(padded)
-    starts = range(0, rows, _ROWS)
-    for first, total in zip(starts, each(band, starts), strict=True):
-        result[first : first + total.shape[0]] += total
+    parts = bands(rows, _ROWS)
+    for part, total in zip(parts, each(band, parts), strict=True):
+        result[part.start : part.stop + margin] += total
     inner = result[margin:-margin, margin:-margin] / np.float32(_BLOCK**2)
     return inner.astype(pixels.dtype)
 

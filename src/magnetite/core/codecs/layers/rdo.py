@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.arrays import Float32, Int32
+from magnetite.core.compute.bands import bands
 
 #: What a bit is worth, in squared steps: at high rates 2 ln 2 / 12 = 0.116 is exact.
 BIT = 0.1
@@ -34,8 +35,7 @@ def quantize(scaled: Float32, bit: float = BIT) -> Int32:
 def _bits(context: NDArray[np.int16], scaled: Float32) -> Float32:
     """Bits of each number up to 15 in each context, the sign's included."""
     counts = np.zeros(CLASSES * FREQUENCIES * TOLD, np.int64)
-    for first in range(0, scaled.shape[0], _ROWS):
-        rows = slice(first, first + _ROWS)
+    for rows in bands(scaled.shape[0], _ROWS):
         nearest = np.floor(np.abs(scaled[rows]) + np.float32(0.5))
         told = np.minimum(nearest, TOLD - 1).astype(np.int32)
         places = (context[rows] * np.int32(TOLD) + told).ravel()

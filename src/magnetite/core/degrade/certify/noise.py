@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.compute.bands import bands
 from magnetite.core.compute.threads import spread
 from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.degrade.kernels.strength import noise_sd
@@ -100,8 +101,8 @@ def moments(
         return np.concatenate([powers, [neighbours], np.pad(counts, (0, LEVELS - counts.size))])
 
     rows = max(1, _BAND // max(1, residual[0].size))
-    bands = [residual[i : i + rows] for i in range(0, residual.shape[0], rows)]
-    total = np.sum(spread(sums, bands), axis=0)
+    parts = [residual[part] for part in bands(residual.shape[0], rows)]
+    total = np.sum(spread(sums, parts), axis=0)
     count = residual.size
     m2, m3, m4 = total[:3] / count
     reached = np.cumsum(total[4:]) / count

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from magnetite.core.arrays import Float64
+from magnetite.core.compute.bands import bands
 from magnetite.core.compute.jit import compiled
 from magnetite.core.compute.threads import spread
 
@@ -23,13 +24,11 @@ def moments(x: Float64, y: Float64, weights: Float64, offset: float) -> Float64:
     """
     rows, columns = (side - weights.size + 1 for side in x.shape)
     out = np.empty((5, rows, columns))
-    starts = range(0, rows, _ROWS)
 
-    def work(start: int) -> None:
-        stop = min(start + _ROWS, rows)
-        _band(x, y, weights, offset, start, out[:, start:stop])
+    def work(part: slice) -> None:
+        _band(x, y, weights, offset, part.start, out[:, part])
 
-    spread(work, starts)
+    spread(work, bands(rows, _ROWS))
     return out
 
 

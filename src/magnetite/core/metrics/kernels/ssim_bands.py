@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from magnetite.core.arrays import Float64
+from magnetite.core.compute.bands import bands
 from magnetite.core.compute.jit import compiled
 from magnetite.core.compute.threads import spread
 from magnetite.core.methods.sums import Totals
@@ -35,8 +36,7 @@ def summed_similarity(x: Float64, y: Float64, weights: Float64, c1: float, c2: f
     half = weights[: TAPS // 2 + 1]
     # Bands of a fixed height: the order of the sum does not depend on the number of threads.
     sums = spread(
-        lambda top: _band(x, y, top, min(top + _BAND, height), half, c1, c2),
-        range(0, height, _BAND),
+        lambda rows: _band(x, y, rows.start, rows.stop, half, c1, c2), bands(height, _BAND)
     )
     return float(sum(sums)), height * width
 

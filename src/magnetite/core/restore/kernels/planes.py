@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from magnetite.core.arrays import Float32, Pixels
+from magnetite.core.compute.bands import bands
 
 #: Rows worked on at a time.
 _ROWS = 64
@@ -33,5 +34,4 @@ def mirrored(planes: Float32, margin: int) -> Float32:
 
 def rows_of(planes: Float32) -> list[slice]:
     """Bands of rows to be worked on one by one: column sums start again in each."""
-    height = planes.shape[1]
-    return [slice(top, min(top + _ROWS, height)) for top in range(0, height, _ROWS)]
+    return bands(planes.shape[1], _ROWS)
