@@ -98,8 +98,8 @@ def noise_command(
     check_figure_path(out)
     sidecar = certificate_path(test)
     declared = Declared.of(read_json(sidecar)) if sidecar.is_file() else None
-    clean, worn = (replace(load(p, full_scale), origin=p.name) for p in (reference, test))
-    save(noise_figure(clean, worn, declared), out)
+    clean, degraded = (replace(load(p, full_scale), origin=p.name) for p in (reference, test))
+    save(noise_figure(clean, degraded, declared), out)
     say(f"wrote {out}")
 
 
@@ -118,8 +118,8 @@ def residual_command(
 
     protect([before, after], [out])
     check_figure_path(out)
-    worn, mended = (replace(load(p, full_scale), origin=p.name) for p in (before, after))
-    save(residual_figure(worn, mended), out)
+    degraded, restored = (replace(load(p, full_scale), origin=p.name) for p in (before, after))
+    save(residual_figure(degraded, restored), out)
     say(f"wrote {out}")
 
 

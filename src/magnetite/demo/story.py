@@ -24,7 +24,7 @@ from magnetite.scenes.catalogue import DEFAULT_SIZE, SCENES
 
 WORKERS = 2
 GUIDE = "WALKTHROUGH.txt"
-#: Smallest side of a picture that the story can be told of: the windows of its metrics fit.
+#: Smallest side of a picture that the demo takes: the windows of its metrics fit.
 SMALLEST = 16
 MOST_PICTURES = 24
 
@@ -51,7 +51,7 @@ class _InterruptedError(Exception):
 
 @dataclass(frozen=True)
 class Story:
-    """What the story is told of."""
+    """The pictures that the demo works on, and what its answer calls them."""
 
     #: The clean pictures by name, each read or made when its turn comes.
     references: dict[str, Callable[[], Picture]]

@@ -56,7 +56,7 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     Returns
     -------
     float
-        0 to 1; 1 for identical arrays.
+        0 to 1; exactly 1 for identical arrays.
 
     Raises
     ------
@@ -64,6 +64,8 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
         If the picture is smaller than 176x176.
     """
     check_size("iw-ssim", reference, SMALLEST_MS_SSIM)
+    if np.array_equal(reference, test):
+        return 1.0
     scales = len(SCALE_WEIGHTS)
 
     def pyramid(plane: Pixels) -> list[Float64]:

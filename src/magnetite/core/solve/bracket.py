@@ -128,7 +128,7 @@ class Search:
         )
 
     def _excess(self, place: float) -> float:
-        """Figure minus target at a place; a setting the picture cannot take is no figure."""
+        """Figure minus target at a place; NaN for a setting that the picture cannot take."""
         self.looks += 1
         number = self.axis.number(place)
         spelled = self.spell(number)

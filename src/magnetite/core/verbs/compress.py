@@ -28,9 +28,9 @@ def compress(
     step : str
         The codec with its settings; without its quality setting where that is to be found.
     bpp : float, optional
-        Find the setting for the largest file of at most so many bits per pixel.
+        Find the setting for the largest file of at most this many bits per pixel.
     ratio : float, optional
-        The same for a file so many times smaller than the picture's samples.
+        The same for a file this many times smaller than the picture's samples.
     aim : str, optional
         Find the setting for a score or gauge of the decoded picture: `psnr=36`, `ssim>=0.95`.
 

@@ -23,8 +23,8 @@ from magnetite.core.rows import Row, data_frame
 
 #: Every metric or gauge that applies to the given pictures.
 ALL = "all"
-#: Figures of pictures of at most so many samples are computed side by side; larger ones would take
-#: the memory of several metrics at once.
+#: Figures of pictures with up to this many samples are computed side by side; larger ones would
+#: take the memory of several metrics at once.
 _SMALL = 2**22
 
 

@@ -79,7 +79,7 @@ class Scorer:
     region : Region or str, optional
         The part to score, as in `120,80,64x48`: left, top, width x height, px.
     border : int
-        Leave out so many px along every edge; not together with a region.
+        Leave out a border of this width along every edge, px; not together with a region.
     mask : array, shape (h, w) or (h, w, n), optional
         Where to look: everything but 0 counts, of several channels the largest. Metrics of
         windows take those wholly inside.
