@@ -25,7 +25,9 @@ CHAINS = {
 @pytest.mark.parametrize("scene", SCENES, ids=lambda scene: scene.name)
 @pytest.mark.parametrize("chain", CHAINS)
 def test_aims_are_reached_on_every_scene(scene: object, chain: str) -> None:
-    reference = scene.picture(256, 192, 0)
+    # Few samples take few values: what moves flat tones in jumps needs many.
+    jumps = scene.name == "chart-plate" or chain.startswith("quantize")
+    reference = scene.picture(*(DEFAULT_SIZE if jumps else (256, 192)), 0)
     example = magnetite.degrade(reference, chain.replace("auto", CHAINS[chain])).picture
     sharp = magnetite.gauge(example)["laplacian-variance"]
     for aim, tolerance in (
