@@ -19,7 +19,6 @@ from magnetite.cli.options import (
 from magnetite.cli.output import print_csv, print_json, print_table, say
 from magnetite.cli.progress import progress
 from magnetite.core.errors import InputError
-from magnetite.files.points import KeptPoints
 from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
@@ -67,6 +66,7 @@ def run(
     from magnetite import curve
     from magnetite.core.picture.region import Region
     from magnetite.files.atomic import make_folder
+    from magnetite.files.points import KeptPoints
 
     wanted = [_score_of(text) for text in at or ()]
     measures = _metrics(metrics, [metric for metric, _ in wanted])
