@@ -40,9 +40,9 @@ class Declared:
         steps = certificate.get("steps")
         for step in steps if isinstance(steps, list) else []:
             asked = {f["quantity"]: f["asked"] for f in step["findings"]}
-            for name, distribution in DISTRIBUTIONS.items():
-                if f"distance from {name}" in asked:
-                    found = cls(distribution, asked["mean"], asked["sd"])
+            for name in (f.get("distribution") for f in step["findings"]):
+                if name in DISTRIBUTIONS and {"mean", "sd"} <= asked.keys():
+                    found = cls(DISTRIBUTIONS[name], asked["mean"], asked["sd"])
         return found
 
 

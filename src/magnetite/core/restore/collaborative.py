@@ -11,10 +11,10 @@ import numpy as np
 from magnetite.core.arrays import Float32, Float64, Int64, Pixels
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
+from magnetite.core.restore.kernels.geometry import BLOCK, REACH, STEP
 from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 from magnetite.core.restore.kernels.opponent import from_opponent, to_opponent
 
-_BLOCK, _STEP, _REACH = 8, 3, 19
 #: References along a side of the squares that groups are worked on in: what they hold stays near.
 _TILE = 16
 #: sd, of 255, from which on the high-noise profile is taken.
@@ -88,7 +88,7 @@ def bm3d(
         return pixels.copy()
     chosen = _PROFILES[("high-noise" if sd > _HIGH else "normal") if profile == "auto" else profile]
     planes = [plane * np.float32(255) for plane in to_opponent(pixels)]
-    smallest = (max(2 * _BLOCK, planes[0].shape[0]), max(2 * _BLOCK, planes[0].shape[1]))
+    smallest = (max(2 * BLOCK, planes[0].shape[0]), max(2 * BLOCK, planes[0].shape[1]))
     padding = [(0, least - side) for least, side in zip(smallest, planes[0].shape, strict=True)]
     noisy = [np.pad(plane, padding, mode="symmetric") for plane in planes]
     matrix = biorthogonal() if chosen.wavelet else cosine()
@@ -106,13 +106,13 @@ def cosine() -> Float64:
     """The orthonormal DCT-II of eight samples, a row for each basis function."""
     from scipy.fft import dct
 
-    return np.asarray(dct(np.eye(_BLOCK), axis=0, norm="ortho"))
+    return np.asarray(dct(np.eye(BLOCK), axis=0, norm="ortho"))
 
 
 def biorthogonal() -> Float64:
     """Three levels of the periodic biorthogonal 1.5 wavelet, rows of unit length."""
     low = np.array([3, -3, -22, 22, 128, 128, 22, -22, -3, 3]) * np.sqrt(2) / 256
-    matrix, size = np.eye(_BLOCK), _BLOCK
+    matrix, size = np.eye(BLOCK), BLOCK
     while size > 1:
         level = np.zeros((size, size))
         for i in range(size // 2):
@@ -138,9 +138,9 @@ class _Stage:
     def run(self, noisy: list[Float32], basic: list[Float32] | None) -> list[Float32]:
         """The estimate of each plane; like blocks are those of the first."""
         height, width = noisy[0].shape
-        tops = sorted({*range(0, height - _BLOCK + 1, _STEP), height - _BLOCK})
+        tops = sorted({*range(0, height - BLOCK + 1, STEP), height - BLOCK})
         rows = max(_LEAST_ROWS, min(_COEFFICIENTS // (64 * width), -(-height // 2)))
-        count = -(-len(tops) * _STEP // rows)
+        count = -(-len(tops) * STEP // rows)
         bands = [tops[i * len(tops) // count : (i + 1) * len(tops) // count] for i in range(count)]
         totals = [np.zeros((2, height, width), np.float32) for _ in noisy]
         # Bands overlap: they are computed side by side, and added up in their order.
@@ -156,15 +156,15 @@ class _Stage:
         from magnetite.core.restore.kernels.blocks import back
 
         height, width = noisy[0].shape
-        first, last = max(0, tops[0] - _REACH), min(height - _BLOCK, tops[-1] + _REACH)
+        first, last = max(0, tops[0] - REACH), min(height - BLOCK, tops[-1] + REACH)
         keys = self._matches((noisy if basic is None else basic)[0], tops)
-        window = np.kaiser(_BLOCK, 2.0)
+        window = np.kaiser(BLOCK, 2.0)
         inverse = (window[:, np.newaxis] * np.linalg.inv(self.matrix)).astype(np.float32)
         sums = []
         for number, plane in enumerate(noisy):
             guide = None if basic is None else basic[number]
             shrunk, weight = self._shrunk(plane, guide, keys, first, last)
-            added = np.zeros((2, last - first + _BLOCK, width), np.float32)
+            added = np.zeros((2, last - first + BLOCK, width), np.float32)
             back(shrunk, inverse, added[0])
             added[1] = _windowed(_windowed(weight, window).T, window).T
             sums.append(added)
@@ -174,11 +174,11 @@ class _Stage:
         from magnetite.core.restore.kernels.matching import match_row, spread
 
         wide, width = spread(plane), plane.shape[1]
-        count = len({*range(0, width - _BLOCK + 1, _STEP), width - _BLOCK})
-        farthest = np.float32(self.distance * _BLOCK**2)
+        count = len({*range(0, width - BLOCK + 1, STEP), width - BLOCK})
+        farthest = np.float32(self.distance * BLOCK**2)
         keys = [np.empty((count, self.matches), np.int64) for _ in tops]
         for top, row in zip(tops, keys, strict=True):
-            match_row(wide, width, top, _REACH, farthest, row)
+            match_row(wide, width, top, REACH, farthest, row)
         return keys
 
     def _shrunk(
@@ -195,8 +195,8 @@ class _Stage:
 
         matrix = self.matrix.astype(np.float32)
         width = plane.shape[1]
-        shape = (last - first + 1, width - _BLOCK + 1)
-        noisy = np.empty((*shape, _BLOCK**2), np.float32)
+        shape = (last - first + 1, width - BLOCK + 1)
+        noisy = np.empty((*shape, BLOCK**2), np.float32)
         transform(plane, first, matrix, noisy)
         shrunk, weight = np.zeros_like(noisy), np.zeros(shape, np.float32)
         basic = None
@@ -214,7 +214,7 @@ class _Stage:
 
 def _windowed(weights: Float32, window: Float64) -> Float32:
     """Sums of what stands at the eight columns before, times the window."""
-    out = np.zeros((weights.shape[0], weights.shape[1] + _BLOCK - 1), np.float32)
+    out = np.zeros((weights.shape[0], weights.shape[1] + BLOCK - 1), np.float32)
     for place, factor in enumerate(window):
         out[:, place : place + weights.shape[1]] += weights * np.float32(factor)
     return out

@@ -13,9 +13,9 @@ from magnetite.core.compute.bands import bands
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count, Number
+from magnetite.core.restore.kernels.geometry import BLOCK
 from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 
-_BLOCK = 8
 #: Rows of positions worked on at a time.
 _ROWS = 128
 
@@ -25,7 +25,7 @@ _ROWS = 128
     summary="Cosine transform of blocks at all positions, small coefficients left out, averaged.",
     colour=ColourPolicy.EACH,
     source="Yaroslavsky, Egiazarian and Astola, Proc. SPIE 4304, 2001, doi:10.1117/12.424970",
-    reach=_BLOCK - 1,
+    reach=BLOCK - 1,
     statistics=lambda *, sd, **_: sd is None,
 )
 def sliding_dct(
@@ -55,7 +55,7 @@ def sliding_dct(
     least = np.float32(threshold * estimated(pixels, sd))
     if least == 0:
         return pixels.copy()
-    margin = _BLOCK - 1
+    margin = BLOCK - 1
     padded = np.pad(pixels.astype(np.float32), margin, mode="symmetric")
     rows = padded.shape[0] - margin
 
@@ -68,7 +68,7 @@ def sliding_dct(
     parts = bands(rows, _ROWS)
     for part, total in zip(parts, each(band, parts), strict=True):
         result[part.start : part.stop + margin] += total
-    inner = result[margin:-margin, margin:-margin] / np.float32(_BLOCK**2)
+    inner = result[margin:-margin, margin:-margin] / np.float32(BLOCK**2)
     return inner.astype(pixels.dtype)
 
 

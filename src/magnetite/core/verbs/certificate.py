@@ -101,6 +101,7 @@ class Certificate:
                             "standard_error": f.standard_error,
                             "stored": f.stored,
                             "verdict": f.verdict,
+                            **({"distribution": f.distribution} if f.distribution else {}),
                         }
                         for f in record.findings
                     ],

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from magnetite.core.arrays import Float32, Int32
 from magnetite.core.codecs.entropy.coder import compiled
+from magnetite.core.codecs.layers.rdo import FREQUENCIES, TOLD
 from magnetite.core.compute.threads import spread
 
 Context = NDArray[np.int16]
@@ -70,7 +71,7 @@ def _contexts(s: Float32, first: int, last: int, out: Context) -> None:
                     if v + 1 < width:
                         total += _around(s[i, j, u, v + 1])
                     frequency = (8 * u // height) * 8 + 8 * v // width
-                    out[i, j, u, v] = _CLASS[total] * 64 + frequency
+                    out[i, j, u, v] = _CLASS[total] * FREQUENCIES + frequency
 
 
 @compiled
@@ -85,8 +86,8 @@ def _choose(s: Float32, context: Context, bits: Float32, bit: float, out: Int32)
                     best = nearest
                     if nearest > 0 and u + v > 0:
                         row = bits[context[i, j, u, v]]
-                        least = (size - nearest) ** 2 + bit * row[min(nearest, 15)]
-                        below = (size - nearest + 1) ** 2 + bit * row[min(nearest - 1, 15)]
+                        least = (size - nearest) ** 2 + bit * row[min(nearest, TOLD - 1)]
+                        below = (size - nearest + 1) ** 2 + bit * row[min(nearest - 1, TOLD - 1)]
                         if below < least:
                             best, least = nearest - 1, below
                         if nearest == 2 and size * size + bit * row[0] < least:

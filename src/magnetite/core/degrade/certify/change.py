@@ -43,6 +43,8 @@ class Finding:
     drawn: float | None
     stored: float | None = None
     standard_error: float | None = None
+    #: Of a distance in distribution: the name of the one that is declared.
+    distribution: str = ""
 
     @property
     def verdict(self) -> str:

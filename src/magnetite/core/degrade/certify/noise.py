@@ -181,7 +181,7 @@ def shape_findings(measured: Moments, distribution: Distribution, root: float) -
 
 def fit_finding(name: str, distance: float, root: float) -> Finding:
     """Kolmogorov's distance to a distribution that is declared in full."""
-    return Finding(f"distance from {name}", "", 0.0, distance, None, KOLMOGOROV_ERROR / root)
+    return Finding(f"distance from {name}", "", 0.0, distance, None, KOLMOGOROV_ERROR / root, name)
 
 
 def binomial(quantity: str, share: float, hits: int, count: int) -> Finding:

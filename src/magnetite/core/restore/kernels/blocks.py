@@ -10,10 +10,10 @@ import numpy as np
 
 from magnetite.core.arrays import Float32
 from magnetite.core.compute.jit import compiled
+from magnetite.core.restore.kernels.geometry import BLOCK
 
 _compiled = compiled(fastmath=True)
 
-BLOCK = 8
 _PLACES = 64
 #: Positions whose numbers are put together at a time.
 _TILE = 64

@@ -12,6 +12,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float32
 from magnetite.core.compute.jit import compiled
+from magnetite.core.restore.kernels.geometry import BLOCK
 
 #: A number as these loops take it.
 Single = float | np.float32
@@ -19,7 +20,6 @@ Single = float | np.float32
 _compiled = compiled(fastmath=True)
 _inlined = compiled(fastmath=True, inline="always")
 
-BLOCK = 8
 _C1, _C2, _C3, _, _C5, _C6, _C7 = (np.float32(math.cos(math.pi * k / 16) / 2) for k in range(1, 8))
 _C0 = np.float32(math.sqrt(1 / 8))
 _ZERO = np.float32(0)

@@ -10,13 +10,13 @@ import numpy as np
 
 from magnetite.core.arrays import Float32, Int64
 from magnetite.core.compute.jit import compiled
+from magnetite.core.restore.kernels.geometry import BLOCK, STEP
 
 #: A number as these loops take it.
 Single = float | np.float32
 
 _compiled = compiled(fastmath=True)
 
-BLOCK, STEP = 8, 3
 #: Distances are kept in whole numbers of 1/16, above the place, in one number to be compared.
 _FINE = np.float32(16)
 _SHIFT = 32
