@@ -20,6 +20,7 @@ from magnetite.cli import (
     gauge,
     methods,
     restore,
+    run,
     scenes,
     score,
     view,
@@ -37,7 +38,8 @@ app = typer.Typer(
     help="Degrade test pictures by known amounts, compress and restore them, score the results.",
     epilog="Chains: gaussian-blur sigma=1.6px + gaussian-noise sd=12dn. "
     "[bold]magnetite methods[/bold] lists every step, metric and gauge. "
-    "Exit status: 0 done, 1 a target was missed, 2 bad input, 130 interrupted.",
+    "Exit status: 0 done, 1 a target was missed, 2 bad input, 3 rows of a run failed, "
+    "130 interrupted.",
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,
@@ -56,6 +58,7 @@ app.command("score", cls=steps_of("metric"))(score.run)
 app.command("gauge", cls=steps_of("gauge"))(gauge.run)
 app.add_typer(view.app, name="view")
 app.command("curve", cls=steps_of("codec"))(curve.run)
+app.command("run")(run.run)
 app.command("methods")(methods.run)
 
 
@@ -104,6 +107,7 @@ def _options(
         from magnetite.commands import declare
 
         declare(commands)
+        limits.commands = (commands.resolve(),)
 
 
 def main() -> None:

@@ -67,6 +67,8 @@ class Limits:
     """What the options before the command set for all of it."""
 
     max_samples: int = MAX_SAMPLES
+    #: Files of the user's own commands, for worker processes.
+    commands: tuple[Path, ...] = ()
 
 
 limits = Limits()

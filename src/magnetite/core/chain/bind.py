@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from magnetite.core.arrays import Samples
-from magnetite.core.chain.step import AUTO, Chain, Step
+from magnetite.core.chain.step import AUTO, Chain, Open, Step
 from magnetite.core.errors import ChainError
 from magnetite.core.methods.declarations import Method
 from magnetite.core.methods.parameters import Context, Files, NoFiles
@@ -114,10 +114,11 @@ def bind_step(step: Step, frame: Frame, files: Files | None = None) -> Bound:
     context = Context(digital, dict(step.settings), files or NoFiles())
     given = [(method.parameters[key], value) for key, value in step.settings]
     for parameter, value in [*given, *((p, None) for p in method.implicit)]:
-        if value is AUTO:
+        if isinstance(value, Open):
+            how = "solved for by an aim" if value is AUTO else "taken from a certificate by a run"
             raise ChainError(
-                f"{step.name} {parameter.key}=auto has no value yet: it is solved for by an "
-                f"aim, or write one, such as {parameter.key}={parameter.kind.example()}"
+                f"{step.name} {parameter.key}={value} has no value yet: it is {how}, or write one, "
+                f"such as {parameter.key}={parameter.kind.example()}"
             )
         try:
             arguments[parameter.name] = parameter.kind.resolve(value, context)

@@ -15,7 +15,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from magnetite.core.chain.step import AUTO, Chain, Step
+from magnetite.core.chain.step import AUTO, KNOWN, Chain, Step
 from magnetite.core.chain.sweep import expand_sweep
 from magnetite.core.errors import ChainError
 from magnetite.core.methods import catalogue
@@ -53,19 +53,25 @@ def parse_step(
     return chain.steps[0]
 
 
-def parse_sweep(text: str | Sequence[str], *kinds: str, complete: bool = True) -> list[Chain]:
-    """Read a chain with lists and ranges into all its chains, the last setting fastest."""
-    return _read(text, _Reading(kinds, complete))
+def parse_sweep(
+    text: str | Sequence[str], *kinds: str, complete: bool = True, known: bool = False
+) -> list[Chain]:
+    """Read a chain with lists and ranges into all its chains, the last setting fastest.
+
+    With `known`, the sd of the noise may be `known`: what a certificate says of it.
+    """
+    return _read(text, _Reading(kinds, complete, known=known))
 
 
 @dataclass(frozen=True)
 class _Reading:
-    """What a text may hold: kinds of methods, settings left for later, sweeps, `auto`."""
+    """What a text may hold: kinds of methods, settings left for later, sweeps, open values."""
 
     kinds: tuple[str, ...]
     complete: bool = True
     most: int = MAX_CHAINS
     auto: bool = False
+    known: bool = False
 
 
 def _read(text: str | Sequence[str], reading: _Reading) -> list[Chain]:
@@ -126,7 +132,7 @@ def _read_step(words: list[str], place: int, reading: _Reading) -> _Alternatives
         if key in values:
             raise ChainError(f"{_place(number, word)}: {key} is given twice for {method.name}")
         try:
-            values[key] = _read_values(parameter, text, reading.auto)
+            values[key] = _read_values(parameter, text, reading)
         except ValueError as error:
             raise ChainError(f"{_place(number, word)}: {error}") from None
     _check_complete(method, values, reading.complete)
@@ -142,16 +148,17 @@ def shortened(text: str) -> str:
     return text if len(text) <= _LONGEST_QUOTE else f"{text[: _LONGEST_QUOTE - 1]}…"
 
 
-def _read_values(parameter: Parameter, text: str, auto: bool) -> list[Any]:
+def _read_values(parameter: Parameter, text: str, reading: _Reading) -> list[Any]:
     if text == AUTO.value and parameter.kind.span() is not None:
-        if auto:
+        if reading.auto:
             return [AUTO]
         raise ValueError(
             "auto stands for a value to be solved for, and this setting is not solved for here: "
             f"write one, such as {parameter.key}={parameter.kind.example()}"
         )
     texts = expand_sweep(text) if parameter.kind.sweeps else [text]
-    return [parameter.kind.parse(value) for value in texts]
+    known = reading.known and parameter.kind.estimated
+    return [KNOWN if known and t == KNOWN.value else parameter.kind.parse(t) for t in texts]
 
 
 def _find_method(name: str, place: int, kinds: tuple[str, ...]) -> Method:

@@ -14,16 +14,19 @@ from magnetite.core.methods.parameters import FileName
 Declared = TypeVar("Declared", bound=Method)
 
 
-class Auto(Enum):
-    """The value of a setting that is to be solved for: a type of its own, and no value."""
+class Open(Enum):
+    """What stands for a value that is not there yet: a type of its own, refused by binding."""
 
+    #: To be solved for, tuned or estimated.
     AUTO = "auto"
+    #: What the certificate of the degradation says; experiments fill it in.
+    KNOWN = "known"
 
     def __str__(self) -> str:
         return str(self.value)
 
 
-AUTO = Auto.AUTO
+AUTO, KNOWN = Open.AUTO, Open.KNOWN
 
 
 @dataclass(frozen=True)
@@ -61,7 +64,7 @@ class Step:
         for key, parameter in self.method.parameters.items():
             if key in given:
                 value = given[key]
-                text = str(AUTO) if value is AUTO else parameter.kind.spell(value)
+                text = str(value) if isinstance(value, Open) else parameter.kind.spell(value)
                 if text != parameter.default_text:
                     words.append(f"{key}={text}")
         return " ".join(words)
@@ -90,6 +93,11 @@ class Chain:
             for key, value in step.settings
             if value is AUTO
         ]
+
+    @property
+    def takes_known(self) -> bool:
+        """Whether a setting is to be taken from a certificate."""
+        return any(value is KNOWN for step in self.steps for _, value in step.settings)
 
     @property
     def files(self) -> list[str]:

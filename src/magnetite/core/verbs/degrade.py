@@ -16,7 +16,7 @@ from magnetite.core.compute.random import step_generator
 from magnetite.core.degrade.certify.change import Change, Finding, rms, rms_change
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.declarations import Degradation
-from magnetite.core.methods.parameters import Files
+from magnetite.core.methods.parameters import Files, NoFiles
 from magnetite.core.picture import Clipped, Picture, as_picture
 from magnetite.core.verbs.aim import Target, solve_chain
 from magnetite.core.verbs.certificate import (
@@ -119,6 +119,13 @@ def degrade(
         aim=reached,
     )
     return Degraded(stored, certificate)
+
+
+def degrade_chain(
+    reference: Picture, chain: Chain, seed: int, files: Files | None = None
+) -> Picture:
+    """The picture that `degrade` gives, clipped to the range, without its certificate."""
+    return _Run(reference, reference.digest(), seed, "clip", files or NoFiles()).picture(chain)[0]
 
 
 #: Hears of each step: the samples before and after, and its rate.

@@ -1,0 +1,191 @@
+"""Where tasks are done: processes on this machine, or a cluster. An executor only submits."""
+
+from __future__ import annotations
+
+import multiprocessing
+from collections.abc import Iterator
+from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
+from pathlib import Path
+from typing import Any, Protocol
+
+from magnetite.core.compute.threads import cores, use_threads
+from magnetite.core.errors import InputError
+from magnetite.experiment.tasks import Task
+from magnetite.experiment.work import Done, perform
+
+#: A task whose worker dies is tried again so often.
+_TRIES = 3
+
+
+class Executor(Protocol):
+    """Does tasks somewhere; what comes first is given first."""
+
+    #: Tasks that are done at a time.
+    workers: int
+
+    def run(self, tasks: Iterator[Task]) -> Iterator[tuple[Task, list[Done]]]:
+        """Results as they come. Few tasks are taken ahead of what is done."""
+        ...
+
+    def stop(self) -> None:
+        """Give up what is under way, at once."""
+        ...
+
+
+def prepare_worker(threads: int, commands: tuple[Path, ...]) -> None:
+    """Give a worker process its threads and the user's own commands."""
+    import signal
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the process that leads is interrupted alone
+    use_threads(threads)
+    for path in commands:
+        from magnetite.commands import declare
+
+        declare(path)
+
+
+class Alone:
+    """In this process, one task after the other."""
+
+    workers = 1
+
+    def run(self, tasks: Iterator[Task]) -> Iterator[tuple[Task, list[Done]]]:
+        for task in tasks:
+            yield task, perform(task)
+
+    def stop(self) -> None:
+        """Nothing is under way between two tasks."""
+
+
+class Processes:
+    """Processes on this machine, each with its share of the cores."""
+
+    def __init__(self, workers: int, commands: tuple[Path, ...] = ()) -> None:
+        self.workers = workers
+        self._start = (max(1, cores() // workers), commands)
+        self._pool = self._new_pool()
+
+    def _new_pool(self) -> ProcessPoolExecutor:
+        return ProcessPoolExecutor(
+            self.workers, multiprocessing.get_context("spawn"), prepare_worker, self._start
+        )
+
+    def run(self, tasks: Iterator[Task]) -> Iterator[tuple[Task, list[Done]]]:
+        waiting: dict[Future[list[Done]], Task] = {}
+        tries: dict[str, int] = {}
+        again: list[Task] = []
+        while True:
+            while len(waiting) < 2 * self.workers + 1:
+                task = again.pop() if again else next(tasks, None)
+                if task is None:
+                    break
+                try:
+                    waiting[self._pool.submit(perform, task)] = task
+                except BrokenProcessPool:
+                    again.append(task)
+                    break
+            if not waiting and not again:
+                return
+            broken = not waiting
+            for future in wait(waiting, return_when=FIRST_COMPLETED).done if waiting else ():
+                task = waiting.pop(future)
+                try:
+                    yield task, future.result()
+                except BrokenProcessPool:
+                    broken = True
+                    tries[task.key] = tries.get(task.key, 0) + 1
+                    if tries[task.key] < _TRIES:
+                        again.append(task)
+                    else:
+                        yield task, _lost(task)
+            if broken:  # a worker died, and all that was under way with it
+                again += waiting.values()
+                waiting.clear()
+                self._pool.shutdown(wait=False, cancel_futures=True)
+                self._pool = self._new_pool()
+
+    def stop(self) -> None:
+        processes = list((self._pool._processes or {}).values())
+        self._pool.shutdown(wait=False, cancel_futures=True)
+        for process in processes:
+            process.kill()
+
+
+class Cluster:
+    """A Dask distributed scheduler: its workers may die and join."""
+
+    def __init__(self, address: str, commands: tuple[Path, ...] = ()) -> None:
+        try:
+            import distributed
+        except ImportError:
+            raise InputError(
+                "--cluster needs the package distributed: pip install 'magnetite[cluster]'"
+            ) from None
+        try:
+            client: Any = distributed.Client
+            self._client = client(address, timeout="10s", set_as_default=False)
+        except (OSError, TimeoutError, ValueError) as error:
+            raise InputError(f"no scheduler answers at {address} ({error})") from None
+        self._commands = commands
+        self.workers = max(1, len(self._client.scheduler_info()["workers"]))
+
+    def run(self, tasks: Iterator[Task]) -> Iterator[tuple[Task, list[Done]]]:
+        import distributed
+
+        known: dict[str, Task] = {}
+        completed: Any = distributed.as_completed
+        stream = completed(with_results=False)
+
+        def submit() -> bool:
+            task = next(tasks, None)
+            if task is None:
+                return False
+            known[task.key] = task
+            stream.add(
+                self._client.submit(
+                    perform_with, task, self._commands, key=task.key, pure=False, retries=_TRIES
+                )
+            )
+            return True
+
+        for _ in range(4 * self.workers + 4):
+            if not submit():
+                break
+        for future in stream:
+            task = known.pop(future.key)
+            yield task, _lost(task) if future.status == "error" else future.result()
+            future.release()
+            submit()
+
+    def stop(self) -> None:
+        self._client.close(timeout=1)
+
+
+def perform_with(task: Task, commands: tuple[Path, ...]) -> list[Done]:
+    """A task on a worker of a cluster, which may not have seen the user's commands yet."""
+    _declare_once(commands)
+    return perform(task)
+
+
+_declared: set[Path] = set()
+
+
+def _declare_once(commands: tuple[Path, ...]) -> None:
+    from magnetite.commands import declare
+
+    for path in commands:
+        if path not in _declared:
+            declare(path)
+            _declared.add(path)
+
+
+def _lost(task: Task) -> list[Done]:
+    reason = f"its worker died {_TRIES} times: out of memory, or a method that crashes"
+    return [Done(work.cell.key, reason) for work in task.works]
+
+
+def local(workers: int | None, commands: tuple[Path, ...] = ()) -> Executor:
+    """As many processes as asked for, or as there are cores; none for a single one."""
+    count = workers or cores()
+    return Alone() if count == 1 else Processes(count, commands)

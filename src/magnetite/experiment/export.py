@@ -1,0 +1,88 @@
+"""The ledger's table as CSV and Parquet."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from magnetite.core.errors import FileError
+from magnetite.files.tables import csv_text
+
+if TYPE_CHECKING:
+    from magnetite.experiment.ledger import Ledger
+
+CSV, PARQUET = "scores.csv", "scores.parquet"
+#: Rows of a group of a Parquet file.
+_GROUP = 5000
+_TEXTS = {
+    "reference", "degradation name", "degradation", "treatment name", "treatment", "status",
+    "reason", "picture",
+}  # fmt: skip
+_WHOLE = {"width", "height", "channels", "repeat", "seed", "bytes"}
+
+
+def export(ledger: Ledger, folder: Path) -> None:
+    """Write both files, whole or not at all."""
+    _write_csv(ledger, folder / CSV)
+    _write_parquet(ledger, folder / PARQUET)
+
+
+def _write_csv(ledger: Ledger, path: Path) -> None:
+    with _Whole(path) as temporary, open(temporary, "w", encoding="utf-8", newline="") as file:
+        file.write(csv_text(ledger.columns(), []))
+        for row in ledger.rows():
+            file.write(csv_text(None, [row]))  # type: ignore[list-item]
+
+
+def _write_parquet(ledger: Ledger, path: Path) -> None:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    columns = ledger.columns()
+    kinds = [
+        pa.string() if c in _TEXTS else pa.int64() if c in _WHOLE else pa.float64() for c in columns
+    ]
+    schema = pa.schema(list(zip(columns, kinds, strict=True)))
+    with _Whole(path) as temporary, pq.ParquetWriter(temporary, schema) as writer:
+        group: list[tuple[object, ...]] = []
+
+        def write() -> None:
+            arrays = [
+                pa.array(values, kind)
+                for values, kind in zip(zip(*group, strict=True), kinds, strict=True)
+            ]
+            writer.write_table(pa.Table.from_arrays(arrays, schema=schema))
+            group.clear()
+
+        for row in ledger.rows():
+            group.append(row)
+            if len(group) == _GROUP:
+                write()
+        if group:
+            write()
+
+
+class _Whole:
+    """A temporary file that replaces another when it is complete."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+
+    def __enter__(self) -> str:
+        try:
+            handle, self._temporary = tempfile.mkstemp(prefix=".magnetite-", dir=self._path.parent)
+        except OSError as error:
+            raise FileError(f"{self._path}: cannot be written ({error.strerror})") from None
+        os.close(handle)
+        return self._temporary
+
+    def __exit__(self, kind: type[BaseException] | None, error: object, trace: object) -> None:
+        if kind is None:
+            os.chmod(self._temporary, 0o644)
+            os.replace(self._temporary, self._path)
+            return
+        os.unlink(self._temporary)
+        if isinstance(error, OSError):
+            raise FileError(f"{self._path}: cannot be written ({error.strerror})") from None

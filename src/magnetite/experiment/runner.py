@@ -1,0 +1,251 @@
+"""Carry out a plan: find what is missing, have it done, write it down as it comes."""
+
+from __future__ import annotations
+
+import fcntl
+import hashlib
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from magnetite import __version__
+from magnetite.core.chain.step import Chain
+from magnetite.core.errors import FileError
+from magnetite.core.verbs.figures import parse_figures
+from magnetite.experiment.executors import Executor
+from magnetite.experiment.export import export
+from magnetite.experiment.ledger import Ledger
+from magnetite.experiment.plan import Plan, reference_files
+from magnetite.experiment.tasks import Cell, Facts, Source, Task, Work, cells_of, sources_of
+from magnetite.experiment.work import Done, facts_of
+from magnetite.files.atomic import make_folder, write_bytes
+
+#: Results are written together after this time, s, or this many.
+_PATIENCE, _BATCH = 0.5, 400
+PICTURES = "pictures"
+#: Hears of cells done, all cells, and those that failed.
+Listener = Callable[[int, int, int], None]
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a run came to."""
+
+    folder: Path
+    cells: int
+    #: Computed now, and taken from before.
+    computed: int
+    reused: int
+    failed: int
+    seconds: float
+
+
+def run(
+    plan: Plan,
+    text: str,
+    base: Path,
+    folder: Path,
+    executor: Executor,
+    tell: Listener | None = None,
+) -> Outcome:
+    """Carry out a plan in a folder, or what is missing of it.
+
+    Parameters
+    ----------
+    plan : Plan
+    text : str
+        The plan as it was written, kept beside the results.
+    base : Path
+        The folder that the plan's paths are relative to.
+    folder : Path
+        Of the run; an earlier run in it is resumed.
+    executor : Executor
+    tell : function, optional
+        Hears how far it is.
+
+    Raises
+    ------
+    FileError
+        If the folder cannot be written, or another run works in it.
+    """
+    start = time.perf_counter()
+    make_folder(folder)
+    with _lock(folder):
+        ledger = Ledger(folder)
+        try:
+            run_ = _Run(plan, base, folder, ledger, executor, tell or (lambda *_: None))
+            return run_.go(text, start)
+        finally:
+            ledger.close()
+
+
+@contextmanager
+def _lock(folder: Path) -> Iterator[None]:
+    """Keep other runs out of a folder; the system lifts the lock of a process that dies."""
+    path = folder / "run.lock"
+    try:
+        file = open(path, "a")  # noqa: SIM115 it is held while the run lasts
+    except OSError as error:
+        raise FileError(f"{folder}: cannot be written ({error.strerror})") from None
+    with file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise FileError(
+                f"{folder}: another run works in this folder; wait for its end"
+            ) from None
+        yield
+
+
+class _Run:
+    """One pass over a plan."""
+
+    def __init__(
+        self, plan: Plan, base: Path, folder: Path, ledger: Ledger, executor: Executor,
+        tell: Listener,
+    ) -> None:  # fmt: skip
+        self._plan, self._folder, self._ledger = plan, folder, ledger
+        self._executor, self._tell = executor, tell
+        self._sources = sources_of(plan, reference_files(plan, base))
+        self._metrics = labels_of(plan.scores.metrics, "metric")
+        self._gauges = labels_of(plan.scores.gauges, "gauge")
+        self._pending: list[tuple[Cell, Done, tuple[str, ...], str | None]] = []
+        self._flushed = time.perf_counter()
+        self._computed = self._failed = self._reused = self._total = 0
+
+    def go(self, text: str, start: float) -> Outcome:
+        write_bytes(self._folder / "plan.toml", text.encode())
+        self._ledger.describe(
+            plan=text, version=__version__, figures="\n".join((*self._metrics, *self._gauges))
+        )
+        facts, sources = self._references()
+        cells = (cell for _, _, own in cells_of(self._plan, facts) for cell, _ in own)
+        self._total = self._ledger.expect(facts, cells)
+        try:
+            for task, results in self._executor.run(self._tasks(facts, sources)):
+                self._take(task, results)
+            self._flush()
+            self._keep_some(facts, sources)
+        except BaseException:
+            self._executor.stop()
+            self._flush()
+            raise
+        self._executor.stop()
+        export(self._ledger, self._folder)
+        _, _, failed = self._ledger.counts()
+        seconds = time.perf_counter() - start
+        return Outcome(self._folder, self._total, self._computed, self._reused, failed, seconds)
+
+    def _references(self) -> tuple[list[Facts], list[Source]]:
+        """What is known of all references; one that cannot be read ends the run."""
+        facts = [facts_of(source) for source in self._sources]
+        names = [one.name for one in facts]
+        for number, one in enumerate(facts):
+            if names.count(one.name) > 1:
+                path = Path(self._sources[number].path)
+                facts[number] = Facts(f"{path.parent.name}/{path.name}", *_rest(one))
+        return facts, self._sources
+
+    def _tasks(self, facts: list[Facts], sources: list[Source]) -> Iterator[Task]:
+        """What is missing, degraded picture by degraded picture."""
+        asked = (*self._metrics, *self._gauges)
+        keeps = self._plan.keep.pictures == "all"
+        given: set[str] = set()
+        for number, degradation, cells in cells_of(self._plan, facts):
+            known = self._ledger.known([cell.key for cell, _ in cells])
+            works = []
+            for cell, treatment in cells:
+                have, picture = known.get(cell.key, (set(), None))
+                done = cell.key in known and set(asked) <= have and (picture or not keeps)
+                if done or cell.key in given:
+                    self._reused += 1
+                    continue
+                given.add(cell.key)
+                works.append(self._work(cell, treatment, have, keeps))
+            self._tell(self._computed + self._reused, self._total, self._failed)
+            if works:
+                yield Task(sources[number], degradation, cells[0][0].seed, tuple(works))
+
+    def _work(self, cell: Cell, treatment: Chain | None, have: set[str], keep: bool) -> Work:
+        metrics = tuple(label for label in self._metrics if label not in have)
+        gauges = tuple(label for label in self._gauges if label not in have)
+        return Work(cell, treatment, metrics, gauges, keep)
+
+    def _take(self, task: Task, results: list[Done]) -> None:
+        """Note results; their pictures are written before the ledger speaks of them."""
+        for work, done in zip(task.works, results, strict=True):
+            name = None
+            if done.picture is not None:
+                name = f"{PICTURES}/{work.cell.key}{done.ending}"
+                make_folder(self._folder / PICTURES)
+                write_bytes(self._folder / name, done.picture)
+            self._pending.append((work.cell, done, (*work.metrics, *work.gauges), name))
+            self._computed += 1
+            self._failed += done.reason is not None
+        late = time.perf_counter() - self._flushed > _PATIENCE
+        if late or len(self._pending) >= _BATCH:
+            self._flush()
+        self._tell(self._computed + self._reused, self._total, self._failed)
+
+    def _flush(self) -> None:
+        if self._pending:
+            self._ledger.add(self._pending)
+            self._pending = []
+        self._flushed = time.perf_counter()
+
+    def _keep_some(self, facts: list[Facts], sources: list[Source]) -> None:
+        """Make the pictures that are known to be wanted only at the end: worst, best, a sample."""
+        rule, _, number = self._plan.keep.pictures.partition(" ")
+        if not number:
+            return
+        wanted = self._chosen(rule, int(number))
+        tasks = []
+        for place, degradation, cells in cells_of(self._plan, facts):
+            known = self._ledger.known([cell.key for cell, _ in cells])
+            works = tuple(
+                Work(cell, treatment, (), (), True)
+                for cell, treatment in cells
+                if cell.key in wanted and cell.key in known and known[cell.key][1] is None
+            )
+            if works:
+                tasks.append(Task(sources[place], degradation, cells[0][0].seed, works))
+        for task, results in self._executor.run(iter(tasks)):
+            self._take(task, results)
+            self._computed -= len(results)
+        self._flush()
+
+    def _chosen(self, rule: str, number: int) -> set[str]:
+        """Keys of the cells whose pictures are kept."""
+        values = self._ledger.values(self._plan.keep.by)
+        if rule == "sample":
+            order = sorted(values, key=lambda key: hashlib.sha256(key.encode()).digest())
+        else:
+            from magnetite.core.methods.declarations import Metric
+
+            step = parse_figures(self._plan.keep.by, "metric")[0]
+            higher = step.declared(Metric).better == "higher"
+            first_high = higher == (rule == "best")
+            order = sorted(values, key=lambda key: (values[key], key), reverse=first_high)
+        return set(order[:number])
+
+
+def labels_of(text: str, kind: str) -> tuple[str, ...]:
+    """Canonical texts of a list of metrics or gauges; none of an empty one."""
+    return tuple(str(step) for step in parse_figures(text, kind)) if text else ()
+
+
+def _rest(facts: Facts) -> tuple[str, int, int, int, int | None, float | None]:
+    return (
+        facts.digest, facts.width, facts.height, facts.channels, facts.bits, facts.activity
+    )  # fmt: skip
+
+
+def status_of(folder: Path) -> tuple[int, int, int, list[tuple[str, str, str, str]]]:
+    """Cells asked for, done and failed of a run, and the failures."""
+    ledger = Ledger(folder, writable=False)
+    try:
+        return *ledger.counts(), ledger.failures()
+    finally:
+        ledger.close()

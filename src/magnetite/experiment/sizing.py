@@ -1,0 +1,95 @@
+"""How large an experiment is: rows, time and disk, and which difference it can show."""
+
+from __future__ import annotations
+
+import math
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from magnetite.core.compute.threads import cores
+from magnetite.experiment.plan import Plan, reference_files
+from magnetite.experiment.runner import labels_of
+from magnetite.experiment.tasks import Task, Work, cells_of, sources_of
+from magnetite.experiment.work import facts_of, perform
+
+#: Degraded pictures that are tried for the time that the whole takes.
+_PROBES = 3
+#: Chance of finding a difference of the size that is stated, at the level of 5 %.
+_POWER = 0.8
+#: Bytes of a row in the ledger and the tables, and of each of its figures.
+_ROW, _FIGURE = 700, 90
+
+
+@dataclass(frozen=True)
+class Size:
+    """What a plan would take."""
+
+    rows: int
+    figures: int
+    references: int
+    repeats: int
+    #: Seconds on all cores; by the probes.
+    seconds: float
+    disk: float
+    #: Smallest difference of a metric between two treatments that shows, in sd between references.
+    smallest: float | None
+
+    def lines(self) -> list[str]:
+        """The size in words."""
+        spread = (
+            "one reference alone says nothing about others"
+            if self.smallest is None
+            else "a difference of two treatments shows (power 80 %, level 5 %) from "
+            f"{self.smallest:.2f} times its sd between references"
+        )
+        return [
+            f"{self.rows} rows of {self.figures} figures: {self.references} references, "
+            f"{self.repeats} repeats",
+            f"about {_time(self.seconds)} on {cores()} cores; {self.disk / 2**20:.1f} MiB on disk, "
+            "pictures apart",
+            spread,
+        ]
+
+
+def size_of(plan: Plan, base: Path) -> Size:
+    """The size of a plan, from a few timed probes."""
+    sources = sources_of(plan, reference_files(plan, base))
+    facts = [facts_of(source) for source in sources]
+    metrics, gauges = (
+        labels_of(text, kind)
+        for text, kind in ((plan.scores.metrics, "metric"), (plan.scores.gauges, "gauge"))
+    )
+    groups = list(cells_of(plan, facts))
+    rows = sum(len(cells) for _, _, cells in groups)
+    spread = groups[:: max(1, len(groups) // _PROBES)][:_PROBES]
+    taken = 0.0
+    for turn in range(2):  # the first one compiles
+        taken = 0.0
+        for number, degradation, cells in spread[: 1 if turn == 0 else _PROBES]:
+            works = tuple(Work(cell, chain, metrics, gauges) for cell, chain in cells)
+            start = time.perf_counter()
+            perform(Task(sources[number], degradation, cells[0][0].seed, works))
+            taken += time.perf_counter() - start
+    probed = sum(len(cells) for _, _, cells in spread)
+    figures = len(metrics) + len(gauges)
+    return Size(
+        rows, figures, len(sources), plan.repeats, taken / probed * rows / max(1, cores() / 2),
+        rows * (_ROW + _FIGURE * figures), _smallest(len(sources)),
+    )  # fmt: skip
+
+
+def _smallest(references: int) -> float | None:
+    """Smallest mean of paired differences that a t-test shows, in their sd."""
+    from scipy.special import stdtrit
+
+    if references < 2:
+        return None
+    freedom = references - 1
+    return float(stdtrit(freedom, 0.975) + stdtrit(freedom, _POWER)) / math.sqrt(references)
+
+
+def _time(seconds: float) -> str:
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

@@ -1,0 +1,164 @@
+"""What a plan asks for, as tasks that any process can do: plain data."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from magnetite import __version__
+from magnetite.core.chain.step import Chain
+from magnetite.core.picture import Picture
+from magnetite.core.picture.region import Region
+from magnetite.experiment.plan import NOTHING, Plan
+
+
+@dataclass(frozen=True)
+class Source:
+    """A reference picture: its file, and how it is taken from there."""
+
+    path: str
+    crop: str | None = None
+    largest: str | None = None
+    bits: int | None = None
+    gray: bool = False
+
+    @property
+    def name(self) -> str:
+        """The file's name without its ending."""
+        return Path(self.path).stem
+
+    def load(self) -> Picture:
+        """The picture, cropped and converted as the plan says."""
+        from magnetite.files.reading import read
+
+        picture = read(self.path)
+        if self.crop is not None:
+            picture = Region.parse(self.crop).crop(picture)
+        if self.largest is not None:
+            picture = _middle(picture, *map(int, self.largest.split("x")))
+        if self.gray:
+            picture = picture.luma()
+        if self.bits is not None and self.bits != picture.bits:
+            dtype = np.uint8 if self.bits <= 8 else np.uint16
+            blank = Picture(
+                np.zeros_like(picture.samples[:1, :1], dtype), self.bits, picture.colour
+            )
+            picture = blank.with_pixels(picture.pixels())[0]
+        return picture
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What is known of a reference before anything is done with it."""
+
+    name: str
+    digest: str
+    width: int
+    height: int
+    channels: int
+    bits: int | None
+    activity: float | None
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One treated picture: its place in the plan, and what it is, which is its key."""
+
+    reference: str
+    digest: str
+    degradation_name: str
+    degradation: str
+    repeat: int
+    seed: int
+    treatment_name: str
+    treatment: str
+
+    @property
+    def key(self) -> str:
+        """Follows from content alone: samples, chains, seed, version of the methods."""
+        parts = (self.digest, self.degradation, str(self.seed), self.treatment, __version__)
+        return hashlib.sha256("\0".join(parts).encode()).hexdigest()[:32]
+
+
+@dataclass(frozen=True)
+class Work:
+    """One treatment of a task: the cell, its chain, and which figures are still wanted."""
+
+    cell: Cell
+    treatment: Chain | None
+    metrics: tuple[str, ...]
+    gauges: tuple[str, ...]
+    keep: bool = False
+
+
+@dataclass(frozen=True)
+class Task:
+    """All that is done with one degraded picture: it is made once."""
+
+    source: Source
+    degradation: Chain | None
+    seed: int
+    works: tuple[Work, ...]
+
+    @property
+    def key(self) -> str:
+        """Names the task for schedulers."""
+        return f"task-{self.works[0].cell.key}-{len(self.works)}"
+
+
+def sources_of(plan: Plan, files: list[Path]) -> list[Source]:
+    """The references of a plan."""
+    how = plan.references
+    return [
+        Source(str(path.resolve()), how.crop, how.largest, how.bits, how.gray) for path in files
+    ]
+
+
+def cells_of(
+    plan: Plan, facts: list[Facts]
+) -> Iterator[tuple[int, Chain | None, list[tuple[Cell, Chain | None]]]]:
+    """The number of the reference, the chain and the cells of every degraded picture.
+
+    A chain that draws no random numbers gives one picture whatever the seed: it is repeated only
+    where it draws.
+    """
+    treatments = plan.chains("treatments")
+    for number, reference in enumerate(facts):
+        for degradation_name, chains in plan.chains("degradations").items():
+            for chain in chains:
+                draws = _draws(chain)
+                for repeat in range(plan.repeats if draws else 1):
+                    seed = plan.seed + repeat if draws else 0
+                    cells = [
+                        (
+                            Cell(
+                                reference.name, reference.digest, degradation_name,
+                                label(chain), repeat, seed, name, label(treatment),
+                            ),
+                            treatment,
+                        )
+                        for name, options in treatments.items()
+                        if plan.together(degradation_name, name)
+                        for treatment in options
+                    ]  # fmt: skip
+                    if cells:
+                        yield number, chain, cells
+
+
+def label(chain: Chain | None) -> str:
+    """Canonical text of a chain."""
+    return NOTHING if chain is None else str(chain)
+
+
+def _draws(chain: Chain | None) -> bool:
+    return chain is not None and any("rng" in step.method.inputs for step in chain.steps)
+
+
+def _middle(picture: Picture, width: int, height: int) -> Picture:
+    width, height = min(width, picture.width), min(height, picture.height)
+    left, top = (picture.width - width) // 2, (picture.height - height) // 2
+    return Region(left, top, width, height).crop(picture)

@@ -1,0 +1,176 @@
+"""Do a task: degrade once, treat, score. Runs in any process, knows nothing of ledgers."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, field
+from functools import lru_cache
+
+from magnetite.core.chain.bind import ReadOnce
+from magnetite.core.chain.step import KNOWN, Chain, Step
+from magnetite.core.errors import InputError, MagnetiteError
+from magnetite.core.picture import Picture
+from magnetite.core.quantities import Quantity, nearby
+from magnetite.core.verbs.coding import Coder
+from magnetite.core.verbs.degrade import degrade, degrade_chain
+from magnetite.core.verbs.figures import measured, parse_figures
+from magnetite.core.verbs.restoring import run
+from magnetite.core.verbs.score import Scorer
+from magnetite.experiment.tasks import Facts, Source, Task, Work, label
+from magnetite.files.resources import DiskFiles
+
+#: References that a process keeps at hand.
+_KEPT = 4
+#: Findings of a certificate that state the strength of noise, the first that is there.
+_NOISE = ("sd", "noise sd")
+
+
+@dataclass(frozen=True)
+class Done:
+    """What came of one treatment: figures and seconds, or why it failed."""
+
+    key: str
+    reason: str | None = None
+    #: Bytes of the last codec's file.
+    size: int | None = None
+    bpp: float | None = None
+    #: Figures by metric or gauge; one that does not apply is missing.
+    scores: dict[str, float] = field(default_factory=dict)
+    seconds: dict[str, float] = field(default_factory=dict)
+    #: The treated picture as a PNG or TIFF file, where it is to be kept.
+    picture: bytes | None = None
+    ending: str = ""
+
+
+@lru_cache(maxsize=_KEPT)
+def reference_of(source: Source) -> Picture:
+    """A reference, read once while a process works on it."""
+    return source.load()
+
+
+@lru_cache(maxsize=_KEPT)
+def _scorer_of(source: Source) -> Scorer:
+    return Scorer(reference_of(source), files=DiskFiles())
+
+
+def facts_of(source: Source) -> Facts:
+    """What is known of a reference before anything is done with it."""
+    from magnetite.core.curves.study import activity_of
+
+    picture = source.load()
+    digest = picture.digest().hex()
+    activity = activity_of(picture)
+    return Facts(
+        source.name, digest, picture.width, picture.height, picture.channels, picture.bits, activity
+    )
+
+
+def perform(task: Task) -> list[Done]:
+    """Every treatment of a task; one that fails does not stop the others."""
+    start = time.perf_counter()
+    files = ReadOnce(DiskFiles())
+    try:
+        reference = reference_of(task.source)
+        degraded, known = _degraded(reference, task, files)
+    except (MagnetiteError, OSError, MemoryError, ArithmeticError) as error:
+        reason = _words(error)
+        return [Done(work.cell.key, reason) for work in task.works]
+    seconds = time.perf_counter() - start
+    return [_treated(work, task.source, degraded, known, seconds, files) for work in task.works]
+
+
+def _degraded(reference: Picture, task: Task, files: ReadOnce) -> tuple[Picture, Quantity | None]:
+    """The degraded picture, and the sd of its noise where a treatment asks for it."""
+    if task.degradation is None:
+        return reference, None
+    if not any(work.treatment is not None and work.treatment.takes_known for work in task.works):
+        return degrade_chain(reference, task.degradation, task.seed, files), None
+    made = degrade(reference, label(task.degradation), seed=task.seed, files=files)
+    for record in reversed(made.certificate.steps):
+        for finding in record.findings:
+            if finding.quantity in _NOISE and finding.unit in ("dn", "fs") and finding.drawn:
+                return made.picture, Quantity(nearby(finding.drawn), finding.unit)
+    return made.picture, None
+
+
+def _treated(
+    work: Work,
+    source: Source,
+    degraded: Picture,
+    known: Quantity | None,
+    degrading: float,
+    files: ReadOnce,
+) -> Done:
+    start = time.perf_counter()
+    try:
+        picture, size = treat(degraded, work.treatment, known, files)
+        treated = time.perf_counter()
+        scores: dict[str, float] = {}
+        if work.metrics:
+            scores |= _scorer_of(source).score(picture, ",".join(work.metrics))
+        if work.gauges:
+            steps = parse_figures(",".join(work.gauges), "gauge")
+            scores |= measured(steps, picture, strict=False, files=files)
+    except (MagnetiteError, OSError, MemoryError, ArithmeticError) as error:
+        return Done(work.cell.key, _words(error))
+    end = time.perf_counter()
+    seconds = {"degrade": degrading, "treat": treated - start, "score": end - treated}
+    bpp = None if size is None else 8 * size / (picture.width * picture.height)
+    data, ending = _file_of(picture) if work.keep else (None, "")
+    return Done(work.cell.key, None, size, bpp, scores, seconds, data, ending)
+
+
+def treat(
+    degraded: Picture, chain: Chain | None, known: Quantity | None, files: ReadOnce
+) -> tuple[Picture, int | None]:
+    """A picture after restorations and codecs, and the bytes of the last codec's file.
+
+    Between restorations samples stay float; a codec codes whole digital numbers, from its file.
+    """
+    picture, size = degraded, None
+    for chains in _runs(_with_known(chain, known) if chain is not None else None):
+        if chains.steps[0].kind == "codec":
+            coded = Coder(picture).code(chains.steps[0])
+            picture, size = coded.picture, len(coded.data)
+        else:
+            pixels, _ = run(picture, chains, picture.pixels(), files)
+            picture = picture.with_pixels(pixels)[0]
+    return picture, size
+
+
+def _runs(chain: Chain | None) -> list[Chain]:
+    """Restorations in a row together, each codec alone."""
+    groups: list[list[Step]] = []
+    for step in chain.steps if chain is not None else ():
+        if groups and step.kind == groups[-1][-1].kind == "restoration":
+            groups[-1].append(step)
+        else:
+            groups.append([step])
+    return [Chain(tuple(group)) for group in groups]
+
+
+def _with_known(chain: Chain, known: Quantity | None) -> Chain:
+    for place, step in enumerate(chain.steps):
+        for key, value in step.settings:
+            if value is not KNOWN:
+                continue
+            if known is None:
+                raise InputError(
+                    f"{step.name} {key}=known: no step of the degradation says the sd of its noise"
+                )
+            stated = step.method.parameters[key].kind.parse(str(known))
+            chain = chain.with_setting(place, key, stated)
+    return chain
+
+
+def _file_of(picture: Picture) -> tuple[bytes, str]:
+    from pathlib import Path
+
+    from magnetite.files.writing import encoded
+
+    ending = ".tif" if picture.bits is None or picture.colour == "planes" else ".png"
+    return encoded(picture, Path(f"picture{ending}"))[0], ending
+
+
+def _words(error: BaseException) -> str:
+    return " ".join(str(error).split()) or type(error).__name__
