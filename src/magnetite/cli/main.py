@@ -23,6 +23,7 @@ from magnetite.cli import (
     run,
     scenes,
     score,
+    summarize,
     view,
 )
 from magnetite.cli.help import steps_of
@@ -59,6 +60,7 @@ app.command("gauge", cls=steps_of("gauge"))(gauge.run)
 app.add_typer(view.app, name="view")
 app.command("curve", cls=steps_of("codec"))(curve.run)
 app.command("run")(run.run)
+app.command("summarize")(summarize.run)
 app.command("methods")(methods.run)
 
 

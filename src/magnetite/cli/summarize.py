@@ -1,0 +1,136 @@
+"""`magnetite summarize`."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from magnetite.cli.options import note
+from magnetite.cli.output import figure, print_csv, print_json, print_table, say
+from magnetite.core.errors import InputError
+
+if TYPE_CHECKING:
+    from magnetite.experiment.summary import Table
+
+
+class SummaryFormat(StrEnum):
+    """How summaries are given."""
+
+    table = "table"
+    json = "json"
+    csv = "csv"
+    parquet = "parquet"
+
+
+def run(
+    folder: Annotated[Path, typer.Argument(metavar="RUN", help="Folder of a run.")],
+    by: Annotated[
+        str,
+        typer.Option(
+            help="What means are grouped by: reference, degradation, treatment; degradations and "
+            "treatments group by the plan's names.",
+            metavar="NAMES",
+        ),
+    ] = "degradation,treatment",
+    metric: Annotated[
+        str | None, typer.Option(help="What treatments are ranked by; the first if left out.")
+    ] = None,
+    table: Annotated[
+        str | None,
+        typer.Option(
+            help="One table: means, ranking, rates, agreement, references, cost or noticed.",
+            metavar="TABLE",
+        ),
+    ] = None,
+    out: Annotated[
+        Path | None, typer.Option(help="File for --format parquet.", metavar="FILE")
+    ] = None,
+    format: Annotated[
+        SummaryFormat, typer.Option(help="table, json, csv or parquet.", metavar="FORMAT")
+    ] = SummaryFormat.table,
+) -> None:
+    """Say what a run found: means, ranking, rates, agreement of metrics, cost, blind spots."""
+    from magnetite.experiment.summary import read_rows, tables
+
+    groups = by.split(",")
+    _check(groups, table, format, out)
+    rows = read_rows(folder)
+    made = [one for one in tables(rows, groups, metric) if table in (None, one.name)]
+    if not made:
+        raise InputError(f"{folder}: has no rows that the table {table} could be made of")
+    if rows.failed or rows.missing:
+        note(f"{rows.failed} rows failed and {rows.missing} are missing; they are left out")
+    if format is SummaryFormat.json:
+        print_json({"tables": {one.name: _records(one) for one in made}})
+    elif format is SummaryFormat.csv:
+        print_csv(list(made[0].frame.columns), _cells(made[0]))
+    elif out is not None:
+        made[0].frame.to_parquet(out, index=False)
+        say(f"wrote {out}")
+    else:
+        for number, one in enumerate(made):
+            if number:
+                say()
+            say(one.title)
+            titles, cells = _wide(one) if one.name == "means" else (None, _cells(one))
+            print_table(titles or list(one.frame.columns), cells, one.caption or None)
+
+
+def _check(groups: list[str], table: str | None, format: SummaryFormat, out: Path | None) -> None:
+    """Raise `InputError` for options that do not go together."""
+    from magnetite.experiment.summary import GROUPS, NAMES
+
+    for name in groups:
+        if name not in GROUPS:
+            raise InputError(f"--by {name}: is none of {', '.join(GROUPS)}")
+    if table is not None and table not in NAMES:
+        raise InputError(f"--table {table}: is none of {', '.join(NAMES)}")
+    if format in (SummaryFormat.csv, SummaryFormat.parquet) and table is None:
+        raise InputError(f"--format {format.value} takes one table: name it with --table")
+    if (format is SummaryFormat.parquet) != (out is not None):
+        raise InputError("--format parquet and --out FILE go together")
+
+
+def _wide(table: Table) -> tuple[list[str], list[list[str | float | int | None]]]:
+    """Means with a row for each group and a column for each figure: mean and half interval."""
+    groups = list(table.frame.columns[: list(table.frame.columns).index("figure")])
+    figures = list(dict.fromkeys(table.frame["figure"]))
+    lines: dict[tuple[object, ...], dict[str, str]] = {}
+    counts: dict[tuple[object, ...], int] = {}
+    for row in table.frame.to_dict("records"):
+        key = tuple(row[name] for name in groups)
+        low = _plain(row["95 % from"])
+        reach = "" if not isinstance(low, float) else f" ± {figure(row['mean'] - low)}"
+        lines.setdefault(key, {})[row["figure"]] = f"{figure(_number(row['mean']))}{reach}"
+        counts[key] = row["rows"]
+    titles = [*groups, *figures, "rows"]
+    cells: list[list[str | float | int | None]] = [
+        [*map(str, key), *(own.get(name) for name in figures), counts[key]]
+        for key, own in lines.items()
+    ]
+    return titles, cells
+
+
+def _number(value: object) -> float | int | None:
+    plain = _plain(value)
+    return plain if isinstance(plain, float | int) else None
+
+
+def _cells(table: Table) -> list[list[str | float | int | None]]:
+    """Cells of a table: numbers as Python's own, nothing for NaN."""
+    return [[_plain(value) for value in row] for row in table.frame.itertuples(index=False)]
+
+
+def _plain(value: object) -> str | float | int | None:
+    if value is None or value != value:  # noqa: PLR0124 NaN alone differs from itself
+        return None
+    plain = value.item() if hasattr(value, "item") else value
+    return plain if isinstance(plain, str | float | int) else str(plain)
+
+
+def _records(table: Table) -> list[dict[str, object]]:
+    columns = list(table.frame.columns)
+    return [dict(zip(columns, row, strict=True)) for row in _cells(table)]
