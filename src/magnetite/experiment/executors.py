@@ -135,7 +135,7 @@ class Cluster:
 
         known: dict[str, Task] = {}
         completed: Any = distributed.as_completed
-        stream = completed(with_results=False)
+        stream = completed(loop=self._client.loop)
 
         def submit() -> bool:
             task = next(tasks, None)

@@ -1,0 +1,335 @@
+"""Runs: what they compute, that nothing is lost or done twice, and how they end."""
+
+from __future__ import annotations
+
+import os
+import random
+import resource
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import magnetite
+from conftest import PROGRAM, Run, texture
+from magnetite.core.picture import as_picture
+
+PLAN = """
+seed = 3
+repeats = 2
+[references]
+files = ["refs/*.png"]
+[degradations]
+clean = "nothing"
+noisy = "gaussian-noise sd=2%,6%"
+[treatments]
+nothing = "nothing"
+median = "median size=3,5"
+known = "sliding-dct sd=known"
+coded = "dct step=8%,16%"
+both = "median size=3 + dct step=8%"
+[pairs]
+exclude = [["clean", "known"]]
+[scores]
+metrics = "psnr,ssim"
+gauges = "noise-wavelet"
+"""
+#: Of three references: clean with 6 treatments once, two noises with 7 twice.
+ROWS = 3 * (6 + 2 * 2 * 7)
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """A folder with a plan and its references."""
+    (tmp_path / "refs").mkdir()
+    for number in range(3):
+        samples = np.rint(texture(48, 56, seed=number) * 255).astype(np.uint8)
+        magnetite.write(as_picture(samples), tmp_path / "refs" / f"r{number}.png")
+    (tmp_path / "plan.toml").write_text(PLAN)
+    return tmp_path
+
+
+def table(path: Path) -> pd.DataFrame:
+    """The exported rows, without what they took."""
+    frame = pd.read_csv(path / "scores.csv")
+    return frame.drop(columns=[c for c in frame if c.startswith("seconds")])
+
+
+def start(folder: Path, *words: str) -> subprocess.Popen[str]:
+    return subprocess.Popen(
+        [PROGRAM, "run", "plan.toml", *words], cwd=folder, text=True,
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    )  # fmt: skip
+
+
+def finished(process: subprocess.Popen[str], status: int = 0) -> tuple[str, str]:
+    """What a run printed, once it has ended with a status."""
+    out, err = process.communicate(timeout=120)
+    assert process.returncode == status, err
+    return out, err
+
+
+def test_rows_are_what_the_single_commands_give(run: Run, folder: Path) -> None:
+    done = run("run", "plan.toml", "--workers", "1")
+    assert f"{ROWS} rows: {ROWS} computed, 0 taken from before, 0 failed" in done.stdout
+    rows = table(folder / "plan")
+    assert len(rows) == ROWS
+    assert (rows["status"] == "done").all()
+    reference = magnetite.read(folder / "refs" / "r1.png")
+    noisy = magnetite.degrade(reference, "gaussian-noise sd=6%", seed=4)
+    sd = noisy.certificate.steps[0].findings[0].drawn
+    median = magnetite.restore(noisy.picture, "median size=3").picture
+    coded = magnetite.compress(median, "dct step=8%")
+    expected = {
+        "nothing": (noisy.picture, None),
+        "median": (median, None),
+        "sliding-dct sd=known": (
+            magnetite.restore(noisy.picture, f"sliding-dct sd={sd:.6g}dn").picture, None,
+        ),
+        "median + dct step=8%": (coded.picture, len(coded.data)),
+    }  # fmt: skip
+    chosen = rows[(rows["reference"] == "r1") & (rows["seed"] == 4)]
+    chosen = chosen[chosen["degradation"] == "gaussian-noise sd=6%"].set_index("treatment")
+    for treatment, (picture, size) in expected.items():
+        row = chosen.loc[treatment]
+        scores = magnetite.score(reference, picture, "psnr,ssim")
+        assert (row["psnr"], row["ssim"]) == (scores["psnr"], scores["ssim"]), treatment
+        assert row["noise-wavelet"] == magnetite.gauge(picture, "noise-wavelet")["noise-wavelet"]
+        assert row["bytes"] == size or (size is None and np.isnan(row["bytes"]))
+    parquet = pd.read_parquet(folder / "plan" / "scores.parquet")
+    assert parquet["psnr"].tolist() == rows["psnr"].astype(float).tolist()
+
+
+def test_what_is_there_is_not_computed_again(run: Run, folder: Path) -> None:
+    run("run", "plan.toml", "--workers", "1")
+    before = table(folder / "plan")
+    assert f"0 computed, {ROWS} taken" in run("run", "plan.toml", "--workers", "1").stdout
+    more = PLAN.replace('"median size=3,5"', '"median size=3,5,7"')
+    (folder / "plan.toml").write_text(more)
+    done = run("run", "plan.toml", "--workers", "1")
+    assert f"{ROWS + 15} rows: 15 computed, {ROWS} taken" in done.stdout
+    less = PLAN.replace("repeats = 2", "repeats = 1")
+    (folder / "plan.toml").write_text(less)
+    assert " 0 computed" in run("run", "plan.toml", "--workers", "1").stdout
+    assert len(table(folder / "plan")) == 3 * (6 + 2 * 7)
+    (folder / "plan.toml").write_text(PLAN.replace('"psnr,ssim"', '"psnr,ssim,mae"'))
+    assert f"{ROWS} computed" in run("run", "plan.toml", "--workers", "1").stdout
+    after = table(folder / "plan")
+    pd.testing.assert_frame_equal(after.drop(columns="mae"), before)
+
+
+def test_processes_give_the_same_rows(folder: Path) -> None:
+    for words in (("--workers", "1", "--into", "one"), ("--workers", "2", "--into", "two")):
+        finished(start(folder, *words))
+    pd.testing.assert_frame_equal(table(folder / "one"), table(folder / "two"))
+
+
+def survives_kills(folder: Path, kills: int, workers: str) -> None:
+    """Kill a run at random moments, resume it each time, and compare with one that was not."""
+    finished(start(folder, "--into", "whole", "--workers", "1"))
+    chance = random.Random(kills)
+    for _ in range(kills):
+        process = start(folder, "--into", "killed", "--workers", workers)
+        time.sleep(chance.uniform(0.8, 2.5))
+        process.send_signal(signal.SIGKILL)
+        process.communicate(timeout=20)
+        ledger = folder / "killed" / "ledger.sqlite"
+        if ledger.is_file():
+            base = sqlite3.connect(ledger)
+            assert base.execute("PRAGMA integrity_check").fetchone() == ("ok",)
+            base.close()
+        for picture in (folder / "killed" / "pictures").glob("*.png"):
+            magnetite.read(picture)
+    finished(start(folder, "--into", "killed", "--workers", workers))
+    one, two = table(folder / "whole"), table(folder / "killed")
+    pd.testing.assert_frame_equal(one, two)
+    assert len(one) == ROWS == len(one.drop_duplicates(one.columns[:13].tolist()))
+    assert len(list((folder / "killed" / "pictures").iterdir())) == two["picture"].nunique()
+
+
+def test_a_killed_run_is_resumed(folder: Path) -> None:
+    (folder / "plan.toml").write_text(PLAN + '[keep]\npictures = "all"\n')
+    survives_kills(folder, 4, "1")
+
+
+@pytest.mark.long
+def test_a_run_survives_twenty_kills(folder: Path) -> None:
+    (folder / "plan.toml").write_text(PLAN + '[keep]\npictures = "all"\n')
+    survives_kills(folder, 20, "2")
+
+
+def test_an_interruption_ends_a_run_soon_and_cleanly(folder: Path) -> None:
+    slow = PLAN.replace(
+        'median = "median size=3,5"', 'slow = "richardson-lucy sigma=2 iterations=1000"'
+    )
+    (folder / "plan.toml").write_text(slow)
+    process = start(folder, "--workers", "2")
+    time.sleep(3.0)
+    process.send_signal(signal.SIGINT)
+    begun = time.perf_counter()
+    _, err = finished(process, 130)
+    assert time.perf_counter() - begun < 3
+    assert err.splitlines()[-1] == "magnetite: interrupted"
+    status = subprocess.run(
+        [PROGRAM, "run", "--status", "plan"], cwd=folder, capture_output=True, text=True
+    )
+    assert status.returncode == 0
+    assert "missing" in status.stdout
+
+
+def test_two_runs_do_not_share_a_folder(folder: Path) -> None:
+    first = start(folder, "--workers", "1")
+    while not (folder / "plan" / "ledger.sqlite").is_file():
+        time.sleep(0.05)
+    _, err = finished(start(folder, "--workers", "1"), 2)
+    assert "another run works in this folder" in err
+    finished(first)
+    assert len(table(folder / "plan")) == ROWS
+
+
+def test_a_full_disk_ends_with_one_line_and_a_sound_ledger(folder: Path) -> None:
+    def small_files() -> None:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (60_000, 60_000))
+
+    process = subprocess.run(
+        [PROGRAM, "run", "plan.toml", "--workers", "1"], cwd=folder, capture_output=True,
+        text=True, preexec_fn=small_files, timeout=120,
+    )  # fmt: skip
+    assert process.returncode == 2, process.stderr
+    assert len(process.stderr.strip().splitlines()) == 1
+    assert "Traceback" not in process.stderr
+    finished(start(folder, "--workers", "1"))
+    assert len(table(folder / "plan")) == ROWS
+
+
+def test_failed_rows_are_told_and_tried_again(run: Run, folder: Path) -> None:
+    failing = PLAN.replace(
+        'median = "median size=3,5"',
+        'jpeg = "jpeg quality=50"\nfile = "wiener-deblur kernel=k.npy"',
+    )
+    (folder / "plan.toml").write_text(failing)
+    done = run("run", "plan.toml", "--workers", "1", status=3)
+    assert "15 failed" in done.stdout
+    assert "k.npy" in done.stdout
+    np.save(folder / "k.npy", np.ones((3, 3)))
+    assert "15 computed" in run("run", "plan.toml", "--workers", "1").stdout
+    assert "0 failed, 0 missing" in run("run", "--status", "plan").stdout
+
+
+@pytest.mark.parametrize(("rule", "count"), [("worst 2", 2), ("best 3", 3), ("sample 4", 4)])
+def test_pictures_that_are_kept(run: Run, folder: Path, rule: str, count: int) -> None:
+    (folder / "plan.toml").write_text(PLAN + f'[keep]\npictures = "{rule}"\nby = "psnr"\n')
+    run("run", "plan.toml", "--workers", "1")
+    rows = table(folder / "plan")
+    kept = rows[rows["picture"].notna()]
+    assert len(kept) >= count
+    finite = rows["psnr"].replace("inf", np.inf).astype(float)
+    if rule.startswith("worst"):
+        assert set(kept.index) == set(finite.nsmallest(count).index)
+    for name in kept["picture"]:
+        assert magnetite.read(folder / "plan" / name).describe() == "56x48 gray, 8 bits"
+
+
+def test_the_dry_run_says_the_size(run: Run, folder: Path) -> None:
+    done = run("run", "plan.toml", "--dry")
+    assert done.stdout.startswith(f"{ROWS} rows of 3 figures: 3 references, 2 repeats")
+    assert not (folder / "plan").exists()
+
+
+def test_the_starter_runs_as_it_is(run: Run, tmp_path: Path) -> None:
+    run("scenes", "trays", "--size", "96x72")
+    run("run", "--starter", "plan.toml")
+    text = (tmp_path / "plan.toml").read_text()
+    (tmp_path / "plan.toml").write_text(text.replace("repeats = 2", "repeats = 1"))
+    assert "0 failed" in run("run", "plan.toml", "--workers", "1").stdout
+
+
+MISTAKES = """
+repeat = 2
+[references]
+files = ["refs/*.png"]
+crop = "1,2"
+[degradations]
+noisy = "gausian-noise sd=2%"
+other = "gaussian-noise sd=2"
+[treatments]
+median = "median sizes=3"
+[pairs]
+exclude = [["noisy", "mediam"]]
+[scores]
+metrics = "psnr,sim"
+[keep]
+pictures = "some"
+"""
+
+
+def test_all_mistakes_of_a_plan_are_told_at_once(run: Run, folder: Path) -> None:
+    (folder / "plan.toml").write_text(MISTAKES)
+    told = run("run", "plan.toml", status=2).stderr
+    for words in (
+        "plan.toml:2: repeat: is not a key of a plan; did you mean repeats?",
+        "plan.toml:5: references.crop: '1,2' is not a region",
+        "plan.toml:7: degradations.noisy: word 1, 'gausian-noise'",
+        "did you mean gaussian-noise?",
+        "plan.toml:8: degradations.other: word 2, 'sd=2': 2 has no unit",
+        "plan.toml:10: treatments.median: word 2, 'sizes=3': median has no setting 'sizes'",
+        "plan.toml:14: scores.metrics: word 1, 'sim'",
+        "plan.toml:16: keep.pictures: 'some' is none of: none, all, worst N, best N, sample N",
+    ):
+        assert words in told
+    (folder / "plan.toml").write_text(PLAN.replace('["clean", "known"]', '["clean", "knwon"]'))
+    told = run("run", "plan.toml", status=2).stderr
+    assert "plan.toml:16: pairs.exclude: 'knwon' is not declared; did you mean known?" in told
+    (folder / "plan.toml").write_text(PLAN.replace("refs/*.png", "none/*.png"))
+    assert "references.files: no picture is found" in run("run", "plan.toml", status=2).stderr
+    (folder / "plan.toml").write_text("[references\n")
+    assert "is not TOML" in run("run", "plan.toml", status=2).stderr
+
+
+@pytest.mark.skipif(os.geteuid() == 0, reason="the superuser may write anywhere")
+def test_a_read_only_folder_is_told(folder: Path) -> None:
+    (folder / "plan").mkdir(mode=0o500)
+    assert "cannot be written" in finished(start(folder), 2)[1]
+
+
+def test_a_cluster_gives_the_same_rows_while_workers_die_and_join(folder: Path) -> None:
+    distributed = [sys.executable, "-m", "distributed.cli.dask_scheduler"]
+    scheduler = subprocess.Popen(
+        [*distributed, "--host", "127.0.0.1", "--port", "0", "--no-dashboard", "--no-jupyter",
+         "--scheduler-file", "scheduler.json"],
+        cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+
+    def worker(number: int) -> subprocess.Popen[bytes]:
+        return subprocess.Popen(
+            [sys.executable, "-m", "distributed.cli.dask_worker", "--scheduler-file",
+             "scheduler.json", "--nthreads", "1", "--no-nanny", "--no-dashboard", "--name",
+             str(number)],
+            cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+
+    processes = [scheduler]
+    try:
+        while not (folder / "scheduler.json").is_file():
+            time.sleep(0.1)
+        import json
+
+        address = json.loads((folder / "scheduler.json").read_text())["address"]
+        processes += [worker(n) for n in range(3)]
+        begun = start(folder, "--cluster", address, "--into", "far")
+        time.sleep(6)
+        processes[1].kill()
+        processes.append(worker(3))
+        finished(begun)
+        finished(start(folder, "--workers", "1", "--into", "near"))
+        pd.testing.assert_frame_equal(table(folder / "near"), table(folder / "far"))
+    finally:
+        for process in processes:
+            process.kill()
+            process.wait(20)
