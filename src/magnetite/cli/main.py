@@ -17,6 +17,7 @@ from magnetite.cli import (
     degrade,
     demo,
     expand,
+    gate,
     gauge,
     methods,
     restore,
@@ -61,6 +62,7 @@ app.add_typer(view.app, name="view")
 app.command("curve", cls=steps_of("codec"))(curve.run)
 app.command("run")(run.run)
 app.command("summarize")(summarize.run)
+app.add_typer(gate.app, name="gate")
 app.command("methods")(methods.run)
 
 

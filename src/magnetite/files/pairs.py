@@ -48,11 +48,16 @@ def pairs_of(reference: Path, tests: list[Path]) -> tuple[list[tuple[Path, Path]
     return sorted(pairs, key=lambda pair: pair[0]), alone
 
 
+def pictures_in(folder: Path) -> list[Path]:
+    """Files of a folder that can be pictures, by name; `InputError` where it is no folder."""
+    if not folder.is_dir():
+        raise InputError(f"{folder}: is not a folder")
+    return [p for p in sorted(folder.iterdir()) if p.suffix.lower() in _ENDINGS and p.is_file()]
+
+
 def _by_name(folder: Path) -> dict[str, Path]:
     pictures: dict[str, Path] = {}
-    for path in sorted(folder.iterdir()):
-        if path.suffix.lower() not in _ENDINGS or not path.is_file():
-            continue
+    for path in pictures_in(folder):
         if path.stem in pictures:
             raise InputError(
                 f"{pictures[path.stem]} and {path} have one name; which is meant is not clear"

@@ -1,0 +1,230 @@
+"""`magnetite gate`: fit a rule that accepts or rejects pictures, and ask it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from magnetite.cli.options import (
+    FormatOption,
+    FullScaleOption,
+    OutputFormat,
+    load,
+    note,
+    protect,
+)
+from magnetite.cli.output import print_csv, print_json, print_table, say
+from magnetite.core.errors import InputError
+
+if TYPE_CHECKING:
+    from magnetite.core.gate.fit import Fitted
+    from magnetite.core.gate.gate import Gate, Verdict
+    from magnetite.experiment.labels import Labelled
+
+app = typer.Typer(
+    help="Fit a rule that accepts or rejects pictures to labelled ones, and ask it.",
+    no_args_is_help=True,
+    rich_markup_mode="rich",
+)
+#: Gauges that two folders are told apart by unless others are named.
+_GAUGES = "laplacian-variance,edge-width,noise-wavelet,blockiness"
+#: Exit status where a picture is rejected.
+REJECTED = 1
+
+
+@app.command("fit")
+def fit_command(
+    table: Annotated[
+        Path | None,
+        typer.Argument(metavar="[TABLE.csv]", help="Figures from score, gauge or run."),
+    ] = None,
+    label: Annotated[
+        str | None,
+        typer.Option(help="Column of labels: accepted and rejected, or scores.", metavar="COLUMN"),
+    ] = None,
+    labels: Annotated[
+        Path | None,
+        typer.Option(help="Table of pictures and labels, if TABLE has none.", metavar="CSV"),
+    ] = None,
+    accepted: Annotated[
+        Path | None, typer.Option(help="Folder of accepted pictures.", metavar="FOLDER")
+    ] = None,
+    rejected: Annotated[
+        Path | None, typer.Option(help="Folder of rejected pictures.", metavar="FOLDER")
+    ] = None,
+    metrics: Annotated[
+        str | None, typer.Option(help="Figures to take; all that are there if left out.")
+    ] = None,
+    group: Annotated[
+        str | None, typer.Option(help="Column that names the references.", metavar="COLUMN")
+    ] = None,
+    false_accepts: Annotated[
+        str, typer.Option(help="Largest share of rejected pictures that may pass.", metavar="SHARE")
+    ] = "5%",
+    least: Annotated[
+        float | None, typer.Option(help="Predicted score from which on to accept.", metavar="SCORE")
+    ] = None,
+    out: Annotated[Path, typer.Option(help="Gate to write, a JSON file.", metavar="GATE")] = Path(
+        "gate.json"
+    ),
+) -> None:
+    """Fit a gate to labelled pictures: a table with labels, or two folders."""
+    from magnetite.files.sidecar import write_json
+
+    if out.suffix.lower() != ".json":
+        raise InputError(f"{out}: a gate is a JSON file; name one that ends in .json")
+    protect([path for path in (table, labels) if path is not None], [out])
+    data = _labelled(table, label, labels, accepted, rejected, metrics, group)
+    fitted = _fitted(data, false_accepts, least)
+    for remark in fitted.remarks:
+        note(remark)
+    _print_fit(fitted)
+    write_json(out, fitted.gate.as_record())
+    say(f"wrote {out}")
+
+
+def _labelled(
+    table: Path | None, label: str | None, labels: Path | None, accepted: Path | None,
+    rejected: Path | None, metrics: str | None, group: str | None,
+) -> Labelled:  # fmt: skip
+    from magnetite.experiment.labels import gauge_folders, read_labelled
+
+    if accepted is not None and rejected is not None and table is None:
+        return gauge_folders(accepted, rejected, metrics or _GAUGES)
+    if table is None or accepted is not None or rejected is not None:
+        raise InputError("name a table with labels, or --accepted and --rejected folders")
+    return read_labelled(table, label, labels, metrics, group)
+
+
+def _fitted(data: Labelled, false_accepts: str, least: float | None) -> Fitted:
+    from magnetite import __version__
+    from magnetite.core.gate.fit import fit_classes, fit_scores
+    from magnetite.core.methods.parameters import Share
+
+    if data.of_classes:
+        try:
+            share = float(Share().parse(false_accepts))
+        except ValueError as error:
+            raise InputError(f"--false-accepts: {error}") from None
+        flags = [bool(value) for value in data.labels]
+        return fit_classes(data.figures, flags, data.groups, __version__, share)
+    if least is None:
+        raise InputError("the labels are scores: name the score to accept from, as in --least 3.5")
+    return fit_scores(data.figures, list(map(float, data.labels)), data.groups, __version__, least)
+
+
+def _print_fit(fitted: Fitted) -> None:
+    if fitted.singles:
+        print_table(
+            ["figure alone", "accepts", "area", "95 % from", "to", "threshold", "false accepts %",
+             "false rejects %"],
+            [[*s[:6], 100 * s.false_accepts, 100 * s.false_rejects] for s in fitted.singles],
+            "area under the ROC curve; rates on the pictures that the thresholds were set on",
+        )  # fmt: skip
+        say()
+    gate = fitted.gate
+    print_table(
+        ["rule of", "weight per sd", "mean", "sd"],
+        [[f.name, f.weight, f.mean, f.sd] for f in gate.features],
+        f"accepts from {gate.threshold:.4g} on; {gate.facts['pictures']} pictures of "
+        f"{gate.facts['references']} references",
+    )
+    say()
+    print_table(
+        ["rule, on references it had not seen", "value", "95 % from", "to"],
+        [[name, *found] for name, found in fitted.results.items()],
+    )
+
+
+@app.command("check")
+def check_command(
+    gate: Annotated[Path, typer.Argument(metavar="GATE", help="Gate, from gate fit.")],
+    pictures: Annotated[
+        list[Path], typer.Argument(metavar="PICTURE…", help="Pictures to accept or reject.")
+    ],
+    reference: Annotated[
+        list[Path] | None,
+        typer.Option(
+            help="Clean picture that metrics compare with: one for all, or one for each, in their "
+            "order.",
+            metavar="REF",
+        ),
+    ] = None,
+    full_scale: FullScaleOption = None,
+    format: FormatOption = OutputFormat.table,
+) -> int:
+    """Accept or reject pictures; exit status 0 where all pass, 1 where one does not."""
+    from magnetite import __version__
+    from magnetite.core.gate.gate import Gate
+    from magnetite.files.sidecar import read_json
+
+    rule = Gate.of_record(read_json(gate))
+    if rule.version != __version__:
+        note(f"{gate} was fitted with version {rule.version}; this is {__version__}")
+    references = _references(rule, pictures, reference or [])
+    verdicts = [
+        (path, _verdict(rule, path, clean, full_scale))
+        for path, clean in zip(pictures, references, strict=True)
+    ]
+    _print_verdicts(verdicts, format)
+    return 0 if all(verdict.accepted for _, verdict in verdicts) else REJECTED
+
+
+def _references(
+    rule: Gate, pictures: list[Path], references: list[Path]
+) -> list[Path] | list[None]:
+    needed = [feature.name for feature in rule.features if feature.kind == "metric"]
+    if not needed:
+        return [None] * len(pictures)
+    if len(references) not in (1, len(pictures)):
+        raise InputError(
+            f"the gate compares by {', '.join(needed)}: name one --reference, or one for each of "
+            f"the {len(pictures)} pictures"
+        )
+    return references * (len(pictures) if len(references) == 1 else 1)
+
+
+def _verdict(rule: Gate, path: Path, reference: Path | None, full_scale: float | None) -> Verdict:
+    from magnetite import gauge, score
+
+    picture = load(path, full_scale)
+    figures: dict[str, float] = {}
+    gauges = [f.name for f in rule.features if f.kind == "gauge"]
+    metrics = [f.name for f in rule.features if f.kind == "metric"]
+    if gauges:
+        figures |= gauge(picture, ",".join(gauges))
+    if metrics and reference is not None:
+        figures |= score(load(reference, full_scale), picture, ",".join(metrics))
+    return rule.judge(figures)
+
+
+def _print_verdicts(verdicts: list[tuple[Path, Verdict]], format: OutputFormat) -> None:
+    titles = ["picture", "verdict", "value", "threshold", "decided by", "outside"]
+    rows = [
+        [str(path), "accepted" if v.accepted else "rejected", v.value, v.threshold, v.decided,
+         ", ".join(v.outside)]
+        for path, v in verdicts
+    ]  # fmt: skip
+    if format is OutputFormat.json:
+        print_json(
+            {
+                "rows": [
+                    {
+                        "picture": str(path), "accepted": v.accepted, "value": v.value,
+                        "threshold": v.threshold, "margin": v.margin,
+                        "contributions": v.contributions, "outside": list(v.outside),
+                    }
+                    for path, v in verdicts
+                ]
+            }
+        )  # fmt: skip
+    elif format is OutputFormat.csv:
+        print_csv(titles, rows)
+    else:
+        print_table(
+            titles,
+            rows,
+            "outside: beyond what the gate was fitted on, where its rates do not hold",
+        )

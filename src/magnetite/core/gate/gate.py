@@ -1,0 +1,116 @@
+"""A gate: what it was fitted on, its rule, and its verdict on a picture's figures."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from typing import Any, Literal
+
+from magnetite.core.errors import InputError
+
+#: Figures further outside what the gate was fitted on than this share of its range are told.
+_OUTSIDE = 0.1
+KIND = "magnetite gate"
+
+
+@dataclass(frozen=True)
+class Feature:
+    """One figure of the rule: its weight per standard deviation, and the values of its fit."""
+
+    #: Canonical text of a metric or gauge.
+    name: str
+    kind: Literal["metric", "gauge"]
+    mean: float
+    sd: float
+    weight: float
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What a gate says of one picture."""
+
+    accepted: bool
+    #: Chance of being accepted, or the predicted score of a regression.
+    value: float
+    threshold: float
+    #: Figures by what they add to the rule, the one that decided first.
+    contributions: dict[str, float]
+    #: Figures that lie outside what the gate was fitted on.
+    outside: tuple[str, ...]
+
+    @property
+    def decided(self) -> str:
+        """The figure that spoke most strongly for the verdict."""
+        return next(iter(self.contributions))
+
+    @property
+    def margin(self) -> float:
+        """How far the value is above the threshold; below 0 where it is rejected."""
+        return self.value - self.threshold
+
+
+@dataclass(frozen=True)
+class Gate:
+    """A fitted rule: accept where the value is at least the threshold.
+
+    The value is `1 / (1 + exp(-s))` for labels of two classes, `s` itself for scores, with
+    `s = intercept + Σ weight (x - mean) / sd`.
+    """
+
+    features: tuple[Feature, ...]
+    intercept: float
+    threshold: float
+    #: Whether the labels were scores.
+    regression: bool
+    #: Pictures, references, and how well the rule did on references that it had not seen.
+    facts: dict[str, Any]
+    #: Version of the program whose figures these are.
+    version: str
+
+    def judge(self, figures: Mapping[str, float]) -> Verdict:
+        """The verdict on a picture's figures.
+
+        Raises
+        ------
+        InputError
+            If a figure is missing or infinite.
+        """
+        terms = {}
+        outside = []
+        for feature in self.features:
+            value = figures.get(feature.name, math.nan)
+            if not math.isfinite(value):
+                raise InputError(f"the gate needs {feature.name}, and this picture has none")
+            terms[feature.name] = feature.weight * (value - feature.mean) / feature.sd
+            room = _OUTSIDE * (feature.high - feature.low)
+            if not feature.low - room <= value <= feature.high + room:
+                outside.append(feature.name)
+        s = self.intercept + sum(terms.values())
+        value = s if self.regression else 1 / (1 + math.exp(-min(max(s, -700), 700)))
+        accepted = value >= self.threshold
+        order = sorted(terms, key=lambda name: terms[name], reverse=accepted)
+        ordered = {name: terms[name] for name in order}
+        return Verdict(accepted, value, self.threshold, ordered, tuple(outside))
+
+    def as_record(self) -> dict[str, Any]:
+        """The gate as plain values for JSON."""
+        return {"kind": KIND, "version": 1, "program": self.version} | {
+            key: value for key, value in asdict(self).items() if key != "version"
+        }
+
+    @classmethod
+    def of_record(cls, record: Mapping[str, Any]) -> Gate:
+        """Read what `as_record` gave; `InputError` for anything else."""
+        if record.get("kind") != KIND or record.get("version") != 1:
+            raise InputError("not a gate of this program: fit one with gate fit")
+        try:
+            return cls(
+                tuple(Feature(**feature) for feature in record["features"]),
+                float(record["intercept"]), float(record["threshold"]), bool(record["regression"]),
+                dict(record["facts"]), str(record["program"]),
+            )  # fmt: skip
+        except (KeyError, TypeError, ValueError) as error:
+            raise InputError(f"the gate is damaged ({error})") from None

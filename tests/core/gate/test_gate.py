@@ -1,0 +1,173 @@
+"""Gates: their rates are direct counts, their rules hold on pictures that they have not seen."""
+
+from __future__ import annotations
+
+import json
+import math
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import Run
+from magnetite.core.errors import InputError
+from magnetite.core.gate.fit import fit_classes, fit_scores
+from magnetite.core.gate.gate import Gate
+from magnetite.core.gate.rates import area, share, threshold
+from magnetite.scenes.catalogue import SCENES
+
+
+def test_shares_have_the_published_intervals() -> None:
+    # Clopper and Pearson: 0 of 10 ends at 1 - 0.025^(1/10), 1 of 10 is 0.0025 to 0.4450.
+    assert share(0, 10)[1:] == pytest.approx((0, 1 - 0.025**0.1))
+    assert share(1, 10) == pytest.approx((0.1, 0.002529, 0.445016), abs=1e-5)
+    assert share(10, 10)[1:] == pytest.approx((0.025**0.1, 1))
+
+
+def test_the_area_is_the_share_of_ordered_pairs() -> None:
+    rng = np.random.default_rng(0)
+    values, accepted = rng.integers(0, 9, 60).astype(float), rng.random(60) < 0.4
+    pairs = [
+        (g > b) + (g == b) / 2 for g in values[accepted] for b in values[~accepted]
+    ]  # fmt: skip
+    found = area(values, accepted)
+    assert found.share == pytest.approx(np.mean(pairs))
+    assert found.low < found.share < found.high
+    held = 0
+    for seed in range(400):
+        rng = np.random.default_rng(seed)
+        labels = np.arange(80) < 40
+        drawn = area(rng.normal(labels * 1.0, 1.0), labels)
+        held += drawn.low <= 0.5 * (1 + math.erf(0.5)) <= drawn.high  # Φ(1/√2)
+    assert 0.92 * 400 <= held <= 0.98 * 400
+
+
+@pytest.mark.parametrize("rate", [0.0, 0.05, 0.3])
+def test_thresholds_keep_to_the_share_and_are_as_low_as_they_may(rate: float) -> None:
+    rng = np.random.default_rng(4)
+    labels = rng.random(200) < 0.5
+    values = rng.normal(labels * 1.5, 1)
+    cut = threshold(values, labels, rate)
+    bad = values[~labels]
+    assert (bad >= cut).mean() <= rate
+    lower = values[values < cut].max() if (values < cut).any() else -np.inf
+    assert (bad >= lower).mean() > rate or (values[labels] >= lower).sum() == 0
+
+
+def test_a_rule_finds_the_weights_and_its_rates_hold_on_new_pictures() -> None:
+    def drawn(seed: int, count: int) -> tuple[dict[str, list[float]], np.ndarray, list[str]]:
+        rng = np.random.default_rng(seed)
+        x = rng.normal(0, 1, (count, 3))
+        labels = rng.random(count) < 1 / (1 + np.exp(-(3 * x[:, 0] - 2 * x[:, 1])))
+        names = ("psnr", "ssim", "noise-wavelet")
+        return (
+            dict(zip(names, x.T.tolist(), strict=True)),
+            labels,
+            [f"r{i % 50}" for i in range(count)],
+        )
+
+    fitted = fit_classes(*drawn(1, 1000), "test", 0.1)
+    weights = [feature.weight for feature in fitted.gate.features]
+    assert weights == pytest.approx([3, -2, 0], abs=0.4)
+    assert [f.kind for f in fitted.gate.features] == ["metric", "metric", "gauge"]
+    figures, labels, _ = drawn(2, 4000)
+    verdicts = [
+        fitted.gate.judge(dict(zip(figures, row, strict=True))).accepted
+        for row in zip(*figures.values(), strict=True)
+    ]
+    accepted = np.array(verdicts)
+    for name, direct in (
+        ("false accepts", accepted[~labels].mean()), ("false rejects", (~accepted)[labels].mean()),
+    ):  # fmt: skip
+        found = fitted.results[name]
+        assert found.low - 0.03 <= direct <= found.high + 0.03, name
+    again = Gate.of_record(json.loads(json.dumps(fitted.gate.as_record())))
+    assert again == fitted.gate
+
+
+def test_a_verdict_says_what_decided_and_what_is_outside() -> None:
+    rng = np.random.default_rng(5)
+    labels = np.arange(60) < 30
+    figures = {
+        "psnr": (rng.normal(30 + 6 * labels, 2)).tolist(),
+        "sd": rng.normal(0, 1, 60).tolist(),
+    }
+    gate = fit_classes(figures, labels, [str(i) for i in range(60)], "test").gate
+    bad = gate.judge({"psnr": 27.0, "sd": 0.0})
+    assert (bad.accepted, bad.decided, bad.outside) == (False, "psnr", ())
+    assert bad.margin < 0
+    far = gate.judge({"psnr": 80.0, "sd": 0.0})
+    assert (far.accepted, far.outside) == (True, ("psnr",))
+    with pytest.raises(InputError, match="needs sd, and this picture has none"):
+        gate.judge({"psnr": 30.0})
+
+
+def test_scores_are_regressed() -> None:
+    rng = np.random.default_rng(6)
+    x = rng.normal(0, 1, 300)
+    wanted = 3 + 0.8 * x + rng.normal(0, 0.3, 300)
+    fitted = fit_scores(
+        {"ssim": x.tolist()}, wanted.tolist(), [str(i % 30) for i in range(300)], "test", 3
+    )
+    assert fitted.gate.features[0].weight == pytest.approx(0.8, abs=0.06)
+    assert fitted.results["rmse"].low < 0.3 < fitted.results["rmse"].high
+    truth = 0.8 / math.hypot(0.8, 0.3)
+    assert fitted.results["Pearson"].low < truth < fitted.results["Pearson"].high
+    assert fitted.gate.judge({"ssim": 1.0}).value == pytest.approx(3.8, abs=0.1)
+
+
+@pytest.mark.parametrize(("labels", "words"), [
+    ([True] * 20, "no picture is labelled rejected"),
+    ([True] * 17 + [False] * 3, "3 pictures are labelled rejected; a gate needs 5 or more"),
+])  # fmt: skip
+def test_too_little_is_refused(labels: list[bool], words: str) -> None:
+    with pytest.raises(InputError, match=words):
+        fit_classes({"psnr": list(range(20))}, labels, list("abcdefghijklmnopqrst"), "test")
+
+
+def test_blurred_pictures_are_told_from_sharp_ones(run: Run, tmp_path: Path) -> None:
+    for seed in range(1, 5):
+        for scene in SCENES:
+            picture = scene.picture(240, 176, seed)
+            soft = magnetite.degrade(picture, f"gaussian-blur sigma={1 + seed / 4}px").picture
+            split = "held" if seed == 4 else "known"
+            for label, one in (("good", picture), ("bad", soft)):
+                target = tmp_path / split / label
+                target.mkdir(parents=True, exist_ok=True)
+                magnetite.write(one, target / f"{scene.name}-{seed}.png")
+    done = run("gate", "fit", "--accepted", "known/good", "--rejected", "known/bad",
+               "--metrics", "edge-width,high-frequency-share,laplacian-variance")  # fmt: skip
+    assert "30 pictures of 15 references" in done.stdout
+    good = sorted(str(p) for p in (tmp_path / "held" / "good").iterdir())
+    bad = sorted(str(p) for p in (tmp_path / "held" / "bad").iterdir())
+    rows = json.loads(
+        run("gate", "check", "gate.json", *good, *bad, "--format", "json", status=1).stdout
+    )
+    verdicts = [row["accepted"] for row in rows["rows"]]
+    assert sum(verdicts[:5]) >= 4
+    assert sum(verdicts[5:]) <= 1
+    passed = [path for path, ok in zip(good, verdicts, strict=False) if ok]
+    run("gate", "check", "gate.json", *passed, status=0)
+    table = run("score", "known/good", "known/bad", "--metrics", "psnr,ssim", "--format", "csv")
+    (tmp_path / "t.csv").write_text(table.stdout)
+    names = [line.split(",")[1] for line in table.stdout.splitlines()[1:]]
+    labels = [f"{n},{'accepted' if '-1' in n else 'rejected'}" for n in names]
+    (tmp_path / "labels.csv").write_text("\n".join(["picture,verdict", *labels]) + "\n")
+    assert (
+        "wrote of.json"
+        in run("gate", "fit", "t.csv", "--labels", "labels.csv", "--out", "of.json").stdout
+    )
+    assert "name one --reference" in run("gate", "check", "of.json", good[0], status=2).stderr
+    run(
+        "gate",
+        "check",
+        "of.json",
+        "known/bad/clay-core-1.png",
+        "--reference",
+        "known/good/clay-core-1.png",
+    )
+    shutil.copy(tmp_path / "labels.csv", tmp_path / "no.json")
+    assert "is not JSON" in run("gate", "check", "no.json", good[0], status=2).stderr
+    assert "has no column 'x'" in run("gate", "fit", "t.csv", "--label", "x", status=2).stderr

@@ -1,0 +1,133 @@
+"""Summaries: intervals hold the truth, tests are the published ones, tables read the rows."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from scipy import stats
+
+from conftest import Run
+from magnetite.experiment.statistics import holm, nested_interval, paired, spearman
+from magnetite.experiment.summary import Rows, noticed, ranking, rates
+
+
+@pytest.mark.parametrize(("references", "repeats"), [(3, 2), (8, 3), (1, 6)])
+def test_intervals_hold_the_truth(references: int, repeats: int) -> None:
+    runs, held = 2000, 0
+    rng = np.random.default_rng(references)
+    for _ in range(runs):
+        own = rng.normal(30, 2.0 if references > 1 else 0.0, (references, 1))
+        values = own + rng.normal(0, 0.5, (references, repeats))
+        found = nested_interval(values.tolist())
+        held += found.low <= 30 <= found.high
+    assert 0.93 <= held / runs <= 0.97
+
+
+def test_holm_is_the_published_correction() -> None:
+    assert holm([0.01, 0.04, 0.03, 0.005]) == pytest.approx([0.03, 0.06, 0.06, 0.02])
+    assert holm([0.6, 0.7]) == [1.0, 1.0]
+    corrected = holm([0.02, float("nan"), 0.01])
+    assert corrected[0] == pytest.approx(0.02)
+    assert corrected[2] == pytest.approx(0.02)
+    assert np.isnan(corrected[1])
+
+
+def test_pairs_and_ranks_agree_with_a_statistics_library() -> None:
+    rng = np.random.default_rng(1)
+    one, two = rng.normal(0, 1, 12), rng.normal(0.3, 1, 12)
+    assert paired(one, two).p == pytest.approx(stats.ttest_rel(one, two).pvalue)
+    low, high = stats.ttest_rel(one, two).confidence_interval()
+    assert paired(one, two)[1:3] == pytest.approx((low, high))
+    tied = rng.integers(0, 5, 40)
+    other = tied + rng.integers(0, 3, 40)
+    assert spearman(tied, other) == pytest.approx(stats.spearmanr(tied, other).statistic)
+    assert np.isnan(spearman([1, 1, 1], [1, 2, 3]))
+
+
+def simulated(gain: float) -> Rows:
+    """A run of known truth: treatment b is better than a by a gain, c by none."""
+    rng = np.random.default_rng(2)
+    rows = []
+    for reference in range(8):
+        level = rng.normal(30, 3)
+        for degradation, loss in (("noise sd=1dn", 0.0), ("noise sd=2dn", 5.0)):
+            for repeat in range(3):
+                for treatment, more in (("nothing", 0.0), ("b", gain), ("c", 0.0)):
+                    value = level - loss + more + rng.normal(0, 0.2)
+                    place = (f"r{reference}", degradation, "noise", repeat, treatment, treatment)
+                    rows.append((*place, None, value, rng.normal(0.5, 0.01)))
+    names = ["reference", "degradation", "degradation name", "repeat", "treatment",
+             "treatment name", "bpp", "psnr", "ssim"]  # fmt: skip
+    return Rows(pd.DataFrame(rows, columns=names), ("psnr", "ssim"), 0, 0)
+
+
+def test_the_ranking_tells_what_differs_from_what_does_not() -> None:
+    table = ranking(simulated(1.0), "psnr").frame.set_index("treatment")
+    assert table.loc["b", "rank"] == 1
+    for name in ("nothing", "c"):
+        assert table.loc[name, "95 % from"] <= -1.0 <= table.loc[name, "to"]
+        assert table.loc[name, "verdict"] == "worse"
+    same = ranking(simulated(0.0), "psnr").frame
+    assert (same["verdict"].iloc[1:] == "not told apart").all()
+
+
+def test_blind_figures_are_told() -> None:
+    table = noticed(simulated(1.0)).frame.set_index("figure")
+    assert table.loc["psnr", "change per level"] == pytest.approx(-5, abs=0.2)
+    assert table.loc["psnr", "sd over seeds"] == pytest.approx(0.2, rel=0.3)
+    assert table["verdict"].to_dict() == {"psnr": "notices it", "ssim": "blind to it"}
+
+
+def test_rates_are_compared_at_equal_score() -> None:
+    rows = []
+    for reference in range(3):
+        for name, factor in (("one", 1.0), ("two", 0.8)):
+            for k in range(5):
+                rows.append((f"r{reference}", "nothing", "clean", 0, f"{name} {k}", name,
+                             factor * 2.0**-k, 40.0 - 3 * k, 1.0))  # fmt: skip
+    names = ["reference", "degradation", "degradation name", "repeat", "treatment",
+             "treatment name", "bpp", "psnr", "ssim"]  # fmt: skip
+    table = rates(Rows(pd.DataFrame(rows, columns=names), ("psnr", "ssim"), 0, 0), "psnr").frame
+    assert table["BD-rate %"].tolist() == pytest.approx([-20])
+
+
+def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:
+    run("scenes", "trays", "--size", "96x72")
+    (tmp_path / "p.toml").write_text(
+        'repeats = 2\n[references]\nfiles = ["trays/*.png"]\n'
+        '[degradations]\nnoisy = "gaussian-noise sd=2%,5%"\n'
+        '[treatments]\nnothing = "nothing"\nmean = "mean"\nmedian = "median"\n'
+        'dct = "dct step=4%,8%,16%,30%"\n"first" = "median + dct step=4%,8%,16%,30%"\n'
+        '[scores]\nmetrics = "psnr,ssim,mse"\ngauges = "noise-wavelet"\n'
+    )
+    run("run", "p.toml", "--workers", "1")
+    text = run("summarize", "p").stdout
+    for title in (
+        "Means", "Ranking by psnr", "Rates at equal psnr", "Agreement of metrics",
+        "References, the hardest first", "Time", "Which figure notices what",
+    ):  # fmt: skip
+        assert f"\n{title}\n" in f"\n{text}"
+    tables = json.loads(run("summarize", "p", "--format", "json").stdout)["tables"]
+    rows = pd.read_csv(tmp_path / "p" / "scores.csv")
+    chosen = rows[(rows["degradation"] == "gaussian-noise sd=5%") & (rows["treatment"] == "mean")]
+    wanted = {"degradation": "gaussian-noise sd=5%", "treatment": "mean", "figure": "psnr"}
+    (row,) = (r for r in tables["means"] if wanted.items() <= r.items())
+    assert row["mean"] == pytest.approx(chosen["psnr"].mean())
+    means = chosen.groupby("reference")["psnr"].mean()
+    low, high = stats.t.interval(0.95, 4, means.mean(), stats.sem(means))
+    assert (row["95 % from"], row["to"]) == pytest.approx((low, high))
+    line = run("summarize", "p", "--table", "ranking", "--metric", "ssim", "--format", "csv").stdout
+    assert line.splitlines()[0].startswith("rank,treatment,mean ssim")
+    run("summarize", "p", "--table", "means", "--by", "treatments", "--format", "parquet",
+        "--out", "m.parquet")  # fmt: skip
+    assert set(pd.read_parquet(tmp_path / "m.parquet")["treatments"]) >= {"mean", "dct"}
+    for words, told in (
+        (("nowhere",), "holds no run"), (("p", "--by", "colour"), "is none of reference"),
+        (("p", "--metric", "vif"), "is no figure of this run"),
+        (("p", "--format", "csv"), "takes one table"),
+    ):  # fmt: skip
+        assert told in run("summarize", *words, status=2).stderr
