@@ -175,21 +175,26 @@ def test_demo_tells_the_story_of_the_users_own_pictures(run: Run, tmp_path: Path
     file_of("rgb 16", own)
     file_of("gray float", own)
     (own / "notes.txt").write_text("no picture")
-    done = run("demo", "told", "--references", "own")
+    done = run("demo", "told", "--references", "own", "--workers", "1")
     assert "note: skipped: own/notes.txt: not a picture" in done.stderr
-    assert "Denoising before coding" in done.stdout
+    assert "denoising before coding pays on" in done.stdout
     told = tmp_path / "told"
-    rows = list(csv.DictReader((told / "scores.csv").read_text().splitlines()))
-    assert {row["scene"] for row in rows} == {"gray-8", "rgb-16", "gray-float"}
+    rows = list(csv.DictReader((told / "run" / "scores.csv").read_text().splitlines()))
+    assert {row["reference"] for row in rows} == {"gray-8", "rgb-16", "gray-float"}
+    assert len(rows) == 3 * (5 + 2 * 2 * 5 * 5)
+    reference = magnetite.read(told / "references" / "gray-8.png")
     for row in rows:
-        if row["bpp"]:
-            label = row["stage"].split(",")[0]
-            stream = told / "compressed" / f"{row['scene']}-{label}.mgt"
-            pixels = int(row["width"]) * int(row["height"])
-            assert float(row["bpp"]) == 8 * stream.stat().st_size / pixels
-    for name in ("curves/rate-distortion.png", "curves/denoise-first.png", "sheets/rgb-16.png"):
+        if (row["reference"], row["degradation"]) == ("gray-8", "nothing"):
+            coded = magnetite.compress(reference, row["treatment"])
+            assert (float(row["bpp"]), int(row["bytes"])) == (coded.bpp, len(coded.data))
+    assert (told / "answer.txt").read_text().startswith("Details")
+    for name in (
+        "curves/rate-distortion.png", "curves/denoise-first-strong-noise.png", "sheets/rgb-16.png",
+    ):  # fmt: skip
         assert size_of(told / name)[0] == 1280
-    run("demo", "told", "--references", "own")  # its own folder may be written again
+    run(
+        "demo", "told", "--references", "own", "--workers", "1"
+    )  # its own folder may be written again
     assert "holds other files" in run("demo", "own", status=2).stderr
 
 

@@ -11,10 +11,10 @@ import typer
 
 from magnetite.cli.options import SeedOption, note
 from magnetite.cli.output import print_table, say
-from magnetite.cli.progress import counted
+from magnetite.cli.progress import cells_done
 
 if TYPE_CHECKING:
-    from magnetite.demo.scene import SceneResult
+    from magnetite.demo.story import Told
 
 
 def run(
@@ -26,38 +26,40 @@ def run(
         typer.Option(help="Run on your own pictures in this folder.", metavar="DIR"),
     ] = None,
     seed: SeedOption = 0,
+    workers: Annotated[
+        int | None, typer.Option(help="Processes; one for each core if left out.", min=1, max=256)
+    ] = None,
 ) -> None:
     """Do the whole job once, on made-up scenes or on pictures of your own."""
-    from magnetite.demo.story import demo_story, own_story, pieces, prepare_folder, tell
+    from magnetite.demo.story import demo_story, own_story, prepare_folder, tell
+    from magnetite.experiment.executors import local
 
     story = own_story(references) if references else demo_story(seed)
     for message in story.notes:
         note(message)
     prepare_folder(folder)
-    with counted("demo", pieces(story)) as advance:
-        results, answer = tell(story, folder, seed, advance)
-    _print_results(results, answer, folder)
+    with cells_done("demo") as listener:
+        told = tell(story, folder, seed, local(workers), listener)
+    _print(told, folder)
 
 
-def _print_results(results: list[SceneResult], answer: str, folder: Path) -> None:
-    from magnetite.demo.scene import DENOISED, NOISY, READABLE
+def _print(told: Told, folder: Path) -> None:
+    from magnetite.demo.plan import NOISES, READABLE
 
     print_table(
+        ["scene", "size", "activity", f"bpp for SSIM {READABLE:g}",
+         *(f"{noise}, best first" for noise in NOISES)],
         [
-            "scene", "picture", "activity", f"bpp for SSIM {READABLE:g}",
-            "noisy dB", "denoised dB", "denoise first dB",
+            [r.name, r.size, r.activity, r.readable_rate_words,
+             *("{} {:+.2f} dB".format(*r.best(noise)) for noise in NOISES)]
+            for r in told.results
         ],
-        [
-            [
-                result.name, result.reference.describe(), result.activity,
-                result.readable_rate_words, f"{result.score_of(NOISY, 'psnr'):.2f}",
-                f"{result.score_of(DENOISED, 'psnr'):.2f}", f"{result.denoising_gain:+.2f}",
-            ]
-            for result in results
-        ],
-        "dB: PSNR against the clean picture; denoise first: gain at equal rate; "
-        "activity: Laplacian variance, dn² of 8 bits",
+        "activity: mean step between neighbours, dn of 8 bits; dB: PSNR gained at equal rate by "
+        "that denoiser before coding",
     )  # fmt: skip
-    say()
-    say(textwrap.fill(answer, 96) if sys.stdout.isatty() else answer)
-    say(f"\nEverything is in {folder}; begin with {folder / 'WALKTHROUGH.txt'}")
+    for paragraph in told.answer:
+        say()
+        say(textwrap.fill(paragraph, 96) if sys.stdout.isatty() else paragraph)
+    failed = f", {told.failed} failed" if told.failed else ""
+    say(f"\n{told.rows} rows{failed}, in {told.seconds:.0f} s")
+    say(f"Everything is in {folder}; begin with {folder / 'WALKTHROUGH.txt'}")

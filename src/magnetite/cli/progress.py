@@ -12,17 +12,6 @@ if TYPE_CHECKING:
 
 
 @contextmanager
-def counted(title: str, total: int) -> Iterator[Callable[[str], None]]:
-    """Show a bar on standard error while work is done; call the result once for each unit."""
-    if not sys.stderr.isatty():
-        yield lambda _: None
-        return
-    with _bar() as bar:
-        task = bar.add_task("", total=total, title=title)
-        yield lambda description: bar.update(task, advance=1, description=description)
-
-
-@contextmanager
 def progress(title: str) -> Iterator[None]:
     """Show a bar of the parts that `compute.threads.each` does meanwhile."""
     from magnetite.core.compute.threads import told

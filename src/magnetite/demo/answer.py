@@ -1,24 +1,24 @@
-"""The answer to the engineer's question, from what was measured."""
+"""The answer to the engineer's questions, from what was measured."""
 
 from __future__ import annotations
 
-import statistics
 from collections.abc import Sequence
 
-from magnetite.demo.scene import DENOISER, NOISE, READABLE, SceneResult
+from magnetite.demo.plan import DENOISERS, NOISES, READABLE
+from magnetite.demo.results import SceneResult, gains_over
 
 
-def answer(results: Sequence[SceneResult], subject: str, focus: str | None) -> str:
-    """One paragraph: which rate keeps `subject` readable, and does denoising before coding pay?
+def answer(results: Sequence[SceneResult], subject: str, focus: str | None) -> list[str]:
+    """Paragraphs: which rate keeps `subject` readable, and does denoising before coding pay?
 
     `focus` names the scene that the subject is on, if it is among the results.
     """
-    return f"{_readable(results, subject, focus)} {_denoising(results)}"
+    return [_readable(results, subject, focus), *(_denoising(results, noise) for noise in NOISES)]
 
 
 def _readable(results: Sequence[SceneResult], subject: str, focus: str | None) -> str:
     reached = {r.name: r.readable_rate for r in results if r.readable_rate is not None}
-    words = {r.name: f"{r.readable_rate_words} bpp" for r in results}
+    words = {r.name: f"{r.readable_rate_words} bpp".replace("≤", "at most") for r in results}
     criterion = f"(SSIM of at least {READABLE:g} against the clean picture)"
     missed = sorted(result.name for result in results if result.name not in reached)
     if not reached:
@@ -36,26 +36,28 @@ def _no_rate(missed: list[str]) -> str:
     return f"no measured rate was enough for {', '.join(missed)}" if missed else ""
 
 
-def _denoising(results: Sequence[SceneResult]) -> str:
-    gains = {result.name: result.denoising_gain for result in results}
-    paying = sorted((n for n in gains if gains[n] > 0), key=lambda n: -gains[n])
-    losing = sorted((n for n in gains if gains[n] <= 0), key=lambda n: gains[n])
-    verdict = (
-        f"pays on {len(paying)} of {len(gains)}" if paying else f"pays on none of {len(gains)}"
+def _denoising(results: Sequence[SceneResult], noise: str) -> str:
+    """One noise: the denoiser that pays most, how surely, and where none or another one does."""
+    means = {name: gains_over(list(results), noise, name) for name in DENOISERS}
+    best = max(means, key=lambda name: means[name].mean)
+    found = means[best]
+    chain = NOISES[noise]
+    paying = [r.name for r in results if r.best(noise)[1] > 0]
+    surely = "pays" if found.low > 0 else "loses" if found.high < 0 else "is not shown to pay"
+    sentence = (
+        f"Under {noise} ({chain}) denoising before coding pays on {len(paying)} of {len(results)} "
+        f"scenes. In the mean {best} filtering ({DENOISERS[best]}) {surely}: {found.mean:+.2f} dB "
+        "of PSNR at equal rate"
     )
-    sides = [
-        f"{verb} {_listing(names, gains)}"
-        for verb, names in (("gains", paying), ("loses", losing))
-        if names
-    ]
-    return (
-        f"Denoising before coding ({DENOISER} under {NOISE}) {verdict} scenes: in PSNR at equal "
-        f"rate it {' and '.join(sides)}; mean {statistics.fmean(gains.values()):+.2f} dB."
-    )
+    if found.number > 1:
+        sentence += f", 95 % interval over scenes {found.low:+.2f} to {found.high:+.2f}"
+    others = ", ".join(f"{n} {m.mean:+.2f}" for n, m in means.items() if n != best)
+    by_scene = "; ".join(_scene(result, noise) for result in results)
+    return f"{sentence} ({others}). By scene: {by_scene}."
 
 
-def _listing(names: list[str], gains: dict[str, float]) -> str:
-    """The strongest few, by size: `5.57 dB on clay-core, 3.13 dB on banded-ironstone`."""
-    shown = [f"{abs(gains[name]):.2f} dB on {name}" for name in names[:3]]
-    more = len(names) - len(shown)
-    return ", ".join(shown) + (f", less on {more} more" if more else "")
+def _scene(result: SceneResult, noise: str) -> str:
+    name, gain = result.best(noise)
+    if gain <= 0:
+        return f"{result.name} is best coded as it is"
+    return f"{result.name} {name} {gain:+.2f} dB"

@@ -1,16 +1,20 @@
-"""The story's figures."""
+"""The demo's figures."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
 
+from magnetite import compress, degrade, restore, score
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
-from magnetite.demo.scene import CLEAN, DENOISED, DENOISER, NOISE, NOISY, READABLE, SceneResult
+from magnetite.demo.plan import CLEAN, DENOISERS, NOISES, PLAIN, READABLE
+from magnetite.demo.results import SceneResult
 from magnetite.views.curves import Line, Panel, rate_distortion, small_multiples
 from magnetite.views.sheet import sheet
 from magnetite.views.style import save
+
+STRONG = "strong noise"
 
 
 def draw_curves(results: Sequence[SceneResult], path: Path) -> None:
@@ -21,7 +25,7 @@ def draw_curves(results: Sequence[SceneResult], path: Path) -> None:
         ("ssim", "SSIM", (READABLE, f"readable: {READABLE:g}")),
     ):
         lines = [
-            Line(result.name, result.curve_of(CLEAN, metric), colour=i)
+            Line(result.name, result.curves[CLEAN, PLAIN, metric], colour=i)
             for i, result in enumerate(results)
         ]
         panels.append(Panel(title, lines, level))
@@ -29,43 +33,57 @@ def draw_curves(results: Sequence[SceneResult], path: Path) -> None:
     save(rate_distortion(panels, title), path)
 
 
-def draw_denoising(results: Sequence[SceneResult], path: Path) -> None:
-    """PSNR against the clean picture over rate; noisy pictures coded as they are, and denoised."""
+def draw_denoising(results: Sequence[SceneResult], noise: str, path: Path) -> None:
+    """PSNR against the clean picture over rate, for every denoiser before coding."""
     panels = [
         Panel(
-            f"{result.name}: {result.denoising_gain:+.2f} dB",
+            "{}\n{} {:+.2f} dB".format(result.name, *result.best(noise)),
             [
-                Line(f"coded as it is ({NOISE})", result.curve_of(NOISY, "psnr"), colour=1),
-                Line(f"denoised first ({DENOISER})", result.curve_of(DENOISED, "psnr"), colour=0),
+                Line(name, result.curves[noise, name, "psnr"], colour=number)
+                for number, name in enumerate((PLAIN, *DENOISERS))
             ],
         )
         for result in results
     ]
-    title = "Does denoising before coding pay? PSNR (dB) against the clean picture"
+    title = f"Does denoising before coding pay? PSNR (dB), {noise}: {NOISES[noise]}"
     save(small_multiples(panels, title), path)
 
 
-def draw_sheet(result: SceneResult, path: Path) -> None:
-    """Reference and all versions, with the same crop of each."""
-    reference = result.reference
-    titles = [f"{result.name}, reference\n{reference.describe()}"]
-    for version in result.versions:
-        rate = f", {version.compressed.bpp:.2f} bpp" if version.compressed else ""
-        scores = version.scores
+def draw_sheet(result: SceneResult, reference: Picture, seed: int, path: Path) -> None:
+    """The reference, the noisy picture, and it coded as it is and after the best denoiser."""
+    noisy = degrade(reference, NOISES[STRONG], seed=seed).picture
+    best, _ = result.best(STRONG)
+    pictures, titles = [reference, noisy], [
+        f"{result.name}, reference\n{reference.describe()}",
+        f"{NOISES[STRONG]}\n{_scores(reference, noisy)}",
+    ]  # fmt: skip
+    for name in (PLAIN, best) if best != PLAIN else (PLAIN,):
+        source = noisy if name == PLAIN else restore(noisy, DENOISERS[name]).picture
+        if name != PLAIN:
+            pictures.append(source)
+            titles.append(f"{DENOISERS[name]}\n{_scores(reference, source)}")
+        coded = compress(source, "dct step=16%")
+        pictures.append(coded.picture)
         titles.append(
-            f"{version.stage}{rate}\nPSNR {scores['psnr']:.2f} dB, SSIM {scores['ssim']:.3f}"
-        )
-    pictures = [reference, *(version.picture for version in result.versions)]
+            f"{name}, coded: {coded.bpp:.2f} bpp\n{_scores(reference, coded.picture)}"
+        )  # fmt: skip
     save(sheet(pictures, titles, _middle_crop(reference), columns=3), path)
 
 
-def draw_overview(results: Sequence[SceneResult], path: Path) -> None:
+def draw_overview(
+    results: Sequence[SceneResult], references: Sequence[Picture], path: Path
+) -> None:
     """All references on one sheet."""
     titles = [
-        f"{result.name}\n{result.reference.describe()}, activity {result.activity:.0f}"
-        for result in results
+        f"{result.name}\n{reference.describe()}, activity {result.activity or 0:.1f} dn"
+        for result, reference in zip(results, references, strict=True)
     ]
-    save(sheet([result.reference for result in results], titles), path)
+    save(sheet(list(references), titles), path)
+
+
+def _scores(reference: Picture, test: Picture) -> str:
+    found = score(reference, test, "psnr,ssim")
+    return f"PSNR {found['psnr']:.2f} dB, SSIM {found['ssim']:.3f}"
 
 
 def _middle_crop(picture: Picture) -> Region:

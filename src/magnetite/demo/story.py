@@ -1,29 +1,27 @@
-"""The whole job in the order of the work, into a folder a person can walk through."""
+"""Do the demo's whole job into a folder: references, a plan, its run, figures, the answer."""
 
 from __future__ import annotations
 
-import csv
-import io
-import threading
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from functools import partial
+from dataclasses import dataclass, field
 from pathlib import Path
 
-from magnetite.core.compute.threads import each
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.picture import Picture
 from magnetite.demo import figures
 from magnetite.demo.answer import answer
-from magnetite.demo.scene import ACTIVITY, CODEC, DENOISER, NOISE, PIECES, SceneResult, work_through
+from magnetite.demo.plan import NOISES, plan_text
+from magnetite.demo.results import SceneResult, results_of
+from magnetite.experiment.executors import Executor
+from magnetite.experiment.plan import read_plan, reference_files
+from magnetite.experiment.runner import Listener, run
+from magnetite.experiment.summary import read_rows
+from magnetite.experiment.tasks import sources_of
 from magnetite.files.atomic import make_folder, write_bytes
-from magnetite.files.reading import read
-from magnetite.files.sidecar import certificate_path, write_json
+from magnetite.files.reading import read, read_text
 from magnetite.files.writing import write
 from magnetite.scenes.catalogue import DEFAULT_SIZE, SCENES
 
-WORKERS = 2
-GUIDE = "WALKTHROUGH.txt"
+GUIDE, PLAN, RUN = "WALKTHROUGH.txt", "plan.toml", "run"
 #: Smallest side of a picture that the demo takes: the windows of its metrics fit.
 SMALLEST = 16
 MOST_PICTURES = 24
@@ -32,40 +30,44 @@ _GUIDE_TEXT = f"""\
 What is in this folder, in the order of the work
 
 references/   the clean pictures
-degraded/     the same with {NOISE}; beside each its certificate:
-              what was asked for, drawn, and stored after rounding and clipping
-restored/     the degraded pictures after {DENOISER}
-compressed/   clean, noisy and denoised pictures as .mgt files near the readable rate;
-              magnetite expand FILE.mgt OUT.png decodes one
-scores.csv    every picture scored against its reference
-curves/       rate-distortion points (points.csv) and figures
-sheets/       the versions of each scene side by side, with a zoomed crop
+{PLAN}     the experiment: noise, denoisers and rates, as a plan
+{RUN}/          the plan carried out: ledger.sqlite, and every row in scores.csv and
+              scores.parquet; magnetite summarize FOLDER/{RUN} says what they hold
+answer.txt    the answers
+curves/       rate-distortion figures
+sheets/       each scene: reference, noisy, denoised, coded, with an enlarged part
 
-Codec of the curves: {CODEC}
+After a change of the plan, magnetite run FOLDER/{PLAN} --into FOLDER/{RUN} computes what is new.
 """
-
-
-class _InterruptedError(Exception):
-    """Ends a scene's work in its thread; nobody waits for its result any more."""
 
 
 @dataclass(frozen=True)
 class Story:
     """The pictures that the demo works on, and what its answer calls them."""
 
-    #: The clean pictures by name, each read or made when its turn comes.
-    references: dict[str, Callable[[], Picture]]
+    #: The clean pictures by name.
+    references: dict[str, Picture]
     #: What should stay readable, as the answer calls it, and the scene that it is on.
     subject: str
     focus: str | None = None
     notes: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True)
+class Told:
+    """What the demo found."""
+
+    results: list[SceneResult]
+    answer: list[str]
+    rows: int
+    failed: int
+    seconds: float
+    notes: list[str] = field(default_factory=list)
+
+
 def demo_story(seed: int) -> Story:
     """The story of the Brindle Hollow core shed."""
-    references: dict[str, Callable[[], Picture]] = {
-        s.name: partial(s.picture, *DEFAULT_SIZE, seed) for s in SCENES
-    }
+    references = {s.name: s.picture(*DEFAULT_SIZE, seed) for s in SCENES}
     return Story(references, "Veins", focus="veined-breccia")
 
 
@@ -79,7 +81,7 @@ def own_story(folder: Path) -> Story:
     """
     if not folder.is_dir():
         raise FileError(f"{folder}: no such folder")
-    references: dict[str, Callable[[], Picture]] = {}
+    references: dict[str, Picture] = {}
     notes = []
     for path in sorted(p for p in folder.iterdir() if p.is_file()):
         try:
@@ -89,8 +91,7 @@ def own_story(folder: Path) -> Story:
             notes.append(f"skipped: {error}")
             continue
         notes += [f"{path}: {message}" for message in picture.notes]
-        name = path.stem if path.stem not in references else path.name
-        references[name] = partial(read, path)
+        references[path.stem if path.stem not in references else path.name] = picture
     if not references:
         raise FileError(f"{folder}: holds no picture that can be used; {'; '.join(notes)}")
     if len(references) > MOST_PICTURES:
@@ -109,13 +110,8 @@ def _check_usable(picture: Picture) -> None:
         )
 
 
-def pieces(story: Story) -> int:
-    """How many times `tell` will report progress."""
-    return len(story.references) * (PIECES + 1) + 1
-
-
 def prepare_folder(folder: Path) -> None:
-    """Create the folder, or check that an earlier story is all that it holds.
+    """Create the folder, or check that an earlier demo is all that it holds.
 
     Raises
     ------
@@ -128,80 +124,25 @@ def prepare_folder(folder: Path) -> None:
     write_bytes(folder / GUIDE, _GUIDE_TEXT.encode())
 
 
-def tell(
-    story: Story, folder: Path, seed: int, advance: Callable[[str], None]
-) -> tuple[list[SceneResult], str]:
-    """Do the work into a prepared folder; results are stored before anything is drawn.
-
-    Returns the results by scene, and the answer in words.
-    """
-
-    interrupted = threading.Event()
-
-    def advance_or_stop(words: str) -> None:
-        if interrupted.is_set():
-            raise _InterruptedError
-        advance(words)
-
-    def scene(item: tuple[str, Callable[[], Picture]]) -> SceneResult:
-        name, reference = item
-        result = work_through(name, reference(), seed, advance_or_stop)
-        _store(result, folder)
-        return result
-
-    try:
-        results = each(scene, story.references.items(), workers=WORKERS)
-    finally:  # an interruption waits for the pieces of work under way, and begins no more
-        interrupted.set()
-    _store_table(results, folder)
+def tell(story: Story, folder: Path, seed: int, executor: Executor, listener: Listener) -> Told:
+    """Do the work into a prepared folder; results are stored before anything is drawn."""
+    for name, picture in story.references.items():
+        ending = ".png" if picture.bits is not None else ".tif"
+        write(picture, make_folder(folder / "references") / f"{name}{ending}")
+    write_bytes(folder / PLAN, plan_text(seed).encode())
+    plan = read_plan(folder / PLAN)
+    text = read_text(folder / PLAN)
+    outcome = run(plan, text, folder, folder / RUN, executor, listener)
+    results = results_of(read_rows(folder / RUN))
+    words = answer(results, story.subject, story.focus)
+    write_bytes(folder / "answer.txt", ("\n\n".join(words) + "\n").encode())
     curves, sheets = make_folder(folder / "curves"), make_folder(folder / "sheets")
     figures.draw_curves(results, curves / "rate-distortion.png")
-    figures.draw_denoising(results, curves / "denoise-first.png")
-    figures.draw_overview(results, sheets / "references.png")
-    advance("curves drawn")
-    for result in results:
-        figures.draw_sheet(result, sheets / f"{result.name}.png")
-        advance(f"{result.name}: sheet drawn")
-    return results, answer(results, story.subject, story.focus)
-
-
-def _store(result: SceneResult, folder: Path) -> None:
-    ending = ".png" if result.reference.bits is not None else ".tif"
-    name = result.name
-    write(result.reference, make_folder(folder / "references") / f"{name}{ending}")
-    degraded = make_folder(folder / "degraded") / f"{name}{ending}"
-    write(result.degraded.picture, degraded)
-    write_json(certificate_path(degraded), result.degraded.certificate.as_dict())
-    for version in result.versions:
-        if version.compressed is not None:
-            label = version.stage.split(",")[0]
-            path = make_folder(folder / "compressed") / f"{name}-{label}.mgt"
-            write_bytes(path, version.compressed.data)
-        elif version.stage == "denoised":
-            write(version.picture, make_folder(folder / "restored") / f"{name}{ending}")
-
-
-def _store_table(results: Sequence[SceneResult], folder: Path) -> None:
-    rows: list[list[object]] = [
-        ["scene", "width", "height", ACTIVITY, "stage", "chain", "bpp", "mse", "psnr", "ssim"]
-    ]
-    points: list[list[object]] = [["scene", "coded", "codec", "bpp", "bytes", "psnr", "ssim"]]
-    for result in results:
-        picture = result.reference
-        start = [result.name, picture.width, picture.height, result.activity]
-        for version in result.versions:
-            rate = version.compressed.bpp if version.compressed else ""
-            rows.append([*start, version.stage, version.chain, rate, *version.scores.values()])
-        for source, curve in result.curves.items():
-            points += [
-                [result.name, source, p.step, p.bpp, p.bytes, p.scores["psnr"], p.scores["ssim"]]
-                for p in curve
-            ]
-    _write_csv(folder / "scores.csv", rows)
-    _write_csv(make_folder(folder / "curves") / "points.csv", points)
-
-
-def _write_csv(path: Path, rows: list[list[object]]) -> None:
-    text = io.StringIO()
-    csv.writer(text, lineterminator="\n").writerows(rows)
-    write_bytes(path, text.getvalue().encode())
+    for noise in NOISES:
+        name = noise.replace(" ", "-")
+        figures.draw_denoising(results, noise, curves / f"denoise-first-{name}.png")
+    taken = [source.load() for source in sources_of(plan, reference_files(plan, folder))]
+    figures.draw_overview(results, taken, sheets / "references.png")
+    for result, picture in zip(results, taken, strict=True):
+        figures.draw_sheet(result, picture, seed, sheets / f"{result.name}.png")
+    return Told(results, words, outcome.cells, outcome.failed, outcome.seconds)

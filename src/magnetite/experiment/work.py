@@ -66,7 +66,10 @@ def facts_of(source: Source) -> Facts:
 
 
 def perform(task: Task) -> list[Done]:
-    """Every treatment of a task; one that fails does not stop the others."""
+    """Every treatment of a task; one that fails does not stop the others.
+
+    Restorations that several treatments begin with are done once; their time is that of the first.
+    """
     start = time.perf_counter()
     files = ReadOnce(DiskFiles())
     try:
@@ -76,7 +79,10 @@ def perform(task: Task) -> list[Done]:
         reason = _words(error)
         return [Done(work.cell.key, reason) for work in task.works]
     seconds = time.perf_counter() - start
-    return [_treated(work, task.source, degraded, known, seconds, files) for work in task.works]
+    before: dict[str, State] = {}
+    return [
+        _treated(work, task.source, degraded, known, seconds, files, before) for work in task.works
+    ]
 
 
 def _degraded(reference: Picture, task: Task, files: ReadOnce) -> tuple[Picture, Quantity | None]:
@@ -100,10 +106,11 @@ def _treated(
     known: Quantity | None,
     degrading: float,
     files: ReadOnce,
+    before: dict[str, State],
 ) -> Done:
     start = time.perf_counter()
     try:
-        picture, size = treat(degraded, work.treatment, known, files)
+        picture, size = treat(degraded, work.treatment, known, files, before)
         treated = time.perf_counter()
         scores: dict[str, float] = {}
         if work.metrics:
@@ -120,22 +127,42 @@ def _treated(
     return Done(work.cell.key, None, size, bpp, scores, seconds, data, ending)
 
 
+#: A picture part of the way through a treatment: itself, and the bytes of the last codec's file.
+State = tuple[Picture, int | None]
+
+
 def treat(
-    degraded: Picture, chain: Chain | None, known: Quantity | None, files: ReadOnce
-) -> tuple[Picture, int | None]:
+    degraded: Picture,
+    chain: Chain | None,
+    known: Quantity | None,
+    files: ReadOnce,
+    before: dict[str, State] | None = None,
+) -> State:
     """A picture after restorations and codecs, and the bytes of the last codec's file.
 
     Between restorations samples stay float; a codec codes whole digital numbers, from its file.
+    `before` keeps what chains begin with, so that another one that begins alike goes on from there.
     """
-    picture, size = degraded, None
-    for chains in _runs(_with_known(chain, known) if chain is not None else None):
-        if chains.steps[0].kind == "codec":
-            coded = Coder(picture).code(chains.steps[0])
-            picture, size = coded.picture, len(coded.data)
-        else:
-            pixels, _ = run(picture, chains, picture.pixels(), files)
-            picture = picture.with_pixels(pixels)[0]
-    return picture, size
+    state: State = degraded, None
+    done = ""
+    for part in _runs(_with_known(chain, known) if chain is not None else None):
+        done += f"{part} + "
+        if before is not None and done in before:
+            state = before[done]
+            continue
+        state = _part_done(state, part, files)
+        if before is not None and part.steps[0].kind == "restoration":
+            before[done] = state
+    return state
+
+
+def _part_done(state: State, part: Chain, files: ReadOnce) -> State:
+    picture, size = state
+    if part.steps[0].kind == "codec":
+        coded = Coder(picture).code(part.steps[0])
+        return coded.picture, len(coded.data)
+    pixels, _ = run(picture, part, picture.pixels(), files)
+    return picture.with_pixels(pixels)[0], size
 
 
 def _runs(chain: Chain | None) -> list[Chain]:

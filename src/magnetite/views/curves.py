@@ -110,7 +110,7 @@ def small_multiples(panels: Sequence[Panel], title: str) -> Figure:
     for axes in grid.flat[len(panels) :]:
         axes.set_visible(False)
     figure.legend(
-        *grid.flat[0].get_legend_handles_labels(), loc="upper left", ncols=4, frameon=False,
+        *grid.flat[0].get_legend_handles_labels(), loc="upper left", ncols=6, frameon=False,
         bbox_to_anchor=(0.03, 1 - 40 / height),
     )  # fmt: skip
     return figure

@@ -1,0 +1,50 @@
+"""The demo's experiment: which rate keeps details readable, and does denoising first pay?"""
+
+from __future__ import annotations
+
+#: Details count as readable at this SSIM against the clean picture.
+READABLE = 0.9
+CLEAN, NOISES = (
+    "clean",
+    {"weak noise": "gaussian-noise sd=3%", "strong noise": "gaussian-noise sd=8%"},
+)
+PLAIN = "as it is"
+#: What is done before coding, by name.
+DENOISERS = {
+    "Gaussian": "gaussian sigma=0.8px",
+    "median": "median",
+    "non-local means": "nl-means",
+    "collaborative": "bm3d",
+}
+CODEC = "dct step=2%,4%,8%,16%,32%"
+
+
+def plan_text(seed: int) -> str:
+    """The plan as a file holds it."""
+    noises = "\n".join(f'"{name}" = "{chain}"' for name, chain in NOISES.items())
+    treatments = "\n".join(f'"{name}" = "{chain} + {CODEC}"' for name, chain in DENOISERS.items())
+    excluded = ", ".join(f'["{CLEAN}", "{name}"]' for name in DENOISERS)
+    return f"""\
+# Which rate keeps details readable, and does denoising before coding pay?
+title = "denoising before coding"
+seed = {seed}
+repeats = 2
+
+[references]
+files = ["references/*"]
+largest = "256x192"
+
+[degradations]
+"{CLEAN}" = "nothing"
+{noises}
+
+[treatments]
+"{PLAIN}" = "{CODEC}"
+{treatments}
+
+[pairs]
+exclude = [{excluded}]
+
+[scores]
+metrics = "psnr,ssim"
+"""

@@ -1,0 +1,103 @@
+"""What the demo's run says of each scene."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from magnetite.core.curves.comparison import Curve, compare, rate_at
+from magnetite.core.errors import InputError
+from magnetite.demo.plan import CLEAN, DENOISERS, NOISES, PLAIN, READABLE
+from magnetite.experiment.statistics import Interval, interval
+from magnetite.experiment.summary import Rows
+
+Place = tuple[str, str]
+
+
+@dataclass(frozen=True)
+class SceneResult:
+    """One scene: its curves by degradation and treatment, and what they say."""
+
+    name: str
+    size: str
+    activity: float | None
+    #: Points of (rate, score), means over repeats, by degradation, treatment and metric.
+    curves: Mapping[tuple[str, str, str], Curve]
+    #: dB of PSNR at equal rate that a denoiser gains, by noise and denoiser.
+    gains: Mapping[Place, float]
+
+    @property
+    def readable_rate(self) -> float | None:
+        """Lowest rate, bpp, that keeps the clean picture readable; None if none measured does."""
+        points = self.curves[CLEAN, PLAIN, "ssim"]
+        if points[0][1] >= READABLE:
+            return points[0][0]
+        try:
+            return rate_at(points, READABLE)
+        except InputError:
+            return None
+
+    @property
+    def readable_rate_words(self) -> str:
+        """That rate to three digits; `≤` where even the lowest rate measured is readable."""
+        rate = self.readable_rate
+        if rate is None:
+            return "–"
+        lowest = self.curves[CLEAN, PLAIN, "ssim"][0][0]
+        return f"{'≤ ' if rate == lowest else ''}{rate:#.3g}"
+
+    def best(self, noise: str) -> tuple[str, float]:
+        """The denoiser that gains most, and how much."""
+        own = {name: self.gains[noise, name] for name in DENOISERS if (noise, name) in self.gains}
+        if not own:
+            return PLAIN, 0.0
+        name = max(own, key=lambda key: own[key])
+        return name, own[name]
+
+
+def results_of(rows: Rows) -> list[SceneResult]:
+    """The scenes of a run, in its order."""
+    found = []
+    for name, group in rows.frame.groupby("reference", sort=False):
+        first = group.iloc[0]
+        curves = {
+            (degradation, treatment, metric): _curve(own, metric)
+            for (degradation, treatment), own in group.groupby(
+                ["degradation name", "treatment name"], sort=False
+            )
+            for metric in ("psnr", "ssim")
+        }
+        gains = {}
+        for noise in NOISES:
+            for denoiser in DENOISERS:
+                gain = _gain(group[group["degradation name"] == noise], denoiser)
+                if gain is not None:
+                    gains[noise, denoiser] = gain
+        size = f"{int(first['width'])}x{int(first['height'])}"
+        found.append(SceneResult(str(name), size, first["activity"], curves, gains))
+    return found
+
+
+def gains_over(results: list[SceneResult], noise: str, denoiser: str) -> Interval:
+    """Mean gain of a denoiser over the scenes, and its 95 % interval."""
+    own = [r.gains[noise, denoiser] for r in results if (noise, denoiser) in r.gains]
+    return interval(own) if own else Interval(0.0, 0.0, 0.0, 0)
+
+
+def _curve(rows: Any, metric: str) -> Curve:
+    points = rows.groupby("treatment", sort=False)[["bpp", metric]].mean().sort_values("bpp")
+    return list(points.itertuples(index=False, name=None))
+
+
+def _gain(rows: Any, denoiser: str) -> float | None:
+    """Mean over repeats of the PSNR gained at equal rate; None where curves do not overlap."""
+    gains = []
+    for _, own in rows.groupby("repeat"):
+        one, two = (
+            _curve(own[own["treatment name"] == name], "psnr") for name in (PLAIN, denoiser)
+        )
+        made = compare(one, two, "higher") if one and two else None
+        if made is not None and made.bd_quality is not None:
+            gains.append(made.bd_quality)
+    return sum(gains) / len(gains) if gains else None
