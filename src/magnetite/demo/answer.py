@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from magnetite.demo.plan import DENOISERS, NOISES, READABLE
 from magnetite.demo.results import SceneResult, gains_over
+from magnetite.experiment.statistics import Interval
 
 
 def answer(results: Sequence[SceneResult], subject: str, focus: str | None) -> list[str]:
@@ -41,48 +42,24 @@ def _denoising(results: Sequence[SceneResult], noise: str) -> str:
     means = {name: gains_over(list(results), noise, name) for name in DENOISERS}
     best = max(means, key=lambda name: means[name].mean)
     found = means[best]
-    chain = NOISES[noise]
     paying = [r.name for r in results if r.best(noise)[1] > 0]
     sentence = (
-        f"Under {noise} ({chain}) denoising before coding pays on {len(paying)} of {len(results)} "
-        f"scenes. In the mean {best} filtering ({DENOISERS[best]}) gains {found.mean:+.2f} dB of PSNR "
-        "at equal rate"
+        f"Under {noise} ({NOISES[noise]}) denoising before coding pays on {len(paying)} of "
+        f"{len(results)} scenes. In the mean {best} filtering ({DENOISERS[best]}) gains "
+        f"{found.mean:+.2f} dB of PSNR at equal rate"
     )
     if found.number > 1:
-        meaning = (
-            "it pays on scenes of this kind" if found.low > 0
-            else "it loses on scenes of this kind" if found.high < 0
-            else "on other scenes it may lose"
-        )  # fmt: skip
-        sentence += f", 95 % interval {found.low:+.2f} to {found.high:+.2f}: {meaning}"
-    others = [f"{name} needs {words[name]}" for name in (low, high) if name != where]
-    for extra in (" and ".join(dict.fromkeys(others)), _no_rate(missed)):
-        sentence += f"; {extra}" if extra else ""
-    return f"{sentence}."
-
-
-def _no_rate(missed: list[str]) -> str:
-    return f"no measured rate was enough for {', '.join(missed)}" if missed else ""
-
-
-def _denoising(results: Sequence[SceneResult], noise: str) -> str:
-    """One noise: the denoiser that pays most, how surely, and where none or another one does."""
-    means = {name: gains_over(list(results), noise, name) for name in DENOISERS}
-    best = max(means, key=lambda name: means[name].mean)
-    found = means[best]
-    chain = NOISES[noise]
-    paying = [r.name for r in results if r.best(noise)[1] > 0]
-    surely = "pays" if found.low > 0 else "loses" if found.high < 0 else "is not shown to pay"
-    sentence = (
-        f"Under {noise} ({chain}) denoising before coding pays on {len(paying)} of {len(results)} "
-        f"scenes. In the mean {best} filtering ({DENOISERS[best]}) {surely}: {found.mean:+.2f} dB "
-        "of PSNR at equal rate"
-    )
-    if found.number > 1:
-        sentence += f", 95 % interval over scenes {found.low:+.2f} to {found.high:+.2f}"
+        sentence += f", 95 % interval {found.low:+.2f} to {found.high:+.2f}: {_meaning(found)}"
     others = ", ".join(f"{n} {m.mean:+.2f}" for n, m in means.items() if n != best)
     by_scene = "; ".join(_scene(result, noise) for result in results)
     return f"{sentence} ({others}). By scene: {by_scene}."
+
+
+def _meaning(gain: Interval) -> str:
+    """What an interval over scenes says of other ones."""
+    if gain.low > 0:
+        return "it pays on scenes of this kind"
+    return "it loses on scenes of this kind" if gain.high < 0 else "on other scenes it may lose"
 
 
 def _scene(result: SceneResult, noise: str) -> str:
