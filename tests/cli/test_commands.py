@@ -107,12 +107,10 @@ def test_printed_formats_carry_the_same_figures(run: Run, tile: Path) -> None:
 
 def test_curve_writes_points_and_figure(run: Run, tmp_path: Path, tile: Path) -> None:
     codecs = ["--codec", "dct", "--codec", "dct step=2%..10%/4 block=16"]
-    out = run("curve", tile, *codecs, "--out", "out", "--format", "csv").stdout
+    out = run("curve", tile, *codecs, "--out", "out", "--format", "csv", "--workers", "1").stdout
     rows = list(csv.DictReader(io.StringIO(out)))
-    kept = list(csv.DictReader((tmp_path / "out" / "points.csv").read_text().splitlines()))
-    assert {(r["codec"], r["score"]) for r in kept if r["metric"] == "psnr"} == {
-        (r["codec"], r["psnr"]) for r in rows
-    }
+    kept = list(csv.DictReader((tmp_path / "out" / "scores.csv").read_text().splitlines()))
+    assert {(r["treatment"], r["psnr"]) for r in kept} == {(r["codec"], r["psnr"]) for r in rows}
     assert [r["codec"] for r in rows if "block" in r["codec"]] == [
         f"dct step={s}% block=16" for s in (10, 6, 2)
     ]

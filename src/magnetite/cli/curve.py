@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -12,12 +13,13 @@ from magnetite.cli.options import (
     FullScaleOption,
     OutputFormat,
     RegionOption,
+    limits,
     load,
     note,
     protect,
 )
 from magnetite.cli.output import print_csv, print_json, print_table, say
-from magnetite.cli.progress import progress
+from magnetite.cli.progress import cells_done
 from magnetite.core.errors import InputError
 from magnetite.files.tables import csv_text
 
@@ -52,21 +54,23 @@ def run(
     out: Annotated[
         Path | None,
         typer.Option(
-            help="Folder for points.csv, comparison.csv, rates.csv, curve.png and crops.png. "
+            help="Folder for scores.csv, comparison.csv, rates.csv, curve.png and crops.png. "
             "Points that it holds already are not computed again.",
             metavar="FOLDER",
         ),
     ] = None,
     crop: RegionOption = None,
-    workers: Annotated[int, typer.Option(help="Points computed at a time.", min=1, max=64)] = 2,
+    workers: Annotated[
+        int | None, typer.Option(help="Processes; one for each core if left out.", min=1, max=256)
+    ] = None,
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Draw rate-distortion curves of codecs, at the rates of real files."""
-    from magnetite import curve
     from magnetite.core.picture.region import Region
-    from magnetite.files.atomic import make_folder
-    from magnetite.files.points import KeptPoints
+    from magnetite.experiment.curves import CurveJob, curves_of
+    from magnetite.experiment.executors import local
+    from magnetite.experiment.tasks import Source
 
     wanted = [_score_of(text) for text in at or ()]
     measures = _metrics(metrics, [metric for metric, _ in wanted])
@@ -78,16 +82,13 @@ def run(
     pictures = [load(path, full_scale) for path in references]
     if region is not None:
         region.crop(pictures[0])
-    store = None if out is None else KeptPoints(make_folder(out) / "points.csv")
-    if store is not None and store.damaged:
-        note(f"{store.path}: {store.damaged} damaged lines are left out; their points are computed")
-    with progress("curve"):
-        curves = curve(pictures, codec, ",".join(measures), store=store, workers=workers)
-    if store is not None and curves.known:
-        note(
-            f"{curves.known} of {len(curves.results)} points taken from {store.path}; remove it to "
-            "start over"
-        )
+    sources = [Source(str(path.resolve()), full_scale=full_scale) for path in references]
+    job = CurveJob(sources, tuple(codec), tuple(measures))
+    with tempfile.TemporaryDirectory(prefix="magnetite-") as scratch, cells_done("curve") as tell:
+        folder, executor = out or Path(scratch), local(workers, limits.commands)
+        curves = curves_of(job, [str(path) for path in references], folder, executor, tell)
+    if curves.known:
+        note(f"{curves.known} of {len(curves.results)} points taken from {out}")
     comparisons, reasons = curves.comparisons()
     for reason in reasons:
         note(reason)
@@ -99,7 +100,7 @@ def run(
             say(f"wrote {', '.join(map(str, written))}")
 
 
-_FILES = ("points.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png")
+_FILES = ("scores.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png")
 
 
 def _score_of(text: str) -> tuple[str, float]:
@@ -190,7 +191,7 @@ def _write(
     from magnetite.views.curves import curves_figure
     from magnetite.views.style import save
 
-    written = [out / "points.csv"]
+    written = [out / "scores.csv"]
     for name, rows in (("comparison.csv", comparisons), ("rates.csv", rates)):
         if rows:
             text = csv_text(rows[0]._fields, rows)

@@ -8,25 +8,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from rich.progress import Progress
-
-
-@contextmanager
-def progress(title: str) -> Iterator[None]:
-    """Show a bar of the parts that `compute.threads.each` does meanwhile."""
-    from magnetite.core.compute.threads import told
-
-    if not sys.stderr.isatty():
-        yield
-        return
-    with _bar() as bar:
-        task = bar.add_task("", total=None, title=title)
-
-        def listener(done: int, total: int, name: str) -> None:
-            bar.update(task, completed=done, total=total, description=name)
-
-        with told(listener):
-            yield
+    pass
 
 
 @contextmanager
@@ -78,18 +60,3 @@ def working(title: str) -> Iterator[None]:
 
         with told(listener):
             yield
-
-
-def _bar() -> Progress:
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
-
-    return Progress(
-        TextColumn("{task.fields[title]}"),
-        BarColumn(bar_width=30),
-        TextColumn("{task.completed}/{task.total}"),
-        TimeElapsedColumn(),
-        TextColumn("[dim]{task.description}"),
-        console=Console(stderr=True),
-        transient=True,
-    )

@@ -64,6 +64,8 @@ def _run(plan: Path, folder: Path, workers: int | None, cluster: str | None, dry
     from magnetite.experiment.executors import Cluster, local
     from magnetite.experiment.plan import PlanError, read_plan
     from magnetite.experiment.runner import run as carry_out
+    from magnetite.experiment.tasks import PlanJob
+    from magnetite.files.atomic import write_bytes
     from magnetite.files.reading import read_text
 
     try:
@@ -78,11 +80,13 @@ def _run(plan: Path, folder: Path, workers: int | None, cluster: str | None, dry
         for line in size_of(wanted, plan.parent).lines():
             say(line)
         return 0
+    job = PlanJob.of(wanted, plan.parent)
     executor = (
         local(workers, limits.commands) if cluster is None else Cluster(cluster, limits.commands)
     )
     with cells_done(plan.name) as tell:
-        done = carry_out(wanted, read_text(plan), plan.parent, folder, executor, tell)
+        done = carry_out(job, read_text(plan), folder, executor, tell)
+    write_bytes(folder / "plan.toml", read_text(plan).encode())
     say(
         f"{done.cells} rows: {done.computed} computed, {done.reused} taken from before, "
         f"{done.failed} failed; {done.seconds:.1f} s"

@@ -12,10 +12,10 @@ from magnetite.demo.answer import answer
 from magnetite.demo.plan import NOISES, plan_text
 from magnetite.demo.results import SceneResult, results_of
 from magnetite.experiment.executors import Executor
-from magnetite.experiment.plan import read_plan, reference_files
+from magnetite.experiment.plan import read_plan
 from magnetite.experiment.runner import Listener, run
 from magnetite.experiment.summary import read_rows
-from magnetite.experiment.tasks import sources_of
+from magnetite.experiment.tasks import PlanJob
 from magnetite.files.atomic import make_folder, write_bytes
 from magnetite.files.reading import read, read_text
 from magnetite.files.writing import write
@@ -131,8 +131,8 @@ def tell(story: Story, folder: Path, seed: int, executor: Executor, listener: Li
         write(picture, make_folder(folder / "references") / f"{name}{ending}")
     write_bytes(folder / PLAN, plan_text(seed).encode())
     plan = read_plan(folder / PLAN)
-    text = read_text(folder / PLAN)
-    outcome = run(plan, text, folder, folder / RUN, executor, listener)
+    job = PlanJob.of(plan, folder)
+    outcome = run(job, read_text(folder / PLAN), folder / RUN, executor, listener)
     results = results_of(read_rows(folder / RUN))
     words = answer(results, story.subject, story.focus)
     write_bytes(folder / "answer.txt", ("\n\n".join(words) + "\n").encode())
@@ -141,7 +141,7 @@ def tell(story: Story, folder: Path, seed: int, executor: Executor, listener: Li
     for noise in NOISES:
         name = noise.replace(" ", "-")
         figures.draw_denoising(results, noise, curves / f"denoise-first-{name}.png")
-    taken = [source.load() for source in sources_of(plan, reference_files(plan, folder))]
+    taken = [source.load() for source in job.sources]
     figures.draw_overview(results, taken, sheets / "references.png")
     for result, picture in zip(results, taken, strict=True):
         figures.draw_sheet(result, picture, seed, sheets / f"{result.name}.png")

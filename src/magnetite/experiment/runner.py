@@ -7,7 +7,8 @@ import hashlib
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import takewhile
 from pathlib import Path
 
 from magnetite import __version__
@@ -17,8 +18,7 @@ from magnetite.core.verbs.figures import parse_figures
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
 from magnetite.experiment.ledger import Ledger
-from magnetite.experiment.plan import Plan, reference_files
-from magnetite.experiment.tasks import Cell, Facts, Source, Task, Work, cells_of, sources_of
+from magnetite.experiment.tasks import Cell, Facts, Job, Task, Work
 from magnetite.experiment.work import Done, facts_of
 from magnetite.files.atomic import make_folder, write_bytes
 
@@ -43,22 +43,19 @@ class Outcome:
 
 
 def run(
-    plan: Plan,
+    job: Job,
     text: str,
-    base: Path,
     folder: Path,
     executor: Executor,
     tell: Listener | None = None,
 ) -> Outcome:
-    """Carry out a plan in a folder, or what is missing of it.
+    """Carry out a job in a folder, or what is missing of it.
 
     Parameters
     ----------
-    plan : Plan
+    job : Job
     text : str
-        The plan as it was written, kept beside the results.
-    base : Path
-        The folder that the plan's paths are relative to.
+        The job as it was written, kept with the results.
     folder : Path
         Of the run; an earlier run in it is resumed.
     executor : Executor
@@ -75,8 +72,8 @@ def run(
     with _lock(folder):
         ledger = Ledger(folder)
         try:
-            run_ = _Run(plan, base, folder, ledger, executor, tell or (lambda *_: None))
-            return run_.go(text, start)
+            one = _Run(job, folder, ledger, executor, tell or (lambda *_: None))
+            return one.go(text, start)
         finally:
             ledger.close()
 
@@ -100,34 +97,28 @@ def _lock(folder: Path) -> Iterator[None]:
 
 
 class _Run:
-    """One pass over a plan."""
+    """One pass over a job."""
 
     def __init__(
-        self, plan: Plan, base: Path, folder: Path, ledger: Ledger, executor: Executor,
-        tell: Listener,
-    ) -> None:  # fmt: skip
-        self._plan, self._folder, self._ledger = plan, folder, ledger
+        self, job: Job, folder: Path, ledger: Ledger, executor: Executor, tell: Listener
+    ) -> None:
+        self._job, self._folder, self._ledger = job, folder, ledger
         self._executor, self._tell = executor, tell
-        self._sources = sources_of(plan, reference_files(plan, base))
-        self._metrics = labels_of(plan.scores.metrics, "metric")
-        self._gauges = labels_of(plan.scores.gauges, "gauge")
         self._pending: list[tuple[Cell, Done, tuple[str, ...], str | None]] = []
         self._flushed = time.perf_counter()
         self._computed = self._failed = self._reused = self._total = 0
 
     def go(self, text: str, start: float) -> Outcome:
-        write_bytes(self._folder / "plan.toml", text.encode())
-        self._ledger.describe(
-            plan=text, version=__version__, figures="\n".join((*self._metrics, *self._gauges))
-        )
-        facts, sources = self._references()
-        cells = (cell for _, _, own in cells_of(self._plan, facts) for cell, _ in own)
+        asked = (*self._job.metrics, *self._job.gauges)
+        self._ledger.describe(plan=text, version=__version__, figures="\n".join(asked))
+        facts = self._references()
+        cells = (cell for _, _, own in self._job.groups(facts) for cell, _ in own)
         self._total = self._ledger.expect(facts, cells)
         try:
-            for task, results in self._executor.run(self._tasks(facts, sources)):
+            for task, results in self._executor.run(self._tasks(facts)):
                 self._take(task, results)
             self._flush()
-            self._keep_some(facts, sources)
+            self._keep_some(facts)
         except BaseException:
             self._executor.stop()
             self._flush()
@@ -138,22 +129,22 @@ class _Run:
         seconds = time.perf_counter() - start
         return Outcome(self._folder, self._total, self._computed, self._reused, failed, seconds)
 
-    def _references(self) -> tuple[list[Facts], list[Source]]:
+    def _references(self) -> list[Facts]:
         """What is known of all references; one that cannot be read ends the run."""
-        facts = [facts_of(source) for source in self._sources]
+        facts = [facts_of(source) for source in self._job.sources]
         names = [one.name for one in facts]
         for number, one in enumerate(facts):
             if names.count(one.name) > 1:
-                path = Path(self._sources[number].path)
-                facts[number] = Facts(f"{path.parent.name}/{path.name}", *_rest(one))
-        return facts, self._sources
+                path = Path(self._job.sources[number].path)
+                facts[number] = replace(one, name=f"{path.parent.name}/{path.name}")
+        return facts
 
-    def _tasks(self, facts: list[Facts], sources: list[Source]) -> Iterator[Task]:
+    def _tasks(self, facts: list[Facts]) -> Iterator[Task]:
         """What is missing, degraded picture by degraded picture."""
-        asked = (*self._metrics, *self._gauges)
-        keeps = self._plan.keep.pictures == "all"
+        asked = (*self._job.metrics, *self._job.gauges)
+        keeps = self._job.keep.pictures == "all"
         given: set[str] = set()
-        for number, degradation, cells in cells_of(self._plan, facts):
+        for number, degradation, cells in self._job.groups(facts):
             known = self._ledger.known([cell.key for cell, _ in cells])
             works = []
             for cell, treatment in cells:
@@ -165,12 +156,12 @@ class _Run:
                 given.add(cell.key)
                 works.append(self._work(cell, treatment, have, keeps))
             self._tell(self._computed + self._reused, self._total, self._failed)
-            if works:
-                yield Task(sources[number], degradation, cells[0][0].seed, tuple(works))
+            for part in _parts(works) if degradation is None else [works] if works else []:
+                yield Task(self._job.sources[number], degradation, cells[0][0].seed, tuple(part))
 
     def _work(self, cell: Cell, treatment: Chain | None, have: set[str], keep: bool) -> Work:
-        metrics = tuple(label for label in self._metrics if label not in have)
-        gauges = tuple(label for label in self._gauges if label not in have)
+        metrics = tuple(label for label in self._job.metrics if label not in have)
+        gauges = tuple(label for label in self._job.gauges if label not in have)
         return Work(cell, treatment, metrics, gauges, keep)
 
     def _take(self, task: Task, results: list[Done]) -> None:
@@ -195,14 +186,14 @@ class _Run:
             self._pending = []
         self._flushed = time.perf_counter()
 
-    def _keep_some(self, facts: list[Facts], sources: list[Source]) -> None:
+    def _keep_some(self, facts: list[Facts]) -> None:
         """Make the pictures that are known to be wanted only at the end: worst, best, a sample."""
-        rule, _, number = self._plan.keep.pictures.partition(" ")
+        rule, _, number = self._job.keep.pictures.partition(" ")
         if not number:
             return
         wanted = self._chosen(rule, int(number))
         tasks = []
-        for place, degradation, cells in cells_of(self._plan, facts):
+        for place, degradation, cells in self._job.groups(facts):
             known = self._ledger.known([cell.key for cell, _ in cells])
             works = tuple(
                 Work(cell, treatment, (), (), True)
@@ -210,7 +201,7 @@ class _Run:
                 if cell.key in wanted and cell.key in known and known[cell.key][1] is None
             )
             if works:
-                tasks.append(Task(sources[place], degradation, cells[0][0].seed, works))
+                tasks.append(Task(self._job.sources[place], degradation, cells[0][0].seed, works))
         for task, results in self._executor.run(iter(tasks)):
             self._take(task, results)
             self._computed -= len(results)
@@ -218,28 +209,27 @@ class _Run:
 
     def _chosen(self, rule: str, number: int) -> set[str]:
         """Keys of the cells whose pictures are kept."""
-        values = self._ledger.values(self._plan.keep.by)
+        values = self._ledger.values(self._job.keep.by)
         if rule == "sample":
             order = sorted(values, key=lambda key: hashlib.sha256(key.encode()).digest())
         else:
             from magnetite.core.methods.declarations import Metric
 
-            step = parse_figures(self._plan.keep.by, "metric")[0]
+            step = parse_figures(self._job.keep.by, "metric")[0]
             higher = step.declared(Metric).better == "higher"
             first_high = higher == (rule == "best")
             order = sorted(values, key=lambda key: (values[key], key), reverse=first_high)
         return set(order[:number])
 
 
-def labels_of(text: str, kind: str) -> tuple[str, ...]:
-    """Canonical texts of a list of metrics or gauges; none of an empty one."""
-    return tuple(str(step) for step in parse_figures(text, kind)) if text else ()
-
-
-def _rest(facts: Facts) -> tuple[str, int, int, int, int | None, float | None]:
-    return (
-        facts.digest, facts.width, facts.height, facts.channels, facts.bits, facts.activity
-    )  # fmt: skip
+def _parts(works: list[Work]) -> list[list[Work]]:
+    """Treatments of a picture that nothing was done to: those that begin alike stay together."""
+    parts: dict[str, list[Work]] = {}
+    for number, work in enumerate(works):
+        steps = () if work.treatment is None else work.treatment.steps
+        alike = " + ".join(str(s) for s in takewhile(lambda s: s.kind == "restoration", steps))
+        parts.setdefault(alike or f"alone {number}", []).append(work)
+    return list(parts.values())
 
 
 def status_of(folder: Path) -> tuple[int, int, int, list[tuple[str, str, str, str]]]:

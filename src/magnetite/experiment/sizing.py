@@ -8,9 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from magnetite.core.compute.threads import cores
-from magnetite.experiment.plan import Plan, reference_files
-from magnetite.experiment.runner import labels_of
-from magnetite.experiment.tasks import Task, Work, cells_of, sources_of
+from magnetite.experiment.plan import Plan
+from magnetite.experiment.tasks import PlanJob, Task, Work
 from magnetite.experiment.work import facts_of, perform
 
 #: Degraded pictures that are tried for the time that the whole takes.
@@ -54,13 +53,9 @@ class Size:
 
 def size_of(plan: Plan, base: Path) -> Size:
     """The size of a plan, from a few timed probes."""
-    sources = sources_of(plan, reference_files(plan, base))
-    facts = [facts_of(source) for source in sources]
-    metrics, gauges = (
-        labels_of(text, kind)
-        for text, kind in ((plan.scores.metrics, "metric"), (plan.scores.gauges, "gauge"))
-    )
-    groups = list(cells_of(plan, facts))
+    job = PlanJob.of(plan, base)
+    sources, metrics, gauges = job.sources, job.metrics, job.gauges
+    groups = list(job.groups([facts_of(source) for source in sources]))
     rows = sum(len(cells) for _, _, cells in groups)
     spread = groups[:: max(1, len(groups) // _PROBES)][:_PROBES]
     taken = 0.0

@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
 
@@ -13,7 +14,9 @@ from magnetite import __version__
 from magnetite.core.chain.step import Chain
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
-from magnetite.experiment.plan import NOTHING, Plan
+from magnetite.core.verbs.figures import parse_figures
+from magnetite.experiment.plan import NOTHING, Keep, Plan, reference_files
+from magnetite.files.names import shown
 
 
 @dataclass(frozen=True)
@@ -25,17 +28,18 @@ class Source:
     largest: str | None = None
     bits: int | None = None
     gray: bool = False
+    full_scale: float | None = None
 
     @property
     def name(self) -> str:
-        """The file's name without its ending."""
-        return Path(self.path).stem
+        """The file's name without its ending, as it may be shown."""
+        return shown(Path(self.path).stem)
 
     def load(self) -> Picture:
         """The picture, cropped and converted as the plan says."""
         from magnetite.files.reading import read
 
-        picture = read(self.path)
+        picture = read(self.path, full_scale=self.full_scale)
         if self.crop is not None:
             picture = Region.parse(self.crop).crop(picture)
         if self.largest is not None:
@@ -110,6 +114,71 @@ class Task:
         return f"task-{self.works[0].cell.key}-{len(self.works)}"
 
 
+#: The number of a reference, the chain that degrades it, and its cells with their treatments.
+Group = tuple[int, Chain | None, list[tuple[Cell, Chain | None]]]
+
+
+class Job(Protocol):
+    """What a run carries out."""
+
+    @property
+    def sources(self) -> list[Source]:
+        """The references."""
+        ...
+
+    @property
+    def metrics(self) -> tuple[str, ...]:
+        """Canonical texts of the metrics of every row."""
+        ...
+
+    @property
+    def gauges(self) -> tuple[str, ...]:
+        """Canonical texts of the gauges of every row."""
+        ...
+
+    @property
+    def keep(self) -> Keep:
+        """Which pictures are kept, and by which metric."""
+        ...
+
+    def groups(self, facts: list[Facts]) -> Iterator[Group]:
+        """All degraded pictures with their cells, in the order of the table."""
+        ...
+
+
+@dataclass(frozen=True)
+class PlanJob:
+    """A plan, its files found."""
+
+    plan: Plan
+    sources: list[Source]
+
+    @classmethod
+    def of(cls, plan: Plan, base: Path) -> PlanJob:
+        """A plan whose paths are relative to a folder."""
+        return cls(plan, sources_of(plan, reference_files(plan, base)))
+
+    @property
+    def metrics(self) -> tuple[str, ...]:
+        return labels_of(self.plan.scores.metrics, "metric")
+
+    @property
+    def gauges(self) -> tuple[str, ...]:
+        return labels_of(self.plan.scores.gauges, "gauge")
+
+    @property
+    def keep(self) -> Keep:
+        return self.plan.keep
+
+    def groups(self, facts: list[Facts]) -> Iterator[Group]:
+        return cells_of(self.plan, facts)
+
+
+def labels_of(text: str, kind: str) -> tuple[str, ...]:
+    """Canonical texts of a list of metrics or gauges; none of an empty one."""
+    return tuple(str(step) for step in parse_figures(text, kind)) if text else ()
+
+
 def sources_of(plan: Plan, files: list[Path]) -> list[Source]:
     """The references of a plan."""
     how = plan.references
@@ -118,9 +187,7 @@ def sources_of(plan: Plan, files: list[Path]) -> list[Source]:
     ]
 
 
-def cells_of(
-    plan: Plan, facts: list[Facts]
-) -> Iterator[tuple[int, Chain | None, list[tuple[Cell, Chain | None]]]]:
+def cells_of(plan: Plan, facts: list[Facts]) -> Iterator[Group]:
     """The number of the reference, the chain and the cells of every degraded picture.
 
     A chain that draws no random numbers gives one picture whatever the seed: it is repeated only

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple
 
 from magnetite.core.arrays import Samples
 from magnetite.core.chain.notation import parse_step
@@ -22,18 +22,6 @@ from magnetite.core.verbs.figures import measured, parse_figures
 #: Stands for the mean over all references.
 MEAN = "mean"
 _ACTIVITY = Step("gauge", "activity")
-
-
-class Store(Protocol):
-    """Keeps points from one run to the next."""
-
-    def find(self, reference: Picture, step: str, metrics: Sequence[str]) -> Point | None:
-        """A point that is known already, with scores by all metrics."""
-        ...
-
-    def add(self, reference: Picture, point: Point) -> None:
-        """Keep a point."""
-        ...
 
 
 class CurvePoint(NamedTuple):
@@ -76,7 +64,7 @@ class Curves:
     """The points of every codec on every reference.
 
     `references` are the pictures' names, `activity` their gauge of that name, None where it does
-    not apply; `known` points came from the store, of `total`.
+    not apply; `known` points were there from an earlier run.
     """
 
     results: tuple[CurvePoint, ...]
@@ -171,7 +159,6 @@ def curve(
     metrics: str = "psnr,ssim",
     *,
     source: Picture | Samples | None = None,
-    store: Store | None = None,
     workers: int = 2,
 ) -> Curves:
     """Rate-distortion curves of codecs on pictures.
@@ -188,8 +175,6 @@ def curve(
         As for `score`.
     source : Picture or array, optional
         What is coded, if it is not the reference itself: a noisy or denoised version.
-    store : Store, optional
-        Where points are looked for first, and kept.
     workers : int
         Points computed at a time.
 
@@ -208,17 +193,10 @@ def curve(
         for codec, text in enumerate(texts)
         for step in sweep_steps(text, picture)
     ]
-    known: list[str] = []
 
     def work(job: tuple[int, int, str]) -> CurvePoint:
         number, codec, step = job
-        made = None if store is None else store.find(pictures[number], step, labels)
-        if made is not None:
-            known.append(step)
-            return CurvePoint(number, codec, made)
         made = point(pictures[number], step, ",".join(labels), coded[number])
-        if store is not None:
-            store.add(pictures[number], made)
         return CurvePoint(number, codec, made)
 
     def name(job: tuple[int, int, str]) -> str:
@@ -228,7 +206,7 @@ def curve(
     results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
     activity = tuple(map(activity_of, pictures))
     names = tuple(p.origin for p in pictures)
-    return Curves(tuple(results), names, tuple(texts), tuple(labels), activity, len(known))
+    return Curves(tuple(results), names, tuple(texts), tuple(labels), activity)
 
 
 def activity_of(picture: Picture) -> float | None:

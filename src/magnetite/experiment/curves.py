@@ -1,0 +1,85 @@
+"""Rate-distortion curves as a run: every point is a row of a ledger."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import lru_cache
+from pathlib import Path
+
+from magnetite.core.chain.notation import parse_chain
+from magnetite.core.chain.step import Chain
+from magnetite.core.curves.points import Point, sweep_steps
+from magnetite.core.curves.study import CurvePoint, Curves
+from magnetite.core.errors import MagnetiteError
+from magnetite.experiment.executors import Executor
+from magnetite.experiment.ledger import Ledger
+from magnetite.experiment.plan import NOTHING, Keep
+from magnetite.experiment.runner import Listener, run
+from magnetite.experiment.tasks import Cell, Facts, Group, Source
+
+
+@dataclass(frozen=True)
+class CurveJob:
+    """Codecs with their sweeps on references; nothing is done to these before."""
+
+    sources: list[Source]
+    codecs: tuple[str, ...]
+    metrics: tuple[str, ...]
+    gauges: tuple[str, ...] = ()
+    keep: Keep = field(default_factory=Keep)
+
+    def groups(self, facts: list[Facts]) -> Iterator[Group]:
+        for number, reference in enumerate(facts):
+            cells: list[tuple[Cell, Chain | None]] = [
+                (Cell(str(number), reference.digest, NOTHING, NOTHING, 0, 0, str(codec), step),
+                 parse_chain(step, "codec"))
+                for codec, text in enumerate(self.codecs)
+                for step in _steps(text, self.sources[number])
+            ]  # fmt: skip
+            yield number, None, cells
+
+
+@lru_cache(maxsize=1024)
+def _steps(codec: str, source: Source) -> list[str]:
+    """The steps of a codec's sweep; where none is given they follow from the picture."""
+    return sweep_steps(codec, source.load())
+
+
+def curves_of(
+    job: CurveJob, names: list[str], folder: Path, executor: Executor, tell: Listener | None = None
+) -> Curves:
+    """The curves of a job, whose points are kept in a folder.
+
+    Raises
+    ------
+    MagnetiteError
+        If a point cannot be computed.
+    """
+    outcome = run(job, "; ".join(job.codecs), folder, executor, tell)
+    ledger = Ledger(folder, writable=False)
+    try:
+        columns = ledger.columns()
+        rows = [dict(zip(columns, row, strict=True)) for row in ledger.rows()]
+    finally:
+        ledger.close()
+    for row in rows:
+        if row["reason"] is not None:
+            raise MagnetiteError(f"{row['treatment']}: {row['reason']}")
+    results = [
+        CurvePoint(
+            int(str(row["reference"])), int(str(row["treatment name"])),
+            Point(str(row["treatment"]), _number(row["bpp"]), int(_number(row["bytes"])),
+                  {metric: _number(row[metric]) for metric in job.metrics}),
+        )
+        for row in rows
+    ]  # fmt: skip
+    results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
+    activity = {int(str(row["reference"])): row["activity"] for row in rows}
+    known = tuple(None if activity[k] is None else _number(activity[k]) for k in range(len(names)))
+    return Curves(tuple(results), tuple(names), job.codecs, job.metrics, known, outcome.reused)
+
+
+def _number(value: object) -> float:
+    return value if isinstance(value, float | int) else math.nan
