@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test test-long lint format bench bench-codecs bench-restorations screenshots docs clean
+.PHONY: demo test test-long lint format bench bench-codecs bench-restorations bench-experiments screenshots docs clean
 
 $(READY): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \
@@ -31,7 +31,7 @@ format: $(READY)
 	$(BIN)/ruff check --fix .
 	$(BIN)/ruff format .
 
-bench: $(READY) bench-codecs bench-restorations
+bench: $(READY) bench-codecs bench-restorations bench-experiments
 	$(BIN)/python benchmarks/timings.py
 
 bench-codecs: $(READY)
@@ -39,6 +39,9 @@ bench-codecs: $(READY)
 
 bench-restorations: $(READY)
 	$(BIN)/python benchmarks/restorations.py $(PHOTOS)
+
+bench-experiments: $(READY)
+	$(BIN)/python benchmarks/experiments.py
 
 docs: $(READY)
 	$(BIN)/magnetite methods --format markdown > docs/methods.md

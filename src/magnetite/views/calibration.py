@@ -48,10 +48,10 @@ def photon_transfer_figure(result: PhotonTransfer, unit: str) -> Figure:
     left.set_title(f"gain {result.gain.value:.5g} {unit} per electron")
     left.legend(frameon=False, loc="upper left")
     left.grid(True)
-    pull = (points.variance - result.line.at(points.mean)) / error
+    pull = (points.variance - result.line.at(points.mean))[used] / error[used]
     right.axhspan(-2, 2, color="#eef3f8")
     right.axhline(0, color=COLOURS[1])
-    right.plot(points.mean[used], pull[used], "o", color=COLOURS[0], markersize=4)
+    right.plot(points.mean[used], pull, "o", color=COLOURS[0], markersize=4)
     right.set(xlabel=f"mean signal ({unit})", ylabel="distance from the line (standard errors)")
     right.set_title(f"chi-square per degree of freedom {result.line.chi_square:.2f}")
     right.grid(True)
