@@ -155,7 +155,7 @@ def survives_kills(folder: Path, kills: int, workers: str) -> None:
 
 def test_a_killed_run_is_resumed(folder: Path) -> None:
     (folder / "plan.toml").write_text(PLAN + '[keep]\npictures = "all"\n')
-    survives_kills(folder, 4, "1")
+    survives_kills(folder, 3, "1")
 
 
 @pytest.mark.long
