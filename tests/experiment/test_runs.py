@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import re
 import resource
 import signal
 import sqlite3
@@ -292,10 +293,65 @@ def test_all_mistakes_of_a_plan_are_told_at_once(run: Run, folder: Path) -> None
     assert "is not TOML" in run("run", "plan.toml", status=2).stderr
 
 
-@pytest.mark.skipif(os.geteuid() == 0, reason="the superuser may write anywhere")
-def test_a_read_only_folder_is_told(folder: Path) -> None:
-    (folder / "plan").mkdir(mode=0o500)
-    assert "cannot be written" in finished(start(folder), 2)[1]
+def test_a_folder_that_cannot_be_written_is_told(run: Run, folder: Path) -> None:
+    (folder / "sealed").mkdir(mode=0o500)
+    target = "/proc/run" if os.geteuid() == 0 else "sealed/run"  # the superuser writes anywhere
+    said = run("run", "plan.toml", "--into", target, status=2).stderr
+    assert re.fullmatch(r"magnetite: \S+: the folder cannot be created \(.*\)\n", said)
+
+
+def test_a_worker_that_is_killed_costs_nothing(folder: Path) -> None:
+    slow = PLAN.replace('"median size=3,5"', '"richardson-lucy sigma=2 iterations=150"')
+    (folder / "plan.toml").write_text(slow)
+    process = start(folder, "--workers", "2", "--into", "hurt")
+    for _ in range(100):
+        workers = [pid for pid in children(process.pid) if "spawn_main" in command_of(pid)]
+        rows = folder / "hurt" / "ledger.sqlite"
+        if workers and rows.is_file() and process.poll() is None:
+            time.sleep(1.5)
+            os.kill(workers[0], signal.SIGKILL)
+            break
+        time.sleep(0.1)
+    finished(process)
+    finished(start(folder, "--workers", "1", "--into", "whole"))
+    pd.testing.assert_frame_equal(table(folder / "hurt"), table(folder / "whole"))
+
+
+def children(parent: int) -> list[int]:
+    found = Path(f"/proc/{parent}/task/{parent}/children").read_text().split()
+    return [int(pid) for pid in found]
+
+
+def command_of(pid: int) -> str:
+    try:
+        return Path(f"/proc/{pid}/cmdline").read_text()
+    except OSError:
+        return ""
+
+
+def test_the_table_of_a_loop_takes_a_short_plan(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "refs").mkdir()
+    for number in range(8):
+        samples = np.rint(texture(24, 28, seed=number) * 255).astype(np.uint8)
+        magnetite.write(as_picture(samples), tmp_path / "refs" / f"r{number}.png")
+    plan = """\
+repeats = 3
+[references]
+files = ["refs/*.png"]
+[degradations]
+noisy = "gaussian-noise sd=2%,4%,6%,8%"
+[treatments]
+none = "nothing"
+gaussian = "gaussian sigma=0.8"
+median = "median"
+means = "nl-means"
+blocks = "sliding-dct"
+[scores]
+metrics = "psnr,ssim"
+"""
+    assert plan.count("\n") < 25
+    (tmp_path / "p.toml").write_text(plan)
+    assert "480 rows: 480 computed" in run("run", "p.toml", "--workers", "1").stdout
 
 
 def test_a_cluster_gives_the_same_rows_while_workers_die_and_join(folder: Path) -> None:

@@ -72,7 +72,7 @@ def test_the_ranking_tells_what_differs_from_what_does_not() -> None:
         assert table.loc[name, "95 % from"] <= -1.0 <= table.loc[name, "to"]
         assert table.loc[name, "verdict"] == "worse"
     same = ranking(simulated(0.0), "psnr").frame
-    assert (same["verdict"].iloc[1:] == "not told apart").all()
+    assert (same["verdict"].iloc[1:] == "no difference shown").all()
 
 
 def test_blind_figures_are_told() -> None:

@@ -155,7 +155,7 @@ def _print_comparisons(rows: list[Comparison]) -> None:
         ["reference", "metric", "against", "codec", "BD-rate %", "BD-quality", "overlap %"],
         [[*row[:4], _percent(row.bd_rate), row.bd_quality, _percent(row.overlap)] for row in rows],
         "BD-rate: mean rate at equal score (below 0 is better); BD-quality: mean score at equal "
-        "rate, in the metric's unit; – cannot be told",
+        "rate, in the metric's unit; – not known",
     )
 
 

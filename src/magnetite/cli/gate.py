@@ -28,7 +28,7 @@ app = typer.Typer(
     no_args_is_help=True,
     rich_markup_mode="rich",
 )
-#: Gauges that two folders are told apart by unless others are named.
+#: Gauges that distinguish two folders unless others are named.
 _GAUGES = "laplacian-variance,edge-width,noise-wavelet,blockiness"
 #: Exit status where a picture is rejected.
 REJECTED = 1

@@ -152,7 +152,7 @@ def ranking(rows: Rows, metric: str) -> Table:
             continue
         pair = (order[0], name)
         difference, chance = found[pair], chances[pair]
-        verdict = "not told apart" if not chance < LEVEL else "worse"
+        verdict = "no difference shown" if not chance < LEVEL else "worse"
         made.append((rank, name, wide[name].mean(), *difference[:3], chance, verdict))
     titles = ["rank", "treatment", f"mean {metric}", "minus the best", "95 % from", "to",
               "p (Holm)", "verdict"]  # fmt: skip
@@ -188,7 +188,7 @@ def rates(rows: Rows, metric: str) -> Table | None:
         if groups:
             found = nested_interval(list(groups.values()))
             made.append((names[0], name, *found[:3], sum(map(len, groups.values())), len(common)))
-    titles = ["against", "treatment", "BD-rate %", "95 % from", "to", "curves told", "curves"]
+    titles = ["against", "treatment", "BD-rate %", "95 % from", "to", "curves compared", "curves"]
     return Table(
         "rates", f"Rates at equal {metric}", pd.DataFrame(made, columns=titles),
         "below 0 is better; interval over references",

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from magnetite.core.errors import InputError
 
-#: Figures further outside what the gate was fitted on than this share of its range are told.
+#: Figures further outside what the gate was fitted on than this share of its range are named.
 _OUTSIDE = 0.1
 KIND = "magnetite gate"
 
