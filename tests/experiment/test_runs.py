@@ -223,6 +223,21 @@ def test_failed_rows_are_told_and_tried_again(run: Run, folder: Path) -> None:
     assert "0 failed, 0 missing" in run("run", "--status", "plan").stdout
 
 
+def test_a_file_that_changes_makes_new_rows(run: Run, folder: Path) -> None:
+    plan = PLAN.replace('"median size=3,5"', '"wiener-deblur kernel=k.npy"')
+    (folder / "plan.toml").write_text(plan.replace('"psnr,ssim"', '"all"'))
+    np.save(folder / "k.npy", np.ones((3, 3)))
+    assert " 0 failed" in run("run", "plan.toml", "--workers", "1").stdout
+    rows = table(folder / "plan")
+    assert rows["psnr"].notna().all()
+    assert rows["status"].eq("done").all()
+    assert not {"delta-e", "ms-ssim"} & {c for c in rows if rows[c].notna().any()}, (
+        "too small, gray"
+    )
+    np.save(folder / "k.npy", np.eye(3))
+    assert "15 computed" in run("run", "plan.toml", "--workers", "1").stdout
+
+
 @pytest.mark.parametrize(("rule", "count"), [("worst 2", 2), ("best 3", 3), ("sample 4", 4)])
 def test_pictures_that_are_kept(run: Run, folder: Path, rule: str, count: int) -> None:
     (folder / "plan.toml").write_text(PLAN + f'[keep]\npictures = "{rule}"\nby = "psnr"\n')

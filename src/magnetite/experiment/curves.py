@@ -29,6 +29,7 @@ class CurveJob:
     metrics: tuple[str, ...]
     gauges: tuple[str, ...] = ()
     keep: Keep = field(default_factory=Keep)
+    strict: bool = True
 
     def groups(self, facts: list[Facts]) -> Iterator[Group]:
         for number, reference in enumerate(facts):

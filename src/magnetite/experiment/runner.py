@@ -162,7 +162,7 @@ class _Run:
     def _work(self, cell: Cell, treatment: Chain | None, have: set[str], keep: bool) -> Work:
         metrics = tuple(label for label in self._job.metrics if label not in have)
         gauges = tuple(label for label in self._job.gauges if label not in have)
-        return Work(cell, treatment, metrics, gauges, keep)
+        return Work(cell, treatment, metrics, gauges, keep, self._job.strict)
 
     def _take(self, task: Task, results: list[Done]) -> None:
         """Note results; their pictures are written before the ledger speaks of them."""

@@ -14,7 +14,7 @@ from magnetite import __version__
 from magnetite.core.chain.step import Chain
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
-from magnetite.core.verbs.figures import parse_figures
+from magnetite.core.verbs.figures import ALL, parse_figures
 from magnetite.experiment.plan import NOTHING, Keep, Plan, reference_files
 from magnetite.files.names import shown
 
@@ -80,11 +80,15 @@ class Cell:
     seed: int
     treatment_name: str
     treatment: str
+    #: Digest of the files that the chains name.
+    files: str = ""
 
     @property
     def key(self) -> str:
-        """Follows from content alone: samples, chains, seed, version of the methods."""
-        parts = (self.digest, self.degradation, str(self.seed), self.treatment, __version__)
+        """Follows from content alone: samples, chains, files, seed, version of the methods."""
+        parts = (
+            self.digest, self.degradation, str(self.seed), self.treatment, self.files, __version__,
+        )  # fmt: skip
         return hashlib.sha256("\0".join(parts).encode()).hexdigest()[:32]
 
 
@@ -97,6 +101,8 @@ class Work:
     metrics: tuple[str, ...]
     gauges: tuple[str, ...]
     keep: bool = False
+    #: Whether a metric that the pictures do not suit is a failure; if not, it has no value.
+    strict: bool = True
 
 
 @dataclass(frozen=True)
@@ -141,6 +147,11 @@ class Job(Protocol):
         """Which pictures are kept, and by which metric."""
         ...
 
+    @property
+    def strict(self) -> bool:
+        """Whether a metric that the pictures do not suit is a failure."""
+        ...
+
     def groups(self, facts: list[Facts]) -> Iterator[Group]:
         """All degraded pictures with their cells, in the order of the table."""
         ...
@@ -169,6 +180,10 @@ class PlanJob:
     @property
     def keep(self) -> Keep:
         return self.plan.keep
+
+    @property
+    def strict(self) -> bool:
+        return self.plan.scores.metrics != ALL
 
     def groups(self, facts: list[Facts]) -> Iterator[Group]:
         return cells_of(self.plan, facts)
@@ -205,6 +220,7 @@ def cells_of(plan: Plan, facts: list[Facts]) -> Iterator[Group]:
                             Cell(
                                 reference.name, reference.digest, degradation_name,
                                 label(chain), repeat, seed, name, label(treatment),
+                                _files_of(chain, treatment),
                             ),
                             treatment,
                         )
@@ -219,6 +235,19 @@ def cells_of(plan: Plan, facts: list[Facts]) -> Iterator[Group]:
 def label(chain: Chain | None) -> str:
     """Canonical text of a chain."""
     return NOTHING if chain is None else str(chain)
+
+
+def _files_of(*chains: Chain | None) -> str:
+    """Digest of the contents of all files that chains name; empty where there are none."""
+    names = [name for chain in chains if chain is not None for name in chain.files]
+    return "".join(_digest_of(name) for name in names)
+
+
+def _digest_of(name: str) -> str:
+    try:
+        return hashlib.sha256(Path(name).read_bytes()).hexdigest()
+    except OSError:  # the row will fail, and say so
+        return "missing"
 
 
 def _draws(chain: Chain | None) -> bool:

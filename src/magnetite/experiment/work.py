@@ -114,7 +114,8 @@ def _treated(
         treated = time.perf_counter()
         scores: dict[str, float] = {}
         if work.metrics:
-            scores |= _scorer_of(source).score(picture, ",".join(work.metrics))
+            scorer = _scorer_of(source)
+            scores |= scorer.score(picture, ",".join(work.metrics), strict=work.strict)
         if work.gauges:
             steps = parse_figures(",".join(work.gauges), "gauge")
             scores |= measured(steps, picture, strict=False, files=files)

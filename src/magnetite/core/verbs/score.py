@@ -138,13 +138,21 @@ class Scorer:
         pair = Pair(self._clean, self.part.crop(seen), self._mask)
         return pair.aligned() if self._align else pair
 
-    def score(self, test: Picture | Samples | Pair, metrics: str = DEFAULT_METRICS) -> Scores:
-        """Scores of a test picture, or of the pair made from it; see `score`."""
+    def score(
+        self,
+        test: Picture | Samples | Pair,
+        metrics: str = DEFAULT_METRICS,
+        *,
+        strict: bool = True,
+    ) -> Scores:
+        """Scores of a test picture, or of the pair made from it; see `score`.
+
+        If not strict, metrics that the pictures do not suit are left out, as those of `all` are.
+        """
         pair = test if isinstance(test, Pair) else self.pair(test)
         steps = parse_figures(metrics, "metric")
-        return score_steps(
-            pair, steps, strict=metrics != ALL, sharing=self._sharing, files=self._files
-        )
+        strict = strict and metrics != ALL
+        return score_steps(pair, steps, strict=strict, sharing=self._sharing, files=self._files)
 
 
 def score(
