@@ -16,6 +16,8 @@ from magnetite.experiment.work import Done, perform
 
 #: A task whose worker dies is tried again so often.
 _TRIES = 3
+#: Worker processes may die this often in a row before the run is given up.
+_MOST_BREAKS = 10
 
 
 class Executor(Protocol):
@@ -75,6 +77,7 @@ class Processes:
         waiting: dict[Future[list[Done]], Task] = {}
         tries: dict[str, int] = {}
         again: list[Task] = []
+        breaks = 0  # since a task was last done
         while True:
             while len(waiting) < 2 * self.workers + 1:
                 task = again.pop() if again else next(tasks, None)
@@ -91,7 +94,9 @@ class Processes:
             for future in wait(waiting, return_when=FIRST_COMPLETED).done if waiting else ():
                 task = waiting.pop(future)
                 try:
-                    yield task, future.result()
+                    result = future.result()
+                    breaks = 0
+                    yield task, result
                 except BrokenProcessPool:
                     broken = True
                     tries[task.key] = tries.get(task.key, 0) + 1
@@ -100,6 +105,11 @@ class Processes:
                     else:
                         yield task, _lost(task)
             if broken:  # a worker died, and all that was under way with it
+                breaks += 1
+                if breaks > _MOST_BREAKS:
+                    raise InputError(
+                        "worker processes end as soon as they begin: run with --workers 1 to see why"
+                    )
                 again += waiting.values()
                 waiting.clear()
                 self._pool.shutdown(wait=False, cancel_futures=True)

@@ -362,7 +362,14 @@ NOT_MONOTONE = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("scene", SCENES, ids=lambda scene: scene.name)
+@pytest.mark.parametrize(
+    "scene",
+    [
+        pytest.param(scene, id=scene.name, marks=() if few else pytest.mark.long)
+        for scene in SCENES
+        for few in [scene.name in ("veined-breccia", "chart-plate")]
+    ],
+)
 @pytest.mark.parametrize("chain", ["gaussian-noise sd={}%", "gaussian-blur sigma={}px"])
 def test_scores_fall_as_the_degradation_grows(scene: object, chain: str) -> None:
     reference = scene.picture(320, 224, 0)
