@@ -108,7 +108,7 @@ class Processes:
                 breaks += 1
                 if breaks > _MOST_BREAKS:
                     raise InputError(
-                        "worker processes end as soon as they begin: run with --workers 1 to see why"
+                        "worker processes end as soon as they begin; --workers 1 shows why"
                     )
                 again += waiting.values()
                 waiting.clear()
