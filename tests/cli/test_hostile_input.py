@@ -362,6 +362,7 @@ def test_a_command_ends_with_the_program(gray: Path, tmp_path: Path) -> None:
         assert subprocess.run(["pgrep", "-f", "^sleep 876"], capture_output=True).returncode == 1
 
 
+@pytest.mark.long
 def test_many_programs_start_at_once_with_an_empty_cache(gray: Path, tmp_path: Path) -> None:
     environment = os.environ | {"NUMBA_CACHE_DIR": str(tmp_path / "cache")}
     failed = []

@@ -104,7 +104,9 @@ def test_a_bound_step_says_what_it_needs(
     assert (step.reach, step.draws, step.needs_statistics) == (reach, draws, statistics)
 
 
-@pytest.mark.parametrize("kind", ["degradation", "restoration", "metric"])
+@pytest.mark.parametrize(
+    "kind", ["degradation", pytest.param("restoration", marks=pytest.mark.long), "metric"]
+)
 def test_methods_take_no_more_memory_than_they_say(kind: str) -> None:
     plane = (0.2 + 0.6 * texture(448, 512)).astype(np.float32)
     for method in every(kind):

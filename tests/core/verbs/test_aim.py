@@ -22,8 +22,16 @@ CHAINS = {
 }
 
 
-@pytest.mark.parametrize("scene", SCENES, ids=lambda scene: scene.name)
-@pytest.mark.parametrize("chain", CHAINS)
+@pytest.mark.parametrize(
+    ("chain", "scene"),
+    [
+        pytest.param(chain, scene, id=f"{chain}-{scene.name}", marks=marks)
+        for chain in CHAINS
+        for scene in SCENES
+        for slow in [chain.startswith("dct") and scene.name == "chart-plate"]
+        for marks in [pytest.mark.long if slow else ()]
+    ],
+)
 def test_aims_are_reached_on_every_scene(scene: object, chain: str) -> None:
     # Few samples take few values: what moves flat tones in jumps needs many.
     jumps = scene.name == "chart-plate" or chain.startswith("quantize")
