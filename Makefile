@@ -16,10 +16,10 @@ demo: $(READY)
 	$(BIN)/magnetite demo magnetite-demo
 
 test: lint
-	$(BIN)/python -m pytest -n 2
+	$(BIN)/python -m pytest -n 2 --dist worksteal
 
 test-long: lint
-	$(BIN)/python -m pytest -n 2 -m ''
+	$(BIN)/python -m pytest -n 2 --dist worksteal -m ''
 
 lint: $(READY)
 	$(BIN)/ruff check .
