@@ -61,7 +61,12 @@ def run(
     ] = None,
     crop: RegionOption = None,
     workers: Annotated[
-        int | None, typer.Option(help="Processes; one for each core if left out.", min=1, max=256)
+        int | None,
+        typer.Option(
+            help="Processes; one for each core if left out, and none for small pictures.",
+            min=1,
+            max=256,
+        ),
     ] = None,
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
@@ -85,7 +90,9 @@ def run(
     sources = [Source(str(path.resolve()), full_scale=full_scale) for path in references]
     job = CurveJob(sources, tuple(codec), tuple(measures))
     with tempfile.TemporaryDirectory(prefix="magnetite-") as scratch, cells_done("curve") as tell:
-        folder, executor = out or Path(scratch), local(workers, limits.commands)
+        pixels = len(codec) * sum(picture.width * picture.height for picture in pictures)
+        few = workers is None and pixels < _WORTH_PROCESSES
+        folder, executor = out or Path(scratch), local(1 if few else workers, limits.commands)
         curves = curves_of(job, [str(path) for path in references], folder, executor, tell)
     if curves.known:
         note(f"{curves.known} of {len(curves.results)} points taken from {out}")
@@ -100,6 +107,8 @@ def run(
             say(f"wrote {', '.join(map(str, written))}")
 
 
+#: Pixels, of each picture by each codec, from which on processes are worth their start.
+_WORTH_PROCESSES = 2**19
 _FILES = ("scores.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png")
 
 
