@@ -125,6 +125,7 @@ def test_what_is_there_is_not_computed_again(run: Run, folder: Path) -> None:
     pd.testing.assert_frame_equal(after.drop(columns="mae"), before)
 
 
+@pytest.mark.long
 def test_processes_give_the_same_rows(folder: Path) -> None:
     for words in (("--workers", "1", "--into", "one"), ("--workers", "2", "--into", "two")):
         finished(start(folder, *words))
