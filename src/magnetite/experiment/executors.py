@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import multiprocessing
+import os
+import threading
 from collections.abc import Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
@@ -40,11 +42,20 @@ def prepare_worker(threads: int, commands: tuple[Path, ...]) -> None:
     import signal
 
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the process that leads is interrupted alone
+    threading.Thread(target=_end_with_parent, daemon=True).start()
     use_threads(threads)
     for path in commands:
         from magnetite.commands import declare
 
         declare(path)
+
+
+def _end_with_parent() -> None:
+    """Leave no worker behind where the process that leads is killed."""
+    parent = multiprocessing.parent_process()
+    if parent is not None:
+        parent.join()
+        os._exit(1)
 
 
 class Alone:
