@@ -160,7 +160,7 @@ def test_folders_are_matched_by_name_and_repeats_summed_up(run: Run, tmp_path: P
     assert len(lines) == 1 + 3 * 3, "each of two references, and both"
     assert "repeats are at least two" in run("score", "trays", "1", "--repeats", status=2).stderr
     mixed = run("score", "trays", "1/chart-plate.tif", status=2).stderr
-    assert "1/chart-plate.tif is no folder, unlike the first" in mixed
+    assert "1/chart-plate.tif is not a folder, unlike the first" in mixed
     (tmp_path / "1/chart-plate.png").write_bytes((tmp_path / "trays/chart-plate.png").read_bytes())
     assert "have one name" in run("score", "trays", "1", status=2).stderr
 

@@ -11,7 +11,7 @@ import pytest
 from scipy import stats
 
 from conftest import Run
-from magnetite.experiment.statistics import holm, nested_interval, paired, spearman
+from magnetite.core.analysis.statistics import holm, nested_interval, paired, spearman
 from magnetite.experiment.summary import Rows, noticed, ranking, rates
 
 
@@ -127,7 +127,7 @@ def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:
     assert set(pd.read_parquet(tmp_path / "m.parquet")["treatments"]) >= {"mean", "dct"}
     for words, told in (
         (("nowhere",), "holds no run"), (("p", "--by", "colour"), "is none of reference"),
-        (("p", "--metric", "vif"), "is no figure of this run"),
+        (("p", "--metric", "vif"), "is not a figure of this run"),
         (("p", "--format", "csv"), "takes one table"),
     ):  # fmt: skip
         assert told in run("summarize", *words, status=2).stderr

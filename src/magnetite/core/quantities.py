@@ -34,7 +34,7 @@ def nearby(number: float) -> Decimal:
 
 
 def read_quantity(text: str) -> Quantity:
-    """Split `12dn` into its number and its unit; raises `ValueError` if there is no number."""
+    """Split `12dn` into its number and its unit; raises `ValueError` if the number is missing."""
     match = _NUMBER.fullmatch(text)
     if match is None:
         raise ValueError(f"{text!r} is not a number")

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from magnetite.core.analysis.statistics import Interval
 from magnetite.demo.plan import DENOISERS, NOISES, READABLE
 from magnetite.demo.results import SceneResult, gains_over
-from magnetite.experiment.statistics import Interval
 
 
 def answer(results: Sequence[SceneResult], subject: str, focus: str | None) -> list[str]:

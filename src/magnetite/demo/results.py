@@ -6,10 +6,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from magnetite.core.analysis.statistics import Interval, interval
 from magnetite.core.curves.comparison import Curve, compare, rate_at
 from magnetite.core.errors import InputError
 from magnetite.demo.plan import CLEAN, DENOISERS, NOISES, PLAIN, READABLE
-from magnetite.experiment.statistics import Interval, interval
 from magnetite.experiment.summary import Rows
 
 Place = tuple[str, str]

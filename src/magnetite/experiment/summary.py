@@ -12,13 +12,13 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from magnetite.core.analysis.statistics import holm, nested_interval, paired, spearman
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.curves.comparison import compare
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods import declarations
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.plan import NOTHING
-from magnetite.experiment.statistics import holm, nested_interval, paired, spearman
 
 #: Columns of a run's table that tables may be grouped by.
 GROUPS = {
@@ -29,7 +29,7 @@ GROUPS = {
 LEVEL = 0.05
 #: Points that a rate-distortion curve needs.
 _LEAST_POINTS = 4
-#: A metric notices a step of a degradation that is at least so many of its own spreads.
+#: A metric notices a level of a degradation that moves it by this many sd over seeds or more.
 _NOTICED = 2.0
 #: Columns that are no figures.
 _FIXED = 16
@@ -93,7 +93,9 @@ def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[Tab
     metrics = [name for name in rows.figures if better_of(name) is not None]
     chosen = metric or (metrics[0] if metrics else None)
     if chosen is not None and chosen not in rows.figures:
-        raise InputError(f"{chosen!r} is no figure of this run; it has: {', '.join(rows.figures)}")
+        raise InputError(
+            f"{chosen!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
+        )
     yield means(rows, by)
     if chosen is not None:
         yield from _present(ranking(rows, chosen), rates(rows, chosen))

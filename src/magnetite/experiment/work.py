@@ -19,7 +19,7 @@ from magnetite.core.verbs.score import Scorer
 from magnetite.experiment.tasks import Facts, Source, Task, Work, label
 from magnetite.files.resources import DiskFiles
 
-#: References that a process keeps at hand.
+#: References that a process keeps in memory.
 _KEPT = 4
 #: Findings of a certificate that state the strength of noise, the first that is there.
 _NOISE = ("sd", "noise sd")

@@ -29,7 +29,7 @@ def pairs_of(reference: Path, tests: list[Path]) -> tuple[list[tuple[Path, Path]
     if not all(folders):
         odd = (reference, *tests)[folders.index(not folders[0])]
         raise InputError(
-            f"{odd} is {'a folder' if odd.is_dir() else 'no folder'}, unlike the first: score a "
+            f"{odd} is {'a folder' if odd.is_dir() else 'not a folder'}, unlike the first: score a "
             "picture against pictures, or a folder against folders"
         )
     references = _by_name(reference)
@@ -49,7 +49,7 @@ def pairs_of(reference: Path, tests: list[Path]) -> tuple[list[tuple[Path, Path]
 
 
 def pictures_in(folder: Path) -> list[Path]:
-    """Files of a folder that can be pictures, by name; `InputError` where it is no folder."""
+    """Files of a folder that can be pictures, by name; `InputError` unless it is a folder."""
     if not folder.is_dir():
         raise InputError(f"{folder}: is not a folder")
     return [p for p in sorted(folder.iterdir()) if p.suffix.lower() in _ENDINGS and p.is_file()]

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from magnetite.core.analysis.statistics import interval
 from magnetite.core.errors import InputError
 
 #: Stands for the mean over all references.
@@ -71,12 +72,9 @@ def summarise_by_reference(
 
 
 def _summary(values: list[float]) -> Summary:
-    from scipy.special import stdtrit
-
     number = len(values)
     if not all(map(math.isfinite, values)):
         both = math.inf in values and -math.inf in values
         return Summary(number, None if both else float(np.mean(values)), None, None, None)
-    mean, sd = float(np.mean(values)), float(np.std(values, ddof=1))
-    reach = float(stdtrit(number - 1, 0.975)) * sd / math.sqrt(number)
-    return Summary(number, mean, sd, mean - reach, mean + reach)
+    found = interval(values)
+    return Summary(number, found.mean, float(np.std(values, ddof=1)), found.low, found.high)

@@ -183,7 +183,7 @@ def _remarks(line: Line, read: Estimate, points: Points, rounded: bool) -> tuple
 
 
 def _pattern_remarks(pattern: FixedPattern) -> list[str]:
-    """Why there is no figure of fixed-pattern noise, or of one part of it."""
+    """Why fixed-pattern noise, or one part of it, has no figure."""
     if pattern.flat_fields == 0:
         return [
             "fixed-pattern noise (PRNU, DSNU) needs flat fields that are not clipped and show "

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from magnetite.core.analysis.statistics import ranks
 from magnetite.core.arrays import Bools, Float64, Indices
 from magnetite.core.errors import InputError
 from magnetite.core.gate.gate import Feature, Gate
@@ -151,7 +152,7 @@ def fit_scores(
     model = Ridge(alpha=1.0).fit(scaled, wanted)
     results = {
         "Pearson": _correlation(predicted, wanted),
-        "Spearman": _correlation(_ranks(predicted), _ranks(wanted)),
+        "Spearman": _correlation(ranks(predicted), ranks(wanted)),
         "rmse": _rmse(predicted - wanted),
     }
     gate = Gate(
@@ -255,8 +256,3 @@ def _rmse(errors: Float64) -> Share:
     means = np.sqrt((errors[drawn] ** 2).mean(axis=1))
     low, high = np.percentile(means, [2.5, 97.5])
     return Share(float(np.sqrt((errors**2).mean())), float(low), float(high))
-
-
-def _ranks(values: Float64) -> Float64:
-    _, inverse, counts = np.unique(values, return_inverse=True, return_counts=True)
-    return np.asarray((np.cumsum(counts) - (counts - 1) / 2)[inverse])

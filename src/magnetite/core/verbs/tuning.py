@@ -141,7 +141,7 @@ def _expected(picture: Picture, seed: int, files: Files | None) -> Callable[[Cha
     pixels = picture.pixels()
     sd = estimated(pixels, None, picture.step)
     if sd == 0:
-        raise PictureError("the picture shows no noise: there is no risk to be estimated")
+        raise PictureError("the picture shows no noise: its risk cannot be estimated")
     probe = np.random.default_rng(seed).choice([-1, 1], pixels.shape).astype(pixels.dtype)
     beside = pixels + pixels.dtype.type(_PROBE * sd) * probe
 

@@ -108,7 +108,7 @@ Reader = Callable[[bytes], Size]
 
 
 def size_of(read: Reader, data: bytes) -> Size:
-    """What a reader finds; `StreamError` where there is no such header."""
+    """What a reader finds; `StreamError` where the header is missing."""
     try:
         return read(data)
     except (IndexError, struct.error, ValueError) as error:

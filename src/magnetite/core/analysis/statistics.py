@@ -1,4 +1,4 @@
-"""Intervals and tests for runs: references are the units, repeats are nested in them."""
+"""Intervals, tests and ranks: references are the units, repeats are nested in them."""
 
 from __future__ import annotations
 
@@ -8,9 +8,11 @@ from typing import NamedTuple
 
 import numpy as np
 
+from magnetite.core.arrays import Float64
+
 
 class Interval(NamedTuple):
-    """A mean and its 95 % interval; NaN where one value alone tells no spread."""
+    """A mean and its 95 % interval; NaN where the spread is not known."""
 
     mean: float
     low: float
@@ -83,13 +85,14 @@ def holm(chances: Sequence[float]) -> list[float]:
 
 def spearman(one: Sequence[float], two: Sequence[float]) -> float:
     """Rank correlation, ties by their mean rank; NaN where one side is constant."""
-    x, y = (_ranks(np.asarray(values, float)) for values in (one, two))
+    x, y = (ranks(np.asarray(values, float)) for values in (one, two))
     if x.std() == 0 or y.std() == 0:
         return math.nan
     return float(np.corrcoef(x, y)[0, 1])
 
 
-def _ranks(values: np.ndarray) -> np.ndarray:
+def ranks(values: Float64) -> Float64:
+    """Places of values in their order, from 1; equal ones share the mean of theirs."""
     _, inverse, counts = np.unique(values, return_inverse=True, return_counts=True)
     last = np.cumsum(counts)
     return np.asarray((last - (counts - 1) / 2)[inverse])
