@@ -13,7 +13,6 @@ from magnetite.cli.options import (
     FullScaleOption,
     OutputFormat,
     RegionOption,
-    limits,
     load,
     note,
     protect,
@@ -72,9 +71,10 @@ def run(
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Draw rate-distortion curves of codecs, at the rates of real files."""
+    from magnetite.core.compute.threads import cores
     from magnetite.core.picture.region import Region
     from magnetite.experiment.curves import CurveJob, curves_of
-    from magnetite.experiment.executors import local
+    from magnetite.experiment.executors import Threads
     from magnetite.experiment.tasks import Source
 
     wanted = [_score_of(text) for text in at or ()]
@@ -90,9 +90,8 @@ def run(
     sources = [Source(str(path.resolve()), full_scale=full_scale) for path in references]
     job = CurveJob(sources, tuple(codec), tuple(measures))
     with tempfile.TemporaryDirectory(prefix="magnetite-") as scratch, cells_done("curve") as tell:
-        pixels = len(codec) * sum(picture.width * picture.height for picture in pictures)
-        few = workers is None and pixels < _WORTH_PROCESSES
-        folder, executor = out or Path(scratch), local(1 if few else workers, limits.commands)
+        executor = Threads(workers or cores())
+        folder = out or Path(scratch)
         curves = curves_of(job, [str(path) for path in references], folder, executor, tell)
     if curves.known:
         note(f"{curves.known} of {len(curves.results)} points taken from {out}")
@@ -107,8 +106,6 @@ def run(
             say(f"wrote {', '.join(map(str, written))}")
 
 
-#: Pixels, of each picture by each codec, from which on processes are worth their start.
-_WORTH_PROCESSES = 2**19
 _FILES = ("scores.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png")
 
 

@@ -11,7 +11,7 @@ from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any, Protocol
 
-from magnetite.core.compute.threads import cores, use_threads
+from magnetite.core.compute.threads import cores, stream, use_threads
 from magnetite.core.errors import InputError
 from magnetite.experiment.tasks import Task
 from magnetite.experiment.work import Done, perform
@@ -69,6 +69,19 @@ class Alone:
 
     def stop(self) -> None:
         """Nothing is under way between two tasks."""
+
+
+class Threads:
+    """Threads of this process: for work that is done before processes would have started."""
+
+    def __init__(self, workers: int) -> None:
+        self.workers = workers
+
+    def run(self, tasks: Iterator[Task]) -> Iterator[tuple[Task, list[Done]]]:
+        return stream(perform, tasks, self.workers)
+
+    def stop(self) -> None:
+        """What is under way ends with the program."""
 
 
 class Processes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass, field
 from functools import lru_cache
+from threading import get_ident
 
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.step import KNOWN, Chain, Step
@@ -49,7 +50,8 @@ def reference_of(source: Source) -> Picture:
 
 
 @lru_cache(maxsize=_KEPT)
-def _scorer_of(source: Source) -> Scorer:
+def _scorer_of(source: Source, thread: int) -> Scorer:
+    """A reference to score against: one for each thread, since it keeps what it has computed."""
     return Scorer(reference_of(source), files=DiskFiles())
 
 
@@ -114,7 +116,7 @@ def _treated(
         treated = time.perf_counter()
         scores: dict[str, float] = {}
         if work.metrics:
-            scorer = _scorer_of(source)
+            scorer = _scorer_of(source, get_ident())
             scores |= scorer.score(picture, ",".join(work.metrics), strict=work.strict)
         if work.gauges:
             steps = parse_figures(",".join(work.gauges), "gauge")

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import TypeVar
 
 Job = TypeVar("Job")
@@ -63,6 +64,28 @@ def spread(work: Callable[[Job], Result], jobs: Iterable[Job]) -> list[Result]:
         return [work(job) for job in waiting]
     with ThreadPoolExecutor(_state.threads) as pool:
         return list(pool.map(work, waiting))
+
+
+def stream(
+    work: Callable[[Job], Result], jobs: Iterable[Job], workers: int
+) -> Iterator[tuple[Job, Result]]:
+    """Jobs and what `work` makes of them, as they are done; few are taken ahead of that.
+
+    Where a job fails, or the caller stops listening, those that have not begun are given up.
+    """
+    waiting: dict[Future[Result], Job] = {}
+    left = iter(jobs)
+    pool = ThreadPoolExecutor(workers)
+    try:
+        while True:
+            for job in islice(left, workers + 1 - len(waiting)):
+                waiting[pool.submit(work, job)] = job
+            if not waiting:
+                return
+            for future in wait(waiting, return_when=FIRST_COMPLETED).done:
+                yield waiting.pop(future), future.result()
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
 
 
 def each(
