@@ -197,7 +197,11 @@ class Cluster:
 
 
 def perform_with(task: Task, commands: tuple[Path, ...]) -> list[Done]:
-    """A task on a worker of a cluster, which may not have seen the user's commands yet."""
+    """A task on a worker of a cluster, which may not have seen the user's commands yet.
+
+    Its loops take one thread: how many tasks a worker does at a time is the worker's own setting.
+    """
+    use_threads(1)
     _declare_once(commands)
     return perform(task)
 
