@@ -22,7 +22,7 @@ test-long: lint
 	$(BIN)/python -m pytest -n 2 --dist worksteal -m ''
 
 lint: $(READY)
-	$(BIN)/ruff check .
+	$(BIN)/ruff check --no-cache .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports

@@ -9,7 +9,7 @@ import numpy as np
 from scipy import ndimage
 from scipy.stats import chi2
 
-from test_features import slow_fsim, slow_iw_ssim
+from slow_features import slow_fsim, slow_iw_ssim
 
 Plane = np.ndarray
 LUMA = np.array([0.299, 0.587, 0.114])

@@ -7,13 +7,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import array_shapes, arrays
-from test_restorations import STEPS, apply, psnr
 
 import magnetite
 from conftest import Run, arguments, texture
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.verbs.restore import restore
+from restorations import STEPS, apply, psnr
 
 #: Weighted means of samples, and medians: nothing they make lies outside what was there.
 MEANS = {

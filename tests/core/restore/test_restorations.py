@@ -17,23 +17,14 @@ from magnetite.core.analysis.residual import taken_away
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.compute.threads import told, use_threads
 from magnetite.core.errors import ChainError, PictureError
-from magnetite.core.methods.catalogue import every, find
+from magnetite.core.methods.catalogue import every
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.restore.kernels.order import median_network
 from magnetite.core.restore.stabilise import backward, forward
 from magnetite.core.verbs.tuning import tune
 from magnetite.scenes.catalogue import SCENES
+from restorations import STEPS, apply, psnr
 
-#: Settings of every restoration that do something.
-STEPS = {
-    "mean": "size=5", "gaussian": "sigma=1.3", "median": "size=5", "adaptive-median": "",
-    "bilateral": "range=10%", "wiener": "sd=4%", "guided": "range=10%",
-    "anisotropic-diffusion": "range=10%", "sharpen": "", "sliding-dct": "sd=4%",
-    "wavelet-shrink": "sd=4%", "nl-means": "sd=4%", "bm3d": "sd=4%",
-    "total-variation": "strength=5%", "wiener-deblur": "sigma=1.2 sd=0.5%",
-    "richardson-lucy": "sigma=1.2", "tv-deblur": "radius=1.5", "deblock": "step=20%",
-    "dering": "range=10%", "dequantize": "step=10%", "anscombe": "full-well=500e read=3e",
-}  # fmt: skip
 #: Settings that must change nothing.
 NOTHING = (
     "mean size=1", "gaussian sigma=0", "median size=1", "bilateral sigma=0", "bilateral range=0%",
@@ -43,14 +34,6 @@ NOTHING = (
     "richardson-lucy radius=0", "richardson-lucy sigma=2 iterations=0", "tv-deblur length=0",
     "deblock step=0%", "dering range=0%", "dequantize step=0%",
 )  # fmt: skip
-
-
-def apply(name: str, pixels: np.ndarray, **settings: object) -> np.ndarray:
-    return find("restoration", name).function(pixels, **settings)
-
-
-def psnr(one: np.ndarray, two: np.ndarray) -> float:
-    return float(-10 * np.log10(np.mean((one - two) ** 2, dtype=np.float64)))
 
 
 def noisy(sd: float, scene: int = 0) -> tuple[np.ndarray, np.ndarray]:
