@@ -11,6 +11,7 @@ _HOMES = {
     "Picture": "magnetite.core.picture",
     "bd_rate": "magnetite.core.curves.comparison",
     "compress": "magnetite.core.verbs.compress",
+    "convert": "magnetite.core.verbs.convert",
     "curve": "magnetite.core.curves.study",
     "degrade": "magnetite.core.verbs.degrade",
     "error_maps": "magnetite.core.analysis.maps",
@@ -29,7 +30,7 @@ _HOMES = {
 _READING = {"degrade", "gauge", "restore", "score"}
 
 __all__ = [  # noqa: RUF022
-    "Picture", "read", "write", "degrade", "compress", "expand", "restore",
+    "Picture", "read", "write", "convert", "degrade", "compress", "expand", "restore",
     "score", "gauge", "error_maps", "summarise", "curve", "bd_rate",
     "photon_transfer", "measure_edge", "fit_naturalness",
 ]  # fmt: skip
@@ -45,6 +46,7 @@ if TYPE_CHECKING:
     from magnetite.core.picture import Picture
     from magnetite.core.verbs.coding import expand
     from magnetite.core.verbs.compress import compress
+    from magnetite.core.verbs.convert import convert
     from magnetite.core.verbs.degrade import degrade
     from magnetite.core.verbs.gauge import gauge
     from magnetite.core.verbs.restore import restore

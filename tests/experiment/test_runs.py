@@ -271,7 +271,7 @@ MISTAKES = """
 repeat = 2
 [references]
 files = ["refs/*.png"]
-crop = "1,2"
+convert = "crop width=9"
 [degradations]
 noisy = "gausian-noise sd=2%"
 other = "gaussian-noise sd=2"
@@ -291,7 +291,7 @@ def test_all_mistakes_of_a_plan_are_told_at_once(run: Run, folder: Path) -> None
     told = run("run", "plan.toml", status=2).stderr
     for words in (
         "plan.toml:2: repeat: is not a key of a plan; did you mean repeats?",
-        "plan.toml:5: references.crop: '1,2' is not a region",
+        "plan.toml:5: references.convert: crop needs height=",
         "plan.toml:7: degradations.noisy: word 1, 'gausian-noise'",
         "did you mean gaussian-noise?",
         "plan.toml:8: degradations.other: word 2, 'sd=2': 2 has no unit",

@@ -13,6 +13,7 @@ from magnetite.cli.options import (
     FullScaleOption,
     OutputFormat,
     RegionOption,
+    limits,
     load,
     note,
     protect,
@@ -87,7 +88,8 @@ def run(
     pictures = [load(path, full_scale) for path in references]
     if region is not None:
         region.crop(pictures[0])
-    sources = [Source(str(path.resolve()), full_scale=full_scale) for path in references]
+    conversion = None if limits.conversion is None else str(limits.conversion)
+    sources = [Source(str(path.resolve()), conversion, full_scale) for path in references]
     job = CurveJob(sources, tuple(codec), tuple(measures))
     with tempfile.TemporaryDirectory(prefix="magnetite-") as scratch, cells_done("curve") as tell:
         executor = Threads(workers or cores())

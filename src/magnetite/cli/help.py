@@ -7,6 +7,7 @@ from typing import Any
 from typer.core import TyperCommand
 
 _TITLES = {
+    "conversion": "Conversions",
     "degradation": "Degradations",
     "codec": "Codecs",
     "restoration": "Restorations",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from typer.exceptions import TyperException
@@ -13,6 +13,7 @@ from typer.exceptions import TyperException
 from magnetite.cli import (
     calibrate,
     compress,
+    convert,
     curve,
     degrade,
     demo,
@@ -35,6 +36,9 @@ from magnetite.core.errors import MagnetiteError, TargetError
 from magnetite.core.limits import MAX_SAMPLES
 from magnetite.files.names import shown
 
+if TYPE_CHECKING:
+    from magnetite.core.chain.step import Chain
+
 app = typer.Typer(
     name="magnetite",
     help="Degrade test pictures by known amounts, compress and restore them, score the results.",
@@ -51,6 +55,7 @@ app = typer.Typer(
 
 app.command("demo")(demo.run)
 app.command("scenes")(scenes.run)
+app.command("convert", cls=steps_of("conversion"))(convert.run)
 app.command("degrade", cls=steps_of("degradation", "codec"))(degrade.run)
 app.add_typer(calibrate.app, name="calibrate")
 app.command("compress", cls=steps_of("codec"))(compress.run)
@@ -94,6 +99,15 @@ def _options(
         int,
         typer.Option(help="Pictures that declare more samples are refused.", min=1, max=2**40),
     ] = MAX_SAMPLES,
+    conversion: Annotated[
+        str | None,
+        typer.Option(
+            "--convert",
+            help="Chain of conversions applied to every picture that the command reads, as in: "
+            "--convert 'gray weights=bt709 + depth bits=8'.",
+            metavar="STEPS",
+        ),
+    ] = None,
     commands: Annotated[
         Path | None,
         typer.Option(
@@ -107,11 +121,18 @@ def _options(
 
     use_threads(threads or cores())
     limits.max_samples = max_samples
+    limits.conversion = None if conversion is None else _conversion(conversion)
     if commands is not None:
         from magnetite.commands import declare
 
         declare(commands)
         limits.commands = (commands.resolve(),)
+
+
+def _conversion(text: str) -> Chain:
+    from magnetite.core.chain.notation import parse_chain
+
+    return parse_chain(text, "conversion")
 
 
 def main() -> None:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from magnetite.core.methods.catalogue import Method, Parameter
 
 _TITLES = {
+    "conversion": "Conversions (of size, colour and depth)",
     "degradation": "Degradations",
     "codec": "Codecs",
     "restoration": "Restorations",
@@ -38,6 +39,7 @@ class CatalogueFormat(StrEnum):
 class MethodKind(StrEnum):
     """Kinds of method, as they are declared."""
 
+    conversion = "conversion"
     degradation = "degradation"
     codec = "codec"
     restoration = "restoration"
@@ -51,7 +53,10 @@ def run(
     ] = None,
     kind: Annotated[
         MethodKind | None,
-        typer.Option(help="Only degradation, codec, restoration, metric or gauge.", metavar="KIND"),
+        typer.Option(
+            help="Only conversion, degradation, codec, restoration, metric or gauge.",
+            metavar="KIND",
+        ),
     ] = None,
     brief: Annotated[bool, typer.Option("--brief", help="A line for each method.")] = False,
     format: Annotated[

@@ -18,6 +18,7 @@ from magnetite.files.atomic import LONGEST_NAME
 from magnetite.files.names import shown
 
 if TYPE_CHECKING:
+    from magnetite.core.chain.step import Chain
     from magnetite.core.picture import Picture
 
 
@@ -69,6 +70,8 @@ class Limits:
     max_samples: int = MAX_SAMPLES
     #: Files of the user's own commands, for worker processes.
     commands: tuple[Path, ...] = ()
+    #: What is done to every picture that is read.
+    conversion: Chain | None = None
 
 
 limits = Limits()
@@ -81,7 +84,11 @@ def load(path: Path, full_scale: float | None = None) -> Picture:
     picture = read(path, full_scale=full_scale, max_samples=limits.max_samples)
     for message in picture.notes:
         note(f"{path}: {message}")
-    return picture
+    if limits.conversion is None:
+        return picture
+    from magnetite import convert
+
+    return convert(picture, limits.conversion)
 
 
 def protect(inputs: Sequence[Path], outputs: Sequence[Path]) -> None:

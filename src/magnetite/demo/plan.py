@@ -32,7 +32,7 @@ repeats = 2
 
 [references]
 files = ["references/*"]
-largest = "256x192"
+convert = "middle width=256 height=192"
 
 [degradations]
 "{CLEAN}" = "nothing"

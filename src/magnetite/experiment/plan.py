@@ -12,16 +12,14 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
-from magnetite.core.chain.notation import parse_sweep
+from magnetite.core.chain.notation import parse_chain, parse_sweep
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import FileError, InputError, MagnetiteError
-from magnetite.core.picture.region import Region
 from magnetite.core.verbs.figures import parse_figures
 from magnetite.files.reading import read_text
 
 #: Stands for a degradation or treatment that changes nothing.
 NOTHING = "nothing"
-_SIZE = re.compile(r"(\d{1,5})x(\d{1,5})")
 _KEEP = re.compile(r"none|all|(?:worst|best|sample) \d{1,6}")
 
 
@@ -44,28 +42,13 @@ class References(_Table):
 
     #: Paths and patterns, relative to the plan.
     files: list[str] = Field(min_length=1)
-    #: Part of each picture, px.
-    crop: str | None = None
-    #: Largest size; the middle of a larger picture is taken.
-    largest: str | None = None
-    #: Bit depth that pictures are brought to.
-    bits: int | None = Field(default=None, ge=1, le=16)
-    #: Whether the luma of colour pictures is taken.
-    gray: bool = False
+    #: Conversions of each picture before anything else is done with it.
+    convert: str | None = None
 
-    @field_validator("crop")
+    @field_validator("convert")
     @classmethod
-    def _is_region(cls, text: str | None) -> str | None:
-        if text is not None:
-            Region.parse(text)
-        return text
-
-    @field_validator("largest")
-    @classmethod
-    def _is_size(cls, text: str | None) -> str | None:
-        if text is not None and not _SIZE.fullmatch(text):
-            raise ValueError(f"{text!r} is not a size: write WIDTHxHEIGHT, as in 512x512")
-        return text
+    def _is_conversion(cls, text: str | None) -> str | None:
+        return None if text is None else str(parse_chain(text, "conversion"))
 
 
 class Scores(_Table):

@@ -9,9 +9,7 @@ repeats = 2     # pictures with new noise, for every degradation that draws nois
 
 [references]
 files = ["trays/*.png"]     # relative to this file
-largest = "256x192"         # the middle of larger pictures
-# crop = "120,80,256x256"   # left, top, width x height, px
-# gray = true               # the luma of colour pictures
+convert = "middle width=256 height=192"     # what is done to each before anything else
 
 [degradations]              # NAME = "chain"; "nothing" leaves the picture as it is
 noisy = "gaussian-noise sd=3%,6%"

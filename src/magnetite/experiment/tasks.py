@@ -8,12 +8,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-import numpy as np
-
 from magnetite import __version__
 from magnetite.core.chain.step import Chain
 from magnetite.core.picture import Picture
-from magnetite.core.picture.region import Region
+from magnetite.core.verbs.convert import convert
 from magnetite.core.verbs.figures import ALL, parse_figures
 from magnetite.experiment.plan import NOTHING, Keep, Plan, reference_files
 from magnetite.files.names import shown
@@ -24,10 +22,7 @@ class Source:
     """A reference picture: its file, and how it is taken from there."""
 
     path: str
-    crop: str | None = None
-    largest: str | None = None
-    bits: int | None = None
-    gray: bool = False
+    convert: str | None = None
     full_scale: float | None = None
 
     @property
@@ -36,23 +31,11 @@ class Source:
         return shown(Path(self.path).stem)
 
     def load(self) -> Picture:
-        """The picture, cropped and converted as the plan says."""
+        """The picture, converted as the plan says."""
         from magnetite.files.reading import read
 
         picture = read(self.path, full_scale=self.full_scale)
-        if self.crop is not None:
-            picture = Region.parse(self.crop).crop(picture)
-        if self.largest is not None:
-            picture = _middle(picture, *map(int, self.largest.split("x")))
-        if self.gray:
-            picture = picture.luma()
-        if self.bits is not None and self.bits != picture.bits:
-            dtype = np.uint8 if self.bits <= 8 else np.uint16
-            blank = Picture(
-                np.zeros_like(picture.samples[:1, :1], dtype), self.bits, picture.colour
-            )
-            picture = blank.with_pixels(picture.pixels())[0]
-        return picture
+        return picture if self.convert is None else convert(picture, self.convert)
 
 
 @dataclass(frozen=True)
@@ -196,10 +179,7 @@ def labels_of(text: str, kind: str) -> tuple[str, ...]:
 
 def sources_of(plan: Plan, files: list[Path]) -> list[Source]:
     """The references of a plan."""
-    how = plan.references
-    return [
-        Source(str(path.resolve()), how.crop, how.largest, how.bits, how.gray) for path in files
-    ]
+    return [Source(str(path.resolve()), plan.references.convert) for path in files]
 
 
 def cells_of(plan: Plan, facts: list[Facts]) -> Iterator[Group]:
@@ -252,9 +232,3 @@ def _digest_of(name: str) -> str:
 
 def _draws(chain: Chain | None) -> bool:
     return chain is not None and any("rng" in step.method.inputs for step in chain.steps)
-
-
-def _middle(picture: Picture, width: int, height: int) -> Picture:
-    width, height = min(width, picture.width), min(height, picture.height)
-    left, top = (picture.width - width) // 2, (picture.height - height) // 2
-    return Region(left, top, width, height).crop(picture)

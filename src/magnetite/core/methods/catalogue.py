@@ -23,6 +23,7 @@ from typing import Any, Literal, TypedDict, TypeVar, Unpack, get_args, get_origi
 from magnetite.core.methods.declarations import (
     Codec,
     ColourPolicy,
+    Conversion,
     Degradation,
     Direction,
     Gauge,
@@ -41,14 +42,15 @@ from magnetite.core.methods.parameters import Choice, Kind
 from magnetite.core.methods.sums import Sums
 
 __all__ = [
-    "ColourPolicy", "Method", "Parameter", "codec", "degradation", "every", "find", "gauge",
-    "metric", "restoration",
+    "ColourPolicy", "Method", "Parameter", "codec", "conversion", "degradation", "every", "find",
+    "gauge", "metric", "restoration",
 ]  # fmt: skip
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 #: The package that holds the families of each kind of method: each of its modules declares some.
 PACKAGES: dict[MethodKind, str] = {
+    "conversion": "magnetite.core.convert",
     "degradation": "magnetite.core.degrade",
     "codec": "magnetite.core.codecs",
     "restoration": "magnetite.core.restore",
@@ -72,6 +74,16 @@ class Needs(TypedDict, total=False):
 
 
 _methods: dict[tuple[str, str], Method] = {}
+
+
+def conversion(
+    name: str, *, summary: str, colour: ColourPolicy, source: str, **needs: Unpack[Needs]
+) -> Callable[[Function], Function]:
+    """Declare a conversion: `function(picture, *, settings) -> picture`."""
+    return _declare(
+        Conversion, "conversion", name, lambda given: given.function, needs, summary=summary,
+        colour=colour, source=source,
+    )  # fmt: skip
 
 
 def degradation(

@@ -12,7 +12,7 @@ from typing import Any, Literal
 from magnetite.core.methods.parameters import Kind
 from magnetite.core.methods.sums import Sums
 
-MethodKind = Literal["degradation", "codec", "restoration", "metric", "gauge"]
+MethodKind = Literal["conversion", "degradation", "codec", "restoration", "metric", "gauge"]
 #: How a metric takes a part of any shape: see the decorator `metric`.
 MaskRule = Literal["samples", "windows"] | None
 Direction = Literal["higher", "lower"]
@@ -126,6 +126,11 @@ class Method:
             for field in fields(self)
             if field.name not in common and field.repr
         }
+
+
+@dataclass(frozen=True)
+class Conversion(Method):
+    """A conversion: it may change size, colour and depth of a picture."""
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 from magnetite.core.picture.frame import Colour, Frame
 from magnetite.core.picture.picture import (
+    LUMA_WEIGHTS,
     Clipped,
     Picture,
     as_picture,
@@ -10,4 +11,7 @@ from magnetite.core.picture.picture import (
     luma,
 )
 
-__all__ = ["Clipped", "Colour", "Frame", "Picture", "as_picture", "beyond_range", "frozen", "luma"]
+__all__ = [
+    "LUMA_WEIGHTS", "Clipped", "Colour", "Frame", "Picture", "as_picture", "beyond_range", "frozen",
+    "luma",
+]  # fmt: skip

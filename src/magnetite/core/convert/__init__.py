@@ -1,0 +1,1 @@
+"""Conversions: a family to a module."""

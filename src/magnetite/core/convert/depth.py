@@ -1,0 +1,42 @@
+"""Bit depth."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import numpy as np
+
+from magnetite.core.methods.catalogue import ColourPolicy, conversion
+from magnetite.core.methods.parameters import Count
+from magnetite.core.picture import Picture, frozen
+
+
+@conversion(
+    "depth",
+    summary="Another bit depth, full scale on full scale.",
+    colour=ColourPolicy.EACH,
+    source="own",
+)
+def depth(picture: Picture, *, bits: Annotated[int, Count(1, 16)]) -> Picture:
+    """v' = round(v (2^b' - 1) / (2^b - 1)): full scale stays full scale.
+
+    Float samples are taken on 0..1 and clipped to it. No samples are lost from b to more bits and
+    back. A picture of the depth stays as it is.
+
+    Parameters
+    ----------
+    picture : Picture
+    bits : int
+        The new depth b'.
+
+    Returns
+    -------
+    Picture
+    """
+    if bits == picture.bits:
+        return picture
+    dtype = np.uint8 if bits <= 8 else np.uint16
+    blank = Picture(
+        frozen(np.zeros(picture.samples.shape, dtype)), bits, picture.colour, picture.origin
+    )
+    return blank.with_pixels(picture.pixels())[0]
