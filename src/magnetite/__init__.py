@@ -23,15 +23,16 @@ _HOMES = {
     "read": "magnetite.files.reading",
     "restore": "magnetite.core.verbs.restore",
     "score": "magnetite.core.verbs.score",
+    "sweep": "magnetite.core.verbs.sweep",
     "summarise": "magnetite.core.analysis.repeats",
     "write": "magnetite.files.writing",
 }
 #: Those that read files which settings name, from the disk unless told otherwise.
-_READING = {"degrade", "gauge", "restore", "score"}
+_READING = {"degrade", "gauge", "restore", "score", "sweep"}
 
 __all__ = [  # noqa: RUF022
     "Picture", "read", "write", "convert", "degrade", "compress", "expand", "restore",
-    "score", "gauge", "error_maps", "summarise", "curve", "bd_rate",
+    "score", "gauge", "sweep", "error_maps", "summarise", "curve", "bd_rate",
     "photon_transfer", "measure_edge", "fit_naturalness",
 ]  # fmt: skip
 
@@ -51,6 +52,7 @@ if TYPE_CHECKING:
     from magnetite.core.verbs.gauge import gauge
     from magnetite.core.verbs.restore import restore
     from magnetite.core.verbs.score import score
+    from magnetite.core.verbs.sweep import sweep
     from magnetite.files.reading import read
     from magnetite.files.writing import write
 

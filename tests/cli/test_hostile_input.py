@@ -347,19 +347,20 @@ def test_commands_that_misbehave(run: Run, gray: Path, tmp_path: Path) -> None:
 
 
 def test_a_command_ends_with_the_program(gray: Path, tmp_path: Path) -> None:
+    sleep = f"sleep 876.{os.getpid()}"  # no other run of the tests has the same
     (tmp_path / "own.toml").write_text(
-        '[restoration.slow]\nrun = ["sh", "-c", "sleep 876; cp {input} {output}"]\n'
+        f'[restoration.slow]\nrun = ["sh", "-c", "{sleep}; cp {{input}} {{output}}"]\n'
     )
     words = [PROGRAM, "--commands", "own.toml", "restore", "g.png", "o.png", "slow"]
     for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
         program = subprocess.Popen(words, cwd=tmp_path, stderr=subprocess.DEVNULL)
         deadline = time.perf_counter() + 20
-        while subprocess.run(["pgrep", "-f", "^sleep 876"], capture_output=True).returncode:
+        while subprocess.run(["pgrep", "-f", f"^{sleep}"], capture_output=True).returncode:
             assert time.perf_counter() < deadline
             time.sleep(0.05)
         program.send_signal(number)
         assert program.wait(10) == 128 + number
-        assert subprocess.run(["pgrep", "-f", "^sleep 876"], capture_output=True).returncode == 1
+        assert subprocess.run(["pgrep", "-f", f"^{sleep}"], capture_output=True).returncode == 1
 
 
 @pytest.mark.long

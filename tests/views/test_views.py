@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 
@@ -9,6 +10,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from matplotlib.text import Text
 
 import magnetite
 from conftest import Run, size_of, texture
@@ -18,13 +20,16 @@ from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import as_picture
 from magnetite.core.picture.region import Region
+from magnetite.views.approximation import approximation_figure
 from magnetite.views.noise import Declared, noise_figure
 from magnetite.views.planes import planes_figure
 from magnetite.views.profile import Segment, profile_figure
+from magnetite.views.residual import residual_figure
 from magnetite.views.sheet import sheet
 from magnetite.views.spectrum import spectrum_figure
 from magnetite.views.style import _spread
 from magnetite.views.surface import surface_figure
+from magnetite.views.sweep import sweep_figure
 
 GRAY = as_picture((texture(40, 60) * 255).astype(np.uint8))
 
@@ -37,12 +42,15 @@ def test_views_are_drawn_of_every_sort_of_picture(run: Run, tmp_path: Path) -> N
     assert magnetite.read(tmp_path / "kept.tif").samples.max() > 1
     run("view", "noise", breccia, "kept.tif")
     run("view", "noise", clay, "deep.png")
-    assert size_of(tmp_path / "noise.png") == (1280, 560)
+    assert size_of(tmp_path / "noise.png")[0] == 1280
     run("view", "planes", breccia)
     run("view", "approximation", breccia)
-    assert size_of(tmp_path / "approximation.png") == (1280, 800)
+    assert size_of(tmp_path / "approximation.png")[0] == 1280
     run("view", "profile", clay, "deep.png", "--line", "10,20,90.5,70")
     run("view", "surface", "kept.tif", "--region", "30,20,90x60")
+    seen = (tmp_path / "surface.png").read_bytes()
+    run("view", "surface", "kept.tif", "--region", "30,20,90x60", "--turn", "30", "--tilt", "20")
+    assert seen != (tmp_path / "surface.png").read_bytes()
     run("view", "spectrum", breccia, clay, "kept.tif")
     for name in ("planes", "profile", "surface", "spectrum"):
         assert size_of(tmp_path / f"{name}.png")[0] == 1280
@@ -105,7 +113,10 @@ def test_what_a_certificate_declares_is_drawn() -> None:
     assert Declared.of(magnetite.degrade(GRAY, "quantize bits=2").certificate.as_dict()) is None
     worn = magnetite.degrade(GRAY, "gaussian-noise sd=9dn").picture
     figure = noise_figure(GRAY, worn, Declared(NORMAL, 0, 9))
-    image, histogram, spectrum = figure.axes
+    *equation, image, histogram, spectrum = figure.axes
+    clean, noise, total = (axes.images[0].get_array() for axes in equation)
+    inside = (noise > 0) & (noise < 1)
+    np.testing.assert_allclose(clean[inside] + noise[inside] - 0.5, total[inside], atol=1e-6)
     shown = image.images[0].get_array()
     difference = worn.samples.astype(float) - GRAY.samples
     # No difference is mid-gray; equal differences are equal grays.
@@ -120,7 +131,8 @@ def test_what_a_certificate_declares_is_drawn() -> None:
 
 def test_identical_pictures_have_a_noise_figure_too() -> None:
     figure = noise_figure(GRAY, GRAY, None)
-    assert (figure.axes[0].images[0].get_array() == 0.5).all()
+    assert (figure.axes[1].images[0].get_array() == 0.5).all()
+    assert (figure.axes[3].images[0].get_array() == 0.5).all()
 
 
 def test_bit_planes_come_most_significant_first() -> None:
@@ -190,3 +202,36 @@ def test_approximations_are_what_the_mathematics_says() -> None:
     error = np.sqrt((np.abs(np.fft.ifft2(spectrum) - plane + 0.5) ** 2).mean())
     assert found.whole_error[40] == pytest.approx(error, rel=0.02)
     assert found.block_error[-1] == 0
+
+
+def test_no_label_of_a_figure_is_cut_or_written_in_marks(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Every text of every view lies inside its figure; powers of ten are plain numbers."""
+    wide = as_picture((texture(60, 90, 3) * 255).astype(np.uint8))
+    worn = magnetite.degrade(wide, "gaussian-noise sd=9dn").picture
+    long = "a very long name of a picture that somebody gave it at the core shed last year.png"
+    figures = {
+        "noise": noise_figure(replace(wide, origin=long), replace(worn, origin=long), None),
+        "approximation": approximation_figure(wide, long),
+        "sweep": sweep_figure(magnetite.sweep(wide, "dct step=2dn,20dn block=4,8,16"), curve=True),
+        "surface": surface_figure(wide, long),
+        "spectrum": spectrum_figure([wide, worn], [long, long]),
+        "profile": profile_figure([wide, worn], [long, long], Segment.across(wide)),
+        "residual": residual_figure(worn, wide),
+        "planes": planes_figure(wide),
+        "sheet": sheet([wide, worn], [long, long]),
+    }
+    drawn: list[Text] = []
+    draw = Text.draw
+    monkeypatch.setattr(Text, "draw", lambda text, *rest: (drawn.append(text), draw(text, *rest)))
+    for name, figure in figures.items():
+        drawn.clear()
+        figure.draw_without_rendering()
+        edge = figure.bbox
+        assert len(drawn) > 1
+        for text in drawn:
+            if words := text.get_text():
+                box = text.get_window_extent()
+                inside = box.x0 >= 0 and box.x1 <= edge.x1 + 0.5
+                inside = inside and box.y0 >= -0.5 and box.y1 <= edge.y1
+                assert inside, f"{name}: {words!r}: {box}"
+                assert "$" not in words, f"{name}: {words}"

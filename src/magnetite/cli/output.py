@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-import math
 import re
 import sys
 from collections.abc import Sequence
 from typing import Any
 
+from magnetite.core.quantities import figure
 from magnetite.files.names import shown
 from magnetite.files.tables import Cell, csv_text, plain_value
 
@@ -63,21 +63,6 @@ def _print_rich(
     console.print(table)
     if caption:
         console.print(Text(shown(caption), style="dim"))
-
-
-def figure(value: float | int | None) -> str:
-    """A figure to four significant digits: `30.12`, `0.9431`, `∞`; a dash for None."""
-    if value is None:
-        return "–"
-    if isinstance(value, int):
-        return str(value)
-    if math.isinf(value):
-        return "∞" if value > 0 else "−∞"
-    if value == 0 or 1e-4 <= abs(value) < 1e4:
-        digits = 3 if value == 0 else max(0, 3 - math.floor(math.log10(abs(value))))
-        text = f"{value:.{digits}f}"
-        return "0" if value == 0 else text
-    return f"{value:.0f}" if 1e4 <= abs(value) < 1e9 else f"{value:.3e}"
 
 
 def print_json(content: dict[str, Any]) -> None:

@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from magnetite.cli.options import OutputFormat, note
-from magnetite.cli.output import figure, print_csv, print_json, print_table, say
+from magnetite.cli.output import print_csv, print_json, print_table, say
+from magnetite.core.quantities import figure
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import note
-from magnetite.cli.output import figure, print_csv, print_json, print_table, say
+from magnetite.cli.output import print_csv, print_json, print_table, say
 from magnetite.core.errors import InputError
+from magnetite.core.quantities import figure
 
 if TYPE_CHECKING:
     from magnetite.experiment.summary import Table

@@ -7,9 +7,12 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.options import FullScaleOption, RegionOption, load, protect
-from magnetite.cli.output import say
+from magnetite.cli import sweep
+from magnetite.cli.drawing import FigureOption, ShowOption, begin, finish, pictures_of
+from magnetite.cli.help import steps_of
+from magnetite.cli.options import FullScaleOption, RegionOption
 from magnetite.cli.score_output import score_words
+from magnetite.core.verbs.sweep import KINDS
 
 if TYPE_CHECKING:
     from magnetite.core.picture import Picture
@@ -17,9 +20,6 @@ if TYPE_CHECKING:
 PictureArgument = Annotated[Path, typer.Argument(metavar="PICTURE", help="Picture to look at.")]
 PicturesArgument = Annotated[
     list[Path], typer.Argument(metavar="PICTURE…", help="Pictures, also .mgt files.")
-]
-FigureOption = Annotated[
-    Path, typer.Option(help="Figure to write: .png, .svg or .pdf.", metavar="FIGURE")
 ]
 
 app = typer.Typer(help="Draw pictures to look at.", no_args_is_help=True, rich_markup_mode="rich")
@@ -45,26 +45,24 @@ def sheet_command(
         Path | None,
         typer.Option(help="Picture to score the others against, in their titles.", metavar="REF"),
     ] = None,
+    show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
     """Show pictures side by side at one scale, with a zoomed crop of the same place in each."""
     from magnetite.core.picture.region import Region
     from magnetite.views.sheet import sheet
-    from magnetite.views.style import check_figure_path, save
 
-    protect([*pictures, *([reference] if reference else [])], [out])
-    check_figure_path(out)
+    begin([*pictures, reference], out, show=show)
     region = None if crop is None else Region.parse(crop)
-    loaded = [load(path, full_scale) for path in pictures]
-    clean = None if reference is None else load(reference, full_scale)
+    loaded = pictures_of(pictures, full_scale)
+    clean = None if reference is None else pictures_of([reference], full_scale)[0]
     titles = []
     for path, picture in zip(pictures, loaded, strict=True):
         words = picture.describe() if clean is None else score_words(clean, picture)
         if reference is not None and path.samefile(reference):
             words = "reference"
         titles.append(f"{path.name}{_rate_words(path, picture)}\n{words}")
-    save(sheet(loaded, titles, region), out)
-    say(f"wrote {out}")
+    finish(sheet(loaded, titles, region), out, show=show)
 
 
 def _rate_words(path: Path, picture: Picture) -> str:
@@ -77,30 +75,29 @@ def _rate_words(path: Path, picture: Picture) -> str:
     return f": {8 * size / (picture.width * picture.height):.3g} bpp, {size} bytes"
 
 
+app.command("sweep", cls=steps_of(*KINDS))(sweep.run)
+
+
 @app.command("noise")
 def noise_command(
     reference: Annotated[Path, typer.Argument(metavar="REF", help="Clean picture.")],
     test: Annotated[Path, typer.Argument(metavar="TEST", help="Degraded picture.")],
     out: FigureOption = Path("noise.png"),
+    show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Show what was added: the difference scaled for sight, its histogram, its spectrum.
+    """Show what was added: reference + noise = sum, the noise's histogram and spectrum.
 
     Where TEST has a certificate, the declared density is drawn over the histogram.
     """
-    from dataclasses import replace
-
     from magnetite.files.sidecar import certificate_path, read_json
     from magnetite.views.noise import Declared, noise_figure
-    from magnetite.views.style import check_figure_path, save
 
-    protect([reference, test], [out])
-    check_figure_path(out)
+    begin([reference, test], out, show=show)
     sidecar = certificate_path(test)
     declared = Declared.of(read_json(sidecar)) if sidecar.is_file() else None
-    clean, degraded = (replace(load(p, full_scale), origin=p.name) for p in (reference, test))
-    save(noise_figure(clean, degraded, declared), out)
-    say(f"wrote {out}")
+    clean, degraded = pictures_of([reference, test], full_scale)
+    finish(noise_figure(clean, degraded, declared), out, show=show)
 
 
 @app.command("residual")
@@ -108,37 +105,28 @@ def residual_command(
     before: Annotated[Path, typer.Argument(metavar="IN", help="Degraded picture.")],
     after: Annotated[Path, typer.Argument(metavar="RESTORED", help="What was made of it.")],
     out: FigureOption = Path("residual.png"),
+    show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
     """Show what a restoration took away, and whether that is noise or the picture's detail."""
-    from dataclasses import replace
-
     from magnetite.views.residual import residual_figure
-    from magnetite.views.style import check_figure_path, save
 
-    protect([before, after], [out])
-    check_figure_path(out)
-    degraded, restored = (replace(load(p, full_scale), origin=p.name) for p in (before, after))
-    save(residual_figure(degraded, restored), out)
-    say(f"wrote {out}")
+    begin([before, after], out, show=show)
+    finish(residual_figure(*pictures_of([before, after], full_scale)), out, show=show)
 
 
 @app.command("planes")
 def planes_command(
     picture: PictureArgument,
     out: FigureOption = Path("planes.png"),
+    show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
     """Show all bit planes, the most significant first."""
-    from dataclasses import replace
-
     from magnetite.views.planes import planes_figure
-    from magnetite.views.style import check_figure_path, save
 
-    protect([picture], [out])
-    check_figure_path(out)
-    save(planes_figure(replace(load(picture, full_scale), origin=picture.name)), out)
-    say(f"wrote {out}")
+    begin([picture], out, show=show)
+    finish(planes_figure(*pictures_of([picture], full_scale)), out, show=show)
 
 
 @app.command("profile")
@@ -152,68 +140,74 @@ def profile_command(
         ),
     ] = None,
     out: FigureOption = Path("profile.png"),
+    show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
     """Plot pixel values along a line, such as across an edge, of several pictures in one plot."""
     from magnetite.views.profile import Segment, profile_figure
-    from magnetite.views.style import check_figure_path, save
 
-    protect(pictures, [out])
-    check_figure_path(out)
+    begin(pictures, out, show=show)
     given = None if line is None else Segment.parse(line)
-    loaded = [load(path, full_scale) for path in pictures]
+    loaded = pictures_of(pictures, full_scale)
     segment = given or Segment.across(loaded[0])
-    save(profile_figure(loaded, [path.name for path in pictures], segment), out)
-    say(f"wrote {out}")
+    drawn = profile_figure(loaded, [path.name for path in pictures], segment)
+    finish(drawn, out, show=show)
 
 
 @app.command("surface")
 def surface_command(
     picture: PictureArgument,
     region: RegionOption = None,
+    turn: Annotated[
+        float,
+        typer.Option(
+            help="Direction of view about the vertical, degrees; -90 is from the lower edge.",
+            min=-360,
+            max=360,
+        ),
+    ] = -68,
+    tilt: Annotated[
+        float, typer.Option(help="Height of view, degrees; 90 is from above.", min=-90, max=90)
+    ] = 48,
     out: FigureOption = Path("surface.png"),
+    show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Show intensity as a landscape."""
+    """Show intensity as a landscape, seen from any side."""
     from magnetite.core.picture.region import Region
-    from magnetite.views.style import check_figure_path, save
     from magnetite.views.surface import surface_figure
 
-    protect([picture], [out])
-    check_figure_path(out)
+    begin([picture], out, show=show)
     part = None if region is None else Region.parse(region)
-    save(surface_figure(load(picture, full_scale), picture.name, part), out)
-    say(f"wrote {out}")
+    loaded = pictures_of([picture], full_scale)[0]
+    finish(surface_figure(loaded, picture.name, part, turn=turn, tilt=tilt), out, show=show)
 
 
 @app.command("spectrum")
 def spectrum_command(
     pictures: PicturesArgument,
     out: FigureOption = Path("spectrum.png"),
+    show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
     """Show the power spectrum: over both frequencies, and averaged over all directions."""
     from magnetite.views.spectrum import spectrum_figure
-    from magnetite.views.style import check_figure_path, save
 
-    protect(pictures, [out])
-    check_figure_path(out)
-    loaded = [load(path, full_scale) for path in pictures]
-    save(spectrum_figure(loaded, [path.name for path in pictures]), out)
-    say(f"wrote {out}")
+    begin(pictures, out, show=show)
+    loaded = pictures_of(pictures, full_scale)
+    finish(spectrum_figure(loaded, [path.name for path in pictures]), out, show=show)
 
 
 @app.command("approximation")
 def approximation_command(
     picture: PictureArgument,
     out: FigureOption = Path("approximation.png"),
+    show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Show how well few singular values, components or coefficients stand for the picture."""
+    """Show what few singular values, components or coefficients can say of a picture."""
     from magnetite.views.approximation import approximation_figure
-    from magnetite.views.style import check_figure_path, save
 
-    protect([picture], [out])
-    check_figure_path(out)
-    save(approximation_figure(load(picture, full_scale), picture.name), out)
-    say(f"wrote {out}")
+    begin([picture], out, show=show)
+    loaded = pictures_of([picture], full_scale)[0]
+    finish(approximation_figure(loaded, picture.name), out, show=show)

@@ -55,3 +55,18 @@ def read_whole(text: str) -> int:
     if not re.fullmatch(r"[-+]?\d{1,9}", text, re.ASCII):
         raise ValueError(f"{text!r} is not a whole number")
     return int(text)
+
+
+def figure(value: float | int | None) -> str:
+    """A figure to four significant digits: `30.12`, `0.9431`, `∞`; a dash for None."""
+    if value is None:
+        return "–"
+    if isinstance(value, int):
+        return str(value)
+    if math.isinf(value):
+        return "∞" if value > 0 else "−∞"
+    if value == 0 or 1e-4 <= abs(value) < 1e4:
+        digits = 3 if value == 0 else max(0, 3 - math.floor(math.log10(abs(value))))
+        text = f"{value:.{digits}f}"
+        return "0" if value == 0 else text
+    return f"{value:.0f}" if 1e4 <= abs(value) < 1e9 else f"{value:.3e}"

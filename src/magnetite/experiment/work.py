@@ -8,15 +8,13 @@ from functools import lru_cache
 from threading import get_ident
 
 from magnetite.core.chain.bind import ReadOnce
-from magnetite.core.chain.step import KNOWN, Chain, Step
-from magnetite.core.errors import InputError, MagnetiteError
+from magnetite.core.errors import MagnetiteError
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity, nearby
-from magnetite.core.verbs.coding import Coder
 from magnetite.core.verbs.degrade import degrade, degrade_chain
 from magnetite.core.verbs.figures import measured, parse_figures
-from magnetite.core.verbs.restoring import run
 from magnetite.core.verbs.score import Scorer
+from magnetite.core.verbs.treatment import Kept, treat
 from magnetite.experiment.tasks import Facts, Source, Task, Work, label
 from magnetite.files.resources import DiskFiles
 
@@ -81,9 +79,9 @@ def perform(task: Task) -> list[Done]:
         reason = _words(error)
         return [Done(work.cell.key, reason) for work in task.works]
     seconds = time.perf_counter() - start
-    before: dict[str, State] = {}
+    kept = Kept()
     return [
-        _treated(work, task.source, degraded, known, seconds, files, before) for work in task.works
+        _treated(work, task.source, degraded, known, seconds, files, kept) for work in task.works
     ]
 
 
@@ -108,11 +106,11 @@ def _treated(
     known: Quantity | None,
     degrading: float,
     files: ReadOnce,
-    before: dict[str, State],
+    kept: Kept,
 ) -> Done:
     start = time.perf_counter()
     try:
-        picture, size = treat(degraded, work.treatment, known, files, before)
+        picture, size = treat(degraded, work.treatment, known, files, kept)
         treated = time.perf_counter()
         scores: dict[str, float] = {}
         if work.metrics:
@@ -128,69 +126,6 @@ def _treated(
     bpp = None if size is None else 8 * size / (picture.width * picture.height)
     data, ending = _file_of(picture) if work.keep else (None, "")
     return Done(work.cell.key, None, size, bpp, scores, seconds, data, ending)
-
-
-#: A picture part of the way through a treatment: itself, and the bytes of the last codec's file.
-State = tuple[Picture, int | None]
-
-
-def treat(
-    degraded: Picture,
-    chain: Chain | None,
-    known: Quantity | None,
-    files: ReadOnce,
-    before: dict[str, State] | None = None,
-) -> State:
-    """A picture after restorations and codecs, and the bytes of the last codec's file.
-
-    Between restorations samples stay float; a codec codes whole digital numbers, from its file.
-    `before` keeps what chains begin with, so that another one that begins alike goes on from there.
-    """
-    state: State = degraded, None
-    done = ""
-    for part in _runs(_with_known(chain, known) if chain is not None else None):
-        done += f"{part} + "
-        if before is not None and done in before:
-            state = before[done]
-            continue
-        state = _part_done(state, part, files)
-        if before is not None and part.steps[0].kind == "restoration":
-            before[done] = state
-    return state
-
-
-def _part_done(state: State, part: Chain, files: ReadOnce) -> State:
-    picture, size = state
-    if part.steps[0].kind == "codec":
-        coded = Coder(picture).code(part.steps[0])
-        return coded.picture, len(coded.data)
-    pixels, _ = run(picture, part, picture.pixels(), files)
-    return picture.with_pixels(pixels)[0], size
-
-
-def _runs(chain: Chain | None) -> list[Chain]:
-    """Restorations in a row together, each codec alone."""
-    groups: list[list[Step]] = []
-    for step in chain.steps if chain is not None else ():
-        if groups and step.kind == groups[-1][-1].kind == "restoration":
-            groups[-1].append(step)
-        else:
-            groups.append([step])
-    return [Chain(tuple(group)) for group in groups]
-
-
-def _with_known(chain: Chain, known: Quantity | None) -> Chain:
-    for place, step in enumerate(chain.steps):
-        for key, value in step.settings:
-            if value is not KNOWN:
-                continue
-            if known is None:
-                raise InputError(
-                    f"{step.name} {key}=known: no step of the degradation says the sd of its noise"
-                )
-            stated = step.method.parameters[key].kind.parse(str(known))
-            chain = chain.with_setting(place, key, stated)
-    return chain
 
 
 def _file_of(picture: Picture) -> tuple[bytes, str]:

@@ -20,6 +20,12 @@ def shown(name: str | os.PathLike[str]) -> str:
     return _CONTROL.sub(lambda m: _escaped(m[0]), text)
 
 
+def named(text: str, ending: str) -> str:
+    """A file name that says the text: blanks become `_`, what file systems refuse `-`."""
+    plain = re.sub(r"[^\w.=%+,-]", "-", "_".join(text.split()), flags=re.ASCII)
+    return f"{plain[:120]}{ending}"
+
+
 def _escaped(character: str) -> str:
     code = ord(character)
     return f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}"

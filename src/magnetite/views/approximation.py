@@ -8,7 +8,7 @@ import numpy as np
 
 from magnetite.core.analysis.approximation import Approximation, approximate
 from magnetite.core.picture import Picture, luma
-from magnetite.views.style import COLOURS, QUIET, new_figure
+from magnetite.views.style import COLOURS, QUIET, bare, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 def approximation_figure(picture: Picture, name: str) -> Figure:
-    """Singular values and the error of a rank, variance of components, error of a share.
+    """The best pictures of a few ranks, the error of a rank, components and coefficients.
 
     Raises
     ------
@@ -24,10 +24,30 @@ def approximation_figure(picture: Picture, name: str) -> Figure:
         If the picture is too large to decompose, or has neither one nor three channels.
     """
     found = approximate(luma(picture.pixels()))
-    figure = new_figure(1280, 800)
-    figure.suptitle(f"{name}: luma from few numbers, nothing quantized yet", x=0.055, ha="left")
+    columns = len(found.ranks) + 1
+    wide = (1280 - 60 - 16 * (columns - 1)) / columns
+    tall = min(wide * picture.height / picture.width, 300)
+    height = 720 + tall
+    figure = new_figure(1280, height)
+    headline(figure, f"{name}: luma from few numbers, nothing quantized yet")
+    for k in range(columns):
+        left, bottom = (30 + k * (wide + 16)) / 1280, 1 - (76 + tall) / height
+        axes = figure.add_axes((left, bottom, wide / 1280, tall / height))
+        whole = k == columns - 1
+        shown = luma(picture.pixels()) if whole else found.pictures[k]
+        axes.imshow(shown.clip(0, 1), cmap="gray", vmin=0, vmax=1)
+        axes.set_anchor("NW")
+        bare(axes)
+        axes.set_title("the picture" if whole else f"rank {found.ranks[k]}", fontsize=10)
     ((values, rank), (variance, share)) = figure.subplots(2, 2)
-    figure.subplots_adjust(left=0.06, right=0.98, top=0.9, bottom=0.07, wspace=0.18, hspace=0.33)
+    figure.subplots_adjust(
+        left=0.06,
+        right=0.98,
+        top=1 - (120 + tall) / height,
+        bottom=50 / height,
+        wspace=0.18,
+        hspace=0.38,
+    )
     _draw_values(values, found)
     _draw_rank(rank, found)
     _draw_variance(variance, found)
@@ -38,6 +58,7 @@ def approximation_figure(picture: Picture, name: str) -> Figure:
 def _draw_values(axes: Axes, found: Approximation) -> None:
     positive = found.values[found.values > 1e-9 * max(float(found.values[0]), 1e-12)]
     axes.semilogy(np.arange(1, positive.size + 1), positive, color=COLOURS[0])
+    axes.yaxis.set_major_formatter("{x:g}")
     axes.set(xlabel="number", ylabel="singular value (full scale)")
     axes.set_title("spectrum of singular values", fontsize=10)
     axes.grid(True)
@@ -45,11 +66,16 @@ def _draw_values(axes: Axes, found: Approximation) -> None:
 
 def _draw_rank(axes: Axes, found: Approximation) -> None:
     axes.plot(np.arange(found.rank_error.size), 255 * found.rank_error, color=COLOURS[0])
+    axes.plot(
+        found.ranks, [255 * found.rank_error[k] for k in found.ranks], "o", color=COLOURS[0], ms=6
+    )
+    late = found.break_even > 0.4 * found.rank_error.size  # the words stand where there is room
     axes.axvline(found.break_even, color=COLOURS[1], ls="--")
     axes.annotate(
         f"from rank {found.break_even:.0f} on the factors\nhold more numbers than the picture",
-        (found.break_even, 0.92), xycoords=("data", "axes fraction"), xytext=(6, 0),
-        textcoords="offset points", va="top", color=COLOURS[1], fontsize=9,
+        (found.break_even, 0.92), xycoords=("data", "axes fraction"),
+        xytext=(-6 if late else 6, 0), textcoords="offset points", ha="right" if late else "left",
+        va="top", color=COLOURS[1], fontsize=9,
     )  # fmt: skip
     axes.set(xlabel="singular values kept", ylabel="rms error (dn of 8 bits)", xlim=(0, None))
     axes.set_ylim(0, None)

@@ -11,7 +11,7 @@ from magnetite.core.calibrate.signal_levels import ROUNDING
 from magnetite.core.compute.psf import disk_transfer, gaussian_transfer
 from magnetite.core.gauges.kernels.slanted_edge import Edge
 from magnetite.core.picture import Picture, luma
-from magnetite.views.style import COLOURS, QUIET, bare, new_figure
+from magnetite.views.style import COLOURS, QUIET, bare, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 def photon_transfer_figure(result: PhotonTransfer, unit: str) -> Figure:
     """Variance against mean with the fitted line, and how far the points lie from it."""
     figure = new_figure(1280, 620)
-    figure.suptitle(f"Photon transfer: {result.step}", x=0.055, ha="left", fontsize=13)
+    headline(figure, f"Photon transfer: {result.step}")
     left, right = figure.subplots(1, 2, gridspec_kw={"width_ratios": [3, 2]})
     figure.subplots_adjust(left=0.075, right=0.98, top=0.88, bottom=0.1, wspace=0.2)
     points = result.points
@@ -62,7 +62,7 @@ def edge_figure(edge: Edge, picture: Picture) -> Figure:
     """The region, the edge's profile, and the modulation transfer with the blur that fits it."""
     figure = new_figure(1280, 560)
     words = "not reached" if edge.mtf50 is None else f"{edge.mtf50:.4f} cycles per px"
-    figure.suptitle(f"Slanted edge: MTF50 {words}", x=0.03, ha="left", fontsize=13)
+    headline(figure, f"Slanted edge: MTF50 {words}")
     window, profile, curve = figure.subplots(1, 3, gridspec_kw={"width_ratios": [1, 1.4, 1.8]})
     figure.subplots_adjust(left=0.03, right=0.98, top=0.86, bottom=0.11, wspace=0.22)
     window.imshow(luma(edge.region.of(picture)), cmap="gray", interpolation="nearest")

@@ -16,7 +16,7 @@ from magnetite.core.curves.comparison import hull, mean_curve
 from magnetite.core.curves.study import Curves, better_of
 from magnetite.core.errors import InputError
 from magnetite.core.methods.declarations import Metric
-from magnetite.views.style import COLOURS, MARKERS, label_ends, new_figure
+from magnetite.views.style import COLOURS, MARKERS, headline, label_ends, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -81,7 +81,7 @@ def _panel(curves: Curves, metric: str) -> Panel:
 def rate_distortion(panels: Sequence[Panel], title: str) -> Figure:
     """Draw scores over rate in bits per pixel on a logarithmic axis, lines named at their ends."""
     figure = new_figure(1280, 640)
-    figure.suptitle(title, x=0.055, ha="left", fontsize=13)
+    headline(figure, title)
     all_axes = figure.subplots(1, len(panels), squeeze=False)[0]
     longest = max((len(_short(line.label)) for panel in panels for line in panel.lines), default=0)
     margin = 40 + 7.5 * longest  # px beside each pair of axes for the names of its lines
@@ -100,7 +100,7 @@ def small_multiples(panels: Sequence[Panel], title: str) -> Figure:
     rows = math.ceil(len(panels) / columns)
     figure = new_figure(1280, 120 + 360 * rows)
     height = 120 + 360 * rows
-    figure.suptitle(title, x=0.04, ha="left", fontsize=13, y=1 - 20 / height)
+    headline(figure, title)
     grid = figure.subplots(rows, columns, squeeze=False)
     figure.subplots_adjust(
         left=0.04, right=0.985, top=1 - 120 / height, bottom=60 / height, wspace=0.22, hspace=0.35

@@ -9,7 +9,7 @@ import numpy as np
 from magnetite.core.gauges.noise_level import NoiseCurve
 from magnetite.core.verbs.gauge import GaugeCurves
 from magnetite.views.calibration import draw_transfer
-from magnetite.views.style import COLOURS, QUIET, new_figure
+from magnetite.views.style import COLOURS, QUIET, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -20,7 +20,7 @@ def curves_figure(curves: GaugeCurves, name: str) -> Figure:
     """What there is of both curves, side by side."""
     noise, edge = curves.noise, curves.edge
     figure = new_figure(1280, 560)
-    figure.suptitle(f"Curves of {name}", x=0.055, ha="left", fontsize=13)
+    headline(figure, f"Curves of {name}")
     drawn = [noise is not None, edge is not None]
     panels = list(figure.subplots(1, sum(drawn), squeeze=False)[0])
     figure.subplots_adjust(left=0.06, right=0.98, top=0.86, bottom=0.11, wspace=0.16)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from magnetite.core.analysis.maps import Map
-from magnetite.views.style import bare, new_figure
+from magnetite.views.style import bare, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -24,7 +24,7 @@ def maps_figure(maps: Sequence[Map], title: str) -> Figure:
     aspect = maps[0].values.shape[0] / maps[0].values.shape[1]
     height = 70 + rows * (540 * min(aspect, 1.2) + 60)
     figure = new_figure(1280, height)
-    figure.suptitle(title, x=0.03, y=1 - 18 / height, ha="left", va="top", fontsize=13)
+    headline(figure, title)
     grid = figure.subplots(rows, columns, squeeze=False)
     figure.subplots_adjust(
         left=0.03, right=0.96, top=1 - 80 / height, bottom=20 / height, wspace=0.12, hspace=0.22

@@ -15,7 +15,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import check_comparable
 from magnetite.views.spectrum import draw_radial
-from magnetite.views.style import COLOURS, QUIET, bare, new_figure
+from magnetite.views.style import COLOURS, QUIET, bare, fitted, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -47,7 +47,8 @@ class Declared:
 
 
 def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -> Figure:
-    """Difference image scaled for sight, histogram with the declared density, radial spectrum.
+    """The equation reference + noise = sum at one scale; the noise scaled for sight, its
+    histogram with the declared density, its radial spectrum.
 
     Raises
     ------
@@ -64,23 +65,26 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -
     difference = test.on_scale(scale) - reference.on_scale(scale)
     unit, sd = reference.amplitude_unit, float(difference.std())
     reach = float(np.quantile(np.abs(difference), 0.999)) or reference.full_scale / 255
-    aspect = reference.height / reference.width
-    figure = new_figure(1280, 560)
-    figure.suptitle(
+    wide = 390.0
+    tall = wide * min(reference.height / reference.width, 1.0)
+    height = tall + 500
+    figure = new_figure(1280, height)
+    headline(
+        figure,
         f"{test.origin} minus {reference.origin}: mean {difference.mean():.4g}, "
         f"sd {sd:.4g} {reference.amplitude_words}",
-        x=0.03, ha="left", fontsize=13,
-    )  # fmt: skip
-    width = min(0.42, 0.66 * 560 / 1280 / aspect)
-    image = figure.add_axes((0.03, 0.14, width, 0.7))
-    left = 0.03 + width + 0.055
-    each = (0.985 - left - 0.055) / 2
-    histogram = figure.add_axes((left, 0.13, each, 0.71))
-    spectrum = figure.add_axes((left + each + 0.055, 0.13, each, 0.71))
+    )
+    _draw_equation(figure, reference, test, difference / scale, (wide, tall))
+    foot, room = 60 / height, 330 / height
+    image = figure.add_axes((26 / 1280, foot, wide / 1280, room))
+    histogram = figure.add_axes((500 / 1280, foot, 330 / 1280, room))
+    spectrum = figure.add_axes((910 / 1280, foot, 345 / 1280, room))
     image.imshow((difference / reach / 2 + 0.5).clip(0, 1), cmap="gray", vmin=0, vmax=1)
-    image.set_anchor("N")
+    image.set_anchor("NW")
     bare(image)
-    image.set_title(f"black −{reach:.3g} {unit}, gray 0, white +{reach:.3g} {unit}", fontsize=10)
+    image.set_title(
+        f"noise alone: black −{reach:.3g} {unit}, gray 0, white +{reach:.3g} {unit}", fontsize=10
+    )
     _draw_histogram(histogram, difference, unit, reference.bits is not None, declared)
     frequency, power = radial_power(difference)
     draw_radial(spectrum, frequency, power, "difference", COLOURS[0])
@@ -92,6 +96,33 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -
     spectrum.set_title("power over frequency", fontsize=10)
     spectrum.set_ylabel(f"dB of 1 {unit}²")
     return figure
+
+
+def _draw_equation(
+    figure: Figure,
+    reference: Picture,
+    test: Picture,
+    noise: Float64,
+    size: tuple[float, float],
+) -> None:
+    """Reference, noise about mid-gray, and sum, on one gray scale, with the signs between them."""
+    wide, tall = size
+    height = figure.get_figheight() * figure.dpi
+    terms = (
+        (reference.origin, reference.on_scale(1.0), "+"),
+        ("noise at the same scale, mid-gray is 0", noise + 0.5, "="),
+        (test.origin, test.on_scale(1.0), ""),
+    )
+    for k, (title, pixels, sign) in enumerate(terms):
+        left = 26 + k * (wide + 29)
+        axes = figure.add_axes((left / 1280, 1 - (68 + tall) / height, wide / 1280, tall / height))
+        axes.imshow(pixels.clip(0, 1), cmap="gray", vmin=0, vmax=1)
+        bare(axes)
+        axes.set_title(fitted(title, wide, 10), fontsize=10)
+        figure.text(
+            (left + wide + 14.5) / 1280, 1 - (68 + tall / 2) / height, sign, ha="center",
+            va="center", fontsize=18,
+        )  # fmt: skip
 
 
 def _draw_histogram(

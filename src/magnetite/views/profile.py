@@ -12,7 +12,7 @@ from magnetite.core.arrays import Float64
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import Picture, luma
 from magnetite.core.quantities import read_number
-from magnetite.views.style import COLOURS, bare, new_figure
+from magnetite.views.style import COLOURS, bare, fitted, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -101,16 +101,24 @@ def profile_figure(pictures: Sequence[Picture], names: Sequence[str], segment: S
             )
     lines = [segment.sampled(picture) for picture in pictures]
     figure = new_figure(1280, 560)
-    figure.suptitle(f"Luma along the line {segment}", x=0.03, ha="left", fontsize=13)
+    headline(figure, f"Luma along the line {segment}")
     image, plot = figure.subplots(1, 2, gridspec_kw={"width_ratios": [1, 2.1]})
     figure.subplots_adjust(left=0.03, right=0.98, top=0.88, bottom=0.11, wspace=0.15)
     image.imshow(first.pixels().clip(0, 1), cmap="gray", vmin=0, vmax=1)
     image.plot([segment.x1, segment.x2], [segment.y1, segment.y2], color="#FFB000", lw=1.6)
     bare(image)
-    image.set_title(names[0], fontsize=10)
+    image.set_title(fitted(names[0], 380, 10), fontsize=10)
     for (distance, values), name, colour in zip(lines, names, COLOURS, strict=False):
         marker = "o" if distance.size <= _MARKED else ""
-        plot.plot(distance, values, color=colour, label=name, marker=marker, markersize=3, lw=1.4)
+        plot.plot(
+            distance,
+            values,
+            color=colour,
+            label=fitted(name, 400),
+            marker=marker,
+            markersize=3,
+            lw=1.4,
+        )
     plot.set(xlabel=f"px from {segment.x1:g},{segment.y1:g}", ylabel=first.amplitude_unit)
     plot.set_xlim(0, segment.length)
     plot.grid(True)

@@ -18,7 +18,7 @@ from magnetite.core.arrays import Float64
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import check_comparable
-from magnetite.views.style import COLOURS, QUIET, bare, new_figure
+from magnetite.views.style import COLOURS, QUIET, bare, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -43,9 +43,7 @@ def residual_figure(before: Picture, after: Picture) -> Figure:
     difference = (first - second).astype(np.float64) * before.full_scale
     unit = before.amplitude_unit
     figure = new_figure(1280, 560)
-    figure.suptitle(
-        f"{before.origin} minus {after.origin}: {taken.verdict}", x=0.03, ha="left", fontsize=13
-    )
+    headline(figure, f"{before.origin} minus {after.origin}: {taken.verdict}")
     aspect = before.height / before.width
     width = min(0.42, 0.66 * 560 / 1280 / aspect)
     image = figure.add_axes((0.03, 0.14, width, 0.7))

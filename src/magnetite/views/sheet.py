@@ -7,33 +7,39 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
+from magnetite.core.arrays import Pixels, UInt8
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
-from magnetite.views.style import bare, new_figure
+from magnetite.views.style import bare, fitted, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
 WIDTH = 1280
-_MARGIN, _GAP, _TITLE = 16, 14, 44
+_MARGIN, _GAP = 16, 14
+#: Height of a line of a title, and of a heading, px.
+_LINE, _HEADING = 15, 34
 _CROP_COLOUR = "#FFB000"
 MAX_PICTURES = 40
 
 
 def sheet(
-    pictures: Sequence[Picture],
+    pictures: Sequence[Picture | None],
     titles: Sequence[str],
     crop: Region | None = None,
     columns: int | None = None,
+    *,
+    heading: str = "",
+    below: float = 0,
 ) -> Figure:
     """Draw pictures side by side, all at one scale, black at 0 and white at full scale.
 
-    Titles may have two lines. With a crop, the same region of each stands enlarged below its
-    picture, every sample a square, its frame drawn in the picture.
+    Titles may have several lines. With a crop, the same region of each stands enlarged below its
+    picture, every sample a square, its frame drawn in the picture. None leaves a place empty.
+    Below the pictures, as many px as are asked for stay free.
 
     Raises
     ------
@@ -46,45 +52,63 @@ def sheet(
         raise InputError(f"a sheet shows 1 to {MAX_PICTURES} pictures, not {len(pictures)}")
     columns = columns or _columns(len(pictures), crop)
     rows = math.ceil(len(pictures) / columns)
-    cell = (WIDTH - 2 * _MARGIN - (columns - 1) * _GAP) / columns
-    widest = max(picture.width for picture in pictures)
-    tallest = max(picture.height for picture in pictures)
+    cell = cell_width(columns)
+    present = [picture for picture in pictures if picture is not None]
+    widest = max(picture.width for picture in present)
+    tallest = max(picture.height for picture in present)
+    title_height = _LINE * max(title.count("\n") + 1 for title in titles) + 14
+    head = float(_HEADING if heading else 0)
     # One scale for all, in sheet px per picture px. Small pictures are enlarged.
     scale = min(cell / widest, 640 / tallest)
     crop_height = 0.0 if crop is None else cell * min(crop.height / crop.width, 1.0) + _GAP / 2
-    row_height = _TITLE + tallest * scale + crop_height + _GAP
-    height = rows * row_height + _MARGIN
+    row_height = title_height + tallest * scale + crop_height + _GAP
+    height = head + rows * row_height + _MARGIN + below
     figure = new_figure(WIDTH, height)
+    if heading:
+        figure.text(
+            _MARGIN / WIDTH, 1 - 24 / height, fitted(heading, WIDTH - 2 * _MARGIN, 13), fontsize=13
+        )
     for i, (picture, title) in enumerate(zip(pictures, titles, strict=True)):
+        if picture is None:
+            continue
         left = _MARGIN + (i % columns) * (cell + _GAP)
-        top = (i // columns) * row_height + _TITLE
+        top = head + (i // columns) * row_height + title_height
         frame = (left, top, picture.width * scale, picture.height * scale)
         axes = _place(figure, frame, height)
         _show(axes, _visible(picture, max(1, int(1 / scale))), picture)
-        axes.set_title(_fitted(title, cell), fontsize=9.5, loc="left", pad=4)
+        axes.set_title(fitted(title, cell), fontsize=9.5, loc="left", pad=4)
         if crop is not None:
             _mark(axes, crop)
             shrink = min(1.0, crop.width / crop.height)
-            below = (left, top + tallest * scale + _GAP / 2, cell * shrink, crop_height - _GAP / 2)
-            _show(_place(figure, below, height), _displayed(crop.of(picture)), None)
+            part = (left, top + tallest * scale + _GAP / 2, cell * shrink, crop_height - _GAP / 2)
+            _show(_place(figure, part, height), _displayed(crop.of(picture)), None)
     return figure
 
 
-def busiest(picture: Picture, share: float = 0.2) -> Region:
+def cell_width(columns: int) -> float:
+    """Width of a picture's place, px, where so many stand side by side."""
+    return (WIDTH - 2 * _MARGIN - (columns - 1) * _GAP) / columns
+
+
+def busiest(picture: Picture, share: float = 0.2, *, wide: bool = False) -> Region:
     """The part of a picture with most going on: where its samples differ most from neighbours.
 
-    Its sides are a share of the picture's shorter one, at least 16 px in larger pictures.
+    Its sides are a share of the picture's shorter one, at least 16 px in larger pictures; a wide
+    part has the shape of the picture.
     """
     gray = picture.luma().pixels().astype(np.float64)
-    side = min(max(16, round(share * min(gray.shape))), *gray.shape)
+    shape = gray.shape if wide else (min(gray.shape),) * 2
+    tall, side = (
+        min(max(16, round(share * n)), most) for n, most in zip(shape, gray.shape, strict=True)
+    )
     slopes = np.zeros(gray.shape)
     slopes[:, 1:] += np.abs(np.diff(gray, axis=1))
     slopes[1:] += np.abs(np.diff(gray, axis=0))
     sums = np.zeros((gray.shape[0] + 1, gray.shape[1] + 1))
     sums[1:, 1:] = slopes.cumsum(axis=0).cumsum(axis=1)
-    total = sums[side:, side:] - sums[:-side, side:] - sums[side:, :-side] + sums[:-side, :-side]
+    total = sums[tall:, side:] - sums[:-tall, side:] - sums[tall:, :-side] + sums[:-tall, :-side]
     top, left = np.unravel_index(int(total.argmax()), total.shape)
-    return Region(int(left), int(top), side, side)
+    return Region(int(left), int(top), side, tall)
 
 
 def _columns(count: int, crop: Region | None) -> int:
@@ -99,30 +123,29 @@ def _place(figure: Figure, frame: tuple[float, float, float, float], height: flo
     return figure.add_axes((left / WIDTH, bottom / height, wide / WIDTH, tall / height))
 
 
-def _visible(picture: Picture, shrink: int) -> NDArray[np.generic]:
+def _visible(picture: Picture, shrink: int) -> UInt8:
     """Samples for display, averaged over squares where the sheet has fewer px than the picture."""
     pixels = picture.pixels()
     if shrink > 1 and min(picture.height, picture.width) >= shrink:
         rows, columns = (n // shrink * shrink for n in pixels.shape[:2])
-        squares = pixels[:rows, :columns].reshape(
-            rows // shrink, shrink, columns // shrink, shrink, *pixels.shape[2:]
-        )
-        pixels = squares.mean(axis=(1, 3))
+        corners = [(i, j) for i in range(shrink) for j in range(shrink)]
+        total = sum(pixels[i:rows:shrink, j:columns:shrink] for i, j in corners)
+        pixels = np.asarray(total / len(corners), pixels.dtype)
     return _displayed(pixels)
 
 
-def _displayed(pixels: NDArray[np.generic]) -> NDArray[np.generic]:
+def _displayed(pixels: Pixels) -> UInt8:
+    """Samples as a screen shows them, 8 bits RGB: so they are drawn fastest."""
     if pixels.ndim == 3 and pixels.shape[2] != 3:
         raise PictureError(f"a sheet shows gray and RGB pictures, not {pixels.shape[2]} planes")
-    return np.asarray(pixels).clip(0, 1)
+    levels = np.rint(pixels.clip(0, 1) * 255).astype(np.uint8)
+    return levels if levels.ndim == 3 else np.repeat(levels[..., np.newaxis], 3, axis=2)
 
 
-def _show(axes: Axes, pixels: NDArray[np.generic], picture: Picture | None) -> None:
+def _show(axes: Axes, pixels: UInt8, picture: Picture | None) -> None:
     extent = None if picture is None else (0.0, picture.width, picture.height, 0.0)
     smooth = "nearest" if picture is None else "auto"
-    axes.imshow(
-        pixels, cmap="gray", vmin=0, vmax=1, extent=extent, interpolation=smooth, aspect="auto"
-    )
+    axes.imshow(pixels, extent=extent, interpolation=smooth, aspect="auto")
     bare(axes)
 
 
@@ -135,16 +158,3 @@ def _mark(axes: Axes, crop: Region) -> None:
             corner, crop.width, crop.height, fill=False, edgecolor=_CROP_COLOUR, linewidth=1.4
         )
     )
-
-
-def _fitted(title: str, cell: float) -> str:
-    """The title's lines, shortened in the middle to the width of a cell."""
-    most = max(8, int(cell / 6.9))
-
-    def shortened(line: str) -> str:
-        if len(line) <= most:
-            return line
-        head = (most - 1) * 2 // 3
-        return f"{line[:head]}…{line[len(line) - (most - 1 - head) :]}"
-
-    return "\n".join(map(shortened, title.splitlines()))

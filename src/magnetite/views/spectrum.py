@@ -11,7 +11,7 @@ from magnetite.core.analysis.spectrum import power, radial_power
 from magnetite.core.arrays import Float64
 from magnetite.core.errors import InputError
 from magnetite.core.picture import Picture, luma
-from magnetite.views.style import COLOURS, bare, new_figure
+from magnetite.views.style import COLOURS, bare, fitted, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -33,10 +33,10 @@ def spectrum_figure(pictures: Sequence[Picture], names: Sequence[str]) -> Figure
     if not 1 <= len(pictures) <= MOST_PICTURES:
         raise InputError(f"spectra of 1 to {MOST_PICTURES} pictures are shown, not {len(pictures)}")
     figure = new_figure(1280, 720 if len(pictures) > 1 else 600)
-    figure.suptitle(
+    headline(
+        figure,
         f"Power spectrum of luma: {_RANGE:.0f} dB from black to white, frequency 0 in the middle",
-        x=0.03, ha="left", fontsize=13,
-    )  # fmt: skip
+    )
     columns = 2 if len(pictures) > 1 else 1
     rows = -(-len(pictures) // columns)
     outer = figure.add_gridspec(1, 2, left=0.03, right=0.98, top=0.88, bottom=0.1, wspace=0.14)
@@ -53,8 +53,8 @@ def spectrum_figure(pictures: Sequence[Picture], names: Sequence[str]) -> Figure
             extent=(-0.5, 0.5, 0.5, -0.5), aspect="equal",
         )  # fmt: skip
         bare(axes)
-        axes.set_title(name, fontsize=9.5)
-        draw_radial(radial, *radial_power(plane), name, COLOURS[i])
+        axes.set_title(fitted(name, 560 / columns), fontsize=9.5)
+        draw_radial(radial, *radial_power(plane), fitted(name, 400), COLOURS[i])
     radial.set_title("mean over all directions", fontsize=10)
     radial.set_ylabel("dB of 1 dn² of 8 bits")
     radial.legend(frameon=False)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import importlib.util
 import io
+import os
+import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from magnetite.core.errors import FileError
+from magnetite.core.errors import FileError, InputError
 from magnetite.files.atomic import check_writable, write_bytes
 from magnetite.files.names import shown
 
@@ -52,6 +55,25 @@ def new_figure(width: float, height: float) -> Figure:
     return Figure(figsize=size, dpi=DOTS_PER_INCH, facecolor="white")
 
 
+def fitted(text: str, width: float, size: float = 9.5) -> str:
+    """The lines of a text, each shortened in the middle to a width in px at a size in points."""
+    most = max(8, int(width / (0.74 * size)))
+
+    def shortened(line: str) -> str:
+        if len(line) <= most:
+            return line
+        head = (most - 1) * 2 // 3
+        return f"{line[:head]}…{line[len(line) - (most - 1 - head) :]}"
+
+    return "\n".join(map(shortened, text.splitlines()))
+
+
+def headline(figure: Figure, text: str) -> None:
+    """What a figure shows, at its top left; shortened in the middle to its width."""
+    width, height = (inches * DOTS_PER_INCH for inches in figure.get_size_inches())
+    figure.text(16 / width, 1 - 12 / height, fitted(text, width - 32, 13), fontsize=13, va="top")
+
+
 def bare(axes: Axes) -> None:
     """Leave nothing of the axes but a thin frame: a picture needs no ticks."""
     axes.set_xticks([])
@@ -81,8 +103,34 @@ def save(figure: Figure, path: Path) -> None:
     }
     for text in figure.findobj(Text):
         text.set_text(shown(text.get_text()))
-    figure.savefig(buffer, format=ending, metadata=metadata[ending])
+    more: dict[str, Any] = {"pil_kwargs": {"compress_level": 4}} if ending == "png" else {}
+    figure.savefig(buffer, format=ending, metadata=metadata[ending], **more)
     write_bytes(path, buffer.getvalue())
+
+
+def check_display() -> None:
+    """Raise `InputError` where no window can be opened."""
+    if sys.platform.startswith("linux") and not (
+        os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
+    ):
+        raise InputError("--show needs a display, and this session has none: open the file instead")
+    if importlib.util.find_spec("tkinter") is None:
+        raise InputError("--show needs Python's tkinter, which is not installed here")
+
+
+def open_window(figure: Figure, title: str) -> None:
+    """Show a figure in a window until it is closed."""
+    import tkinter
+
+    from matplotlib.backends.backend_tkagg import FigureCanvasTkAgg
+
+    try:
+        manager = FigureCanvasTkAgg.new_manager(figure, 1)
+    except tkinter.TclError as error:
+        raise InputError(f"--show: no window can be opened ({error})") from None
+    manager.set_window_title(title)
+    manager.show()
+    manager.start_main_loop()
 
 
 def label_ends(axes: Axes, ends: Sequence[tuple[float, str, str]]) -> None:

@@ -8,7 +8,7 @@ import numpy as np
 
 from magnetite.core.picture import Picture, luma
 from magnetite.core.picture.region import Region
-from magnetite.views.style import bare, new_figure
+from magnetite.views.style import bare, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -17,8 +17,22 @@ if TYPE_CHECKING:
 _MOST_FACETS = 140
 
 
-def surface_figure(picture: Picture, name: str, region: Region | None = None) -> Figure:
+#: From where the landscape is seen unless said otherwise, degrees.
+TURN, TILT = -68.0, 48.0
+
+
+def surface_figure(
+    picture: Picture,
+    name: str,
+    region: Region | None = None,
+    *,
+    turn: float = TURN,
+    tilt: float = TILT,
+) -> Figure:
     """Luma of a region as heights, beside the region itself.
+
+    It is seen from a direction that turns about the vertical, and from a height above the plane,
+    both in degrees; -90 is from the lower edge of the picture, 90 is from above.
 
     Raises
     ------
@@ -35,7 +49,8 @@ def surface_figure(picture: Picture, name: str, region: Region | None = None) ->
     heights = cut.reshape(rows, step[0], columns, step[1]).mean(axis=(1, 3))
     figure = new_figure(1280, 640)
     averaged = "" if tile == 1 else f", averaged over {tile}x{tile} px"
-    figure.suptitle(f"{name}: luma of {region} as heights{averaged}", x=0.03, ha="left")
+    title = f"{name}: luma of {region} as heights{averaged}"
+    headline(figure, title)
     image = figure.add_axes((0.03, 0.08, 0.26, 0.8))
     image.imshow(samples.clip(0, 1), cmap="gray", vmin=0, vmax=1, interpolation="nearest")
     bare(image)
@@ -48,7 +63,7 @@ def surface_figure(picture: Picture, name: str, region: Region | None = None) ->
     )  # fmt: skip
     axes.set(xlabel="x (px)", ylabel="y (px)", zlabel=picture.amplitude_unit)
     axes.invert_yaxis()
-    axes.view_init(elev=48, azim=-68)
+    axes.view_init(elev=tilt, azim=turn)
     tallest = max(columns, rows)
     axes.set_box_aspect((columns / tallest, rows / tallest, 0.4), zoom=1.15)
     return figure

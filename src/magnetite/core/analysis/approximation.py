@@ -15,6 +15,8 @@ from magnetite.core.errors import PictureError
 #: Larger pictures take too long to decompose.
 _MOST_PIXELS = 2**23
 _BLOCK = 8
+#: Ranks whose pictures are shown.
+_RANKS = (1, 3, 10, 30, 100)
 
 
 @dataclass(frozen=True)
@@ -35,6 +37,9 @@ class Approximation:
     shares: Float64
     block_error: Float64
     whole_error: Float64
+    #: Ranks, and the best picture of each, full-scale units.
+    ranks: tuple[int, ...]
+    pictures: tuple[Float64, ...]
 
 
 def approximate(plane: Pixels) -> Approximation:
@@ -49,7 +54,7 @@ def approximate(plane: Pixels) -> Approximation:
         If the plane has more than 2^23 samples.
     """
     from scipy.fft import dctn, fft2
-    from scipy.linalg import svdvals
+    from scipy.linalg import svd
 
     if plane.size > _MOST_PIXELS:
         raise PictureError(
@@ -58,7 +63,8 @@ def approximate(plane: Pixels) -> Approximation:
         )
     centred = np.asarray(plane - 0.5, np.float64)
     height, width = centred.shape
-    values = svdvals(centred)
+    left, values, right = svd(centred, full_matrices=False)
+    ranks = tuple(rank for rank in _RANKS if rank <= values.size)
     blocks = Blocks(height, width, (_BLOCK, _BLOCK)).forward(centred)  # type: ignore[arg-type]
     patches = blocks.reshape(-1, blocks.shape[2] * blocks.shape[3])
     spread = np.linalg.eigvalsh(np.atleast_2d(np.cov(patches, rowvar=False, bias=True)))[::-1]
@@ -73,6 +79,8 @@ def approximate(plane: Pixels) -> Approximation:
         shares,
         _share_errors(dctn(blocks, axes=(2, 3), norm="ortho"), shares),
         _share_errors(fft2(centred, norm="ortho"), shares),
+        ranks,
+        tuple((left[:, :k] * values[:k]) @ right[:k] + 0.5 for k in ranks),
     )
 
 

@@ -1,0 +1,200 @@
+"""Sweep: the same picture at several values of one or two settings."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from itertools import dropwhile
+from threading import local
+from typing import Any
+
+from magnetite.core.arrays import Samples
+from magnetite.core.chain.bind import ReadOnce
+from magnetite.core.chain.notation import parse_sweep
+from magnetite.core.chain.step import Chain, Step
+from magnetite.core.compute.threads import each
+from magnetite.core.errors import ChainError, InputError
+from magnetite.core.methods.parameters import Files
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture.matching import check_comparable
+from magnetite.core.rows import data_frame
+from magnetite.core.verbs.degrade import degrade_chain
+from magnetite.core.verbs.figures import parse_figures
+from magnetite.core.verbs.score import Scorer
+from magnetite.core.verbs.treatment import Kept, treat
+
+#: What a chain of a sweep may hold: a degradation, then codecs and restorations.
+KINDS = ("degradation", "codec", "restoration")
+
+
+@dataclass(frozen=True)
+class Axis:
+    """A setting that is swept, and its values as they are written."""
+
+    name: str
+    values: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Swept:
+    """One picture of a sweep."""
+
+    #: Canonical text of the chain.
+    chain: str
+    #: Where it stands on each axis.
+    place: tuple[int, ...]
+    picture: Picture = field(repr=False)
+    #: Bytes of the file of the last codec, and its rate.
+    bytes: int | None
+    bpp: float | None
+    scores: dict[str, float]
+
+
+@dataclass(frozen=True)
+class Sweep:
+    """Pictures over one or two settings, and their scores."""
+
+    #: The chain with its lists, as it was written.
+    text: str
+    source: Picture = field(repr=False)
+    reference: Picture = field(repr=False)
+    axes: tuple[Axis, ...]
+    cells: tuple[Swept, ...]
+    metrics: tuple[str, ...]
+
+    def settings(self, cell: Swept) -> list[str]:
+        """The values of a picture on each axis, as in `step=5dn`."""
+        return [
+            f"{axis.name}={axis.values[k]}" for axis, k in zip(self.axes, cell.place, strict=True)
+        ]
+
+    def rows(self) -> list[tuple[Any, ...]]:
+        """A row for each picture: values of the axes, rate, bytes, scores."""
+        return [
+            (
+                *(axis.values[k] for axis, k in zip(self.axes, cell.place, strict=True)),
+                cell.bpp, cell.bytes, *(cell.scores.get(metric) for metric in self.metrics),
+            )
+            for cell in self.cells
+        ]  # fmt: skip
+
+    @property
+    def titles(self) -> list[str]:
+        """Titles of the rows' values."""
+        return [*(axis.name for axis in self.axes), "bpp", "bytes", *self.metrics]
+
+    def frame(self) -> Any:
+        """The rows as a pandas data frame."""
+        frame = data_frame(self.rows())
+        frame.columns = self.titles
+        return frame
+
+
+def sweep(
+    source: Picture | Samples,
+    chain: str | Sequence[str],
+    *,
+    reference: Picture | Samples | None = None,
+    metrics: str = "psnr,ssim",
+    seed: int = 0,
+    files: Files | None = None,
+    most: int = 40,
+) -> Sweep:
+    """Treat a picture by a chain at every value of one or two settings.
+
+    Parameters
+    ----------
+    source : Picture or array
+    chain : str
+        Degradations, then codecs and restorations, with lists or ranges, as in
+        `dct step=5dn,10dn,20dn` or `gaussian-noise sd=8dn + nl-means sd=4dn,8dn,16dn`.
+    reference : Picture or array, optional
+        What the results are scored against; the source if left out.
+    metrics : str
+        As `score` takes them; what does not suit the pictures is left out.
+    seed : int
+        Of the degradations.
+    files : Files, optional
+        Reads what settings name by file.
+    most : int
+        Pictures that a sweep may have.
+
+    Raises
+    ------
+    ChainError
+        If the chain cannot be read, or a degradation follows a restoration.
+    InputError
+        If more than two settings, or more pictures than `most` are swept.
+    PictureError
+        If source and reference do not match, or do not suit a step.
+    """
+    picture = as_picture(source)
+    clean = picture if reference is None else as_picture(reference)
+    check_comparable(clean, picture)
+    chains = parse_sweep(chain, *KINDS)
+    if len(chains) > most:
+        raise InputError(f"the sweep has {len(chains)} pictures; at most {most} are drawn")
+    axes, places = _axes(chains)
+    parts = [_parted(one) for one in chains]
+    read, known = ReadOnce(files), local()
+    degraded = {
+        str(first): degrade_chain(picture, first, seed, read) if first.steps else picture
+        for first, _ in parts
+    }
+    kept = {text: Kept() for text in degraded}
+
+    def work(number: int) -> Swept:
+        first, rest = (str(parts[number][0]), parts[number][1])
+        made, size = treat(degraded[first], rest, None, read, kept[first])
+        if not hasattr(known, "scorer"):
+            known.scorer = Scorer(clean, files=files)
+        scores = dict(known.scorer.score(made, metrics, strict=False))
+        bpp = None if size is None else 8 * size / (made.width * made.height)
+        return Swept(str(chains[number]), places[number], made, size, bpp, scores)
+
+    cells = tuple(each(work, range(len(chains)), name=lambda number: str(chains[number])))
+    asked = (str(step) for step in parse_figures(metrics, "metric"))
+    present = tuple(label for label in asked if any(label in cell.scores for cell in cells))
+    text = " ".join([chain] if isinstance(chain, str) else chain)
+    return Sweep(text, picture, clean, axes, cells, present)
+
+
+def _parted(chain: Chain) -> tuple[Chain, Chain]:
+    """The degradation, up to the last step that is one, and the treatment."""
+    treatment = list(dropwhile(lambda step: step.kind == "degradation", chain.steps))
+    late = [step for step in treatment if step.kind == "degradation"]
+    if late:
+        raise ChainError(f"{late[0].name}: degradations come before codecs and restorations")
+    return Chain(chain.steps[: len(chain.steps) - len(treatment)]), Chain(tuple(treatment))
+
+
+def _axes(chains: list[Chain]) -> tuple[tuple[Axis, ...], list[tuple[int, ...]]]:
+    """The settings that differ between chains, and where each chain stands on them."""
+    swept: list[tuple[str, list[str]]] = []
+    for place, step in enumerate(chains[0].steps):
+        for key, _ in step.settings:
+            texts = [_spelled(chain.steps[place], key) for chain in chains]
+            if len(set(texts)) > 1:
+                swept.append((_name(chains[0], place, key), texts))
+    if len(swept) > 2:
+        names = ", ".join(name for name, _ in swept)
+        raise InputError(f"a sweep has one or two settings with several values, not {names}")
+    if not swept:
+        swept = [("chain", [str(chain) for chain in chains])]
+    axes = tuple(Axis(name, tuple(dict.fromkeys(texts))) for name, texts in swept)
+    places = [
+        tuple(axis.values.index(texts[k]) for axis, (_, texts) in zip(axes, swept, strict=True))
+        for k in range(len(chains))
+    ]
+    return axes, places
+
+
+def _spelled(step: Step, key: str) -> str:
+    return step.method.parameters[key].kind.spell(dict(step.settings)[key])
+
+
+def _name(chain: Chain, place: int, key: str) -> str:
+    """The setting's key; with its step's name where another step has the same key."""
+    others = [step for k, step in enumerate(chain.steps) if k != place]
+    shared = any(key in step.method.parameters for step in others)
+    return f"{chain.steps[place].name} {key}" if shared else key

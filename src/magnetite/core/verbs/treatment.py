@@ -1,0 +1,111 @@
+"""Treat a degraded picture: restorations and codecs in a row, from real files."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from threading import Lock
+
+from magnetite.core.chain.bind import ReadOnce
+from magnetite.core.chain.step import KNOWN, Chain, Step
+from magnetite.core.errors import InputError
+from magnetite.core.picture import Picture
+from magnetite.core.quantities import Quantity
+from magnetite.core.verbs.coding import Coder, expand
+from magnetite.core.verbs.restoring import run
+
+#: A picture part of the way through a treatment: itself, and the bytes of the last codec's file.
+State = tuple[Picture, int | None]
+
+
+@dataclass
+class Kept:
+    """What treatments of one picture that begin alike need not compute again."""
+
+    #: Pictures after restorations, by the canonical text of all that was done.
+    states: dict[str, State] = field(default_factory=dict)
+    #: What coded the picture last: it keeps colours and transform.
+    _coder: Coder | None = None
+    _lock: Lock = field(default_factory=Lock)
+
+    def code(self, picture: Picture, step: Step) -> bytes:
+        """The file of a picture, by the coder that coded it last if there is one."""
+        with self._lock:
+            if self._coder is None or self._coder.picture is not picture:
+                self._coder = Coder(picture)
+            return self._coder.code(step).data
+
+
+def treat(
+    degraded: Picture,
+    chain: Chain | None,
+    known: Quantity | None = None,
+    files: ReadOnce | None = None,
+    kept: Kept | None = None,
+) -> State:
+    """A picture after restorations and codecs, and the bytes of the last codec's file.
+
+    Between restorations samples stay float; a codec codes whole digital numbers, from its file.
+
+    Parameters
+    ----------
+    degraded : Picture
+    chain : Chain or None
+        None leaves the picture as it is.
+    known : Quantity, optional
+        What stands for settings that are written `known`.
+    files : ReadOnce, optional
+        Reads what settings name by file.
+    kept : Kept, optional
+        Of treatments of the same picture before.
+
+    Raises
+    ------
+    InputError
+        If a setting is `known` and nothing is known.
+    """
+    kept = kept or Kept()
+    state: State = degraded, None
+    done = ""
+    for part in _runs(_with_known(chain, known) if chain is not None else None):
+        done += f"{part} + "
+        if done in kept.states:
+            state = kept.states[done]
+            continue
+        state = _part_done(state, part, files, kept)
+        if part.steps[0].kind == "restoration":
+            kept.states[done] = state
+    return state
+
+
+def _part_done(state: State, part: Chain, files: ReadOnce | None, kept: Kept) -> State:
+    picture, size = state
+    if part.steps[0].kind == "codec":
+        data = kept.code(picture, part.steps[0])
+        return expand(data), len(data)
+    pixels, _ = run(picture, part, picture.pixels(), files)
+    return picture.with_pixels(pixels)[0], size
+
+
+def _runs(chain: Chain | None) -> list[Chain]:
+    """Restorations in a row together, each codec alone."""
+    groups: list[list[Step]] = []
+    for step in chain.steps if chain is not None else ():
+        if groups and step.kind == groups[-1][-1].kind == "restoration":
+            groups[-1].append(step)
+        else:
+            groups.append([step])
+    return [Chain(tuple(group)) for group in groups]
+
+
+def _with_known(chain: Chain, known: Quantity | None) -> Chain:
+    for place, step in enumerate(chain.steps):
+        for key, value in step.settings:
+            if value is not KNOWN:
+                continue
+            if known is None:
+                raise InputError(
+                    f"{step.name} {key}=known: no step of the degradation says the sd of its noise"
+                )
+            stated = step.method.parameters[key].kind.parse(str(known))
+            chain = chain.with_setting(place, key, stated)
+    return chain
