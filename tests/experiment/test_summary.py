@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import json
 from pathlib import Path
 
@@ -93,6 +95,7 @@ def test_rates_are_compared_at_equal_score() -> None:
              "treatment name", "bpp", "psnr", "ssim"]  # fmt: skip
     table = rates(Rows(pd.DataFrame(rows, columns=names), ("psnr", "ssim"), 0, 0), "psnr").frame
     assert table["BD-rate %"].tolist() == pytest.approx([-20])
+    assert table["gain"].tolist() == pytest.approx([3 * math.log2(1 / 0.8)], rel=1e-3)
 
 
 def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:

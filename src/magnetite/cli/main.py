@@ -21,6 +21,7 @@ from magnetite.cli import (
     gate,
     gauge,
     methods,
+    report,
     restore,
     run,
     scenes,
@@ -67,6 +68,7 @@ app.add_typer(view.app, name="view")
 app.command("curve", cls=steps_of("codec"))(curve.run)
 app.command("run")(run.run)
 app.command("summarize")(summarize.run)
+app.command("report")(report.run)
 app.add_typer(gate.app, name="gate")
 app.command("methods")(methods.run)
 

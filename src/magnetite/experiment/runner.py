@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import hashlib
+import json
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -18,6 +19,7 @@ from magnetite.core.verbs.figures import parse_figures
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
 from magnetite.experiment.ledger import Ledger
+from magnetite.experiment.provenance import machine, now, sources_text
 from magnetite.experiment.tasks import Cell, Facts, Job, Task, Work
 from magnetite.experiment.work import Done, facts_of
 from magnetite.files.atomic import make_folder, write_bytes
@@ -112,6 +114,10 @@ class _Run:
         asked = (*self._job.metrics, *self._job.gauges)
         self._ledger.describe(plan=text, version=__version__, figures="\n".join(asked))
         facts = self._references()
+        self._ledger.describe(
+            sources=sources_text(self._job.sources, facts, self._folder),
+            machine=json.dumps(machine()), started=now(),
+        )  # fmt: skip
         cells = (cell for _, _, own in self._job.groups(facts) for cell, _ in own)
         self._total = self._ledger.expect(facts, cells)
         try:
@@ -127,6 +133,8 @@ class _Run:
         export(self._ledger, self._folder)
         _, _, failed = self._ledger.counts()
         seconds = time.perf_counter() - start
+        if self._computed:
+            self._ledger.describe(finished=now(), seconds=f"{seconds:.1f}")
         return Outcome(self._folder, self._total, self._computed, self._reused, failed, seconds)
 
     def _references(self) -> list[Facts]:

@@ -167,14 +167,12 @@ def ranking(rows: Rows, metric: str) -> Table:
 
 
 def rates(rows: Rows, metric: str) -> Table | None:
-    """BD-rate of each treatment with a sweep of rates against the first of them."""
-    frame = rows.frame[rows.frame["bpp"].notna() & rows.frame[metric].notna()]
-    curves: dict[str, dict[tuple[str, str], list[tuple[float, float]]]] = {}
-    for key, group in frame.groupby(["treatment name", "reference", "degradation"], sort=False):
-        points = group.groupby("treatment", sort=False)[["bpp", metric]].mean()
-        if len(points) >= _LEAST_POINTS:
-            ordered = points.sort_values("bpp").itertuples(index=False, name=None)
-            curves.setdefault(key[0], {})[key[1:]] = list(ordered)
+    """Each treatment with a sweep of rates against the first of them, on the same pictures.
+
+    Rate at equal score (BD-rate), where the curves share scores, and score at equal rate, where
+    they share rates; each with its interval over references.
+    """
+    curves = _curves(rows, metric)
     names = list(curves)
     if len(names) < 2:
         return None
@@ -182,19 +180,46 @@ def rates(rows: Rows, metric: str) -> Table | None:
     made = []
     for name in names[1:]:
         common = [place for place in curves[names[0]] if place in curves[name]]
-        groups: dict[str, list[float]] = {}
+        saved: dict[str, list[float]] = {}
+        gained: dict[str, list[float]] = {}
         for place in common:
             one = compare(curves[names[0]][place], curves[name][place], better)  # type: ignore[arg-type]
             if one.bd_rate is not None:
-                groups.setdefault(place[0], []).append(100 * one.bd_rate)
-        if groups:
-            found = nested_interval(list(groups.values()))
-            made.append((names[0], name, *found[:3], sum(map(len, groups.values())), len(common)))
-    titles = ["against", "treatment", "BD-rate %", "95 % from", "to", "curves compared", "curves"]
+                saved.setdefault(place[0], []).append(100 * one.bd_rate)
+            if one.bd_quality is not None:
+                gained.setdefault(place[0], []).append(one.bd_quality)
+        if saved or gained:
+            compared = sum(map(len, saved.values()))
+            made.append(
+                (names[0], name, *_interval_of(saved), compared, *_interval_of(gained), len(common))
+            )
+    titles = ["against", "treatment", "BD-rate %", "95 % from", "to", "compared",
+              "gain", "gain 95 % from", "gain to", "curves"]  # fmt: skip
     return Table(
-        "rates", f"Rates at equal {metric}", pd.DataFrame(made, columns=titles),
-        "below 0 is better; interval over references",
+        "rates", f"Rates at equal {metric}",
+        pd.DataFrame(made, columns=titles),
+        "BD-rate: below 0 is less rate; compared: curves that share scores; gain: "
+        f"{metric} at equal rate; intervals over references",
     )  # fmt: skip
+
+
+def _curves(rows: Rows, metric: str) -> dict[str, dict[tuple[str, str], list[tuple[float, float]]]]:
+    """Points of (rate, score) by treatment, reference and degradation, means over repeats."""
+    frame = rows.frame[rows.frame["bpp"].notna() & rows.frame[metric].notna()]
+    curves: dict[str, dict[tuple[str, str], list[tuple[float, float]]]] = {}
+    for key, group in frame.groupby(["treatment name", "reference", "degradation"], sort=False):
+        points = group.groupby("treatment", sort=False)[["bpp", metric]].mean()
+        if len(points) >= _LEAST_POINTS:
+            ordered = points.sort_values("bpp").itertuples(index=False, name=None)
+            curves.setdefault(key[0], {})[key[1:]] = list(ordered)
+    return curves
+
+
+def _interval_of(groups: dict[str, list[float]]) -> tuple[float, float, float]:
+    """Mean and interval over references; NaN where there is nothing."""
+    if not groups:
+        return math.nan, math.nan, math.nan
+    return nested_interval(list(groups.values()))[:3]
 
 
 def agreement(rows: Rows, metrics: list[str]) -> Table | None:

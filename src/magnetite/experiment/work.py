@@ -10,7 +10,7 @@ from threading import get_ident
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.errors import MagnetiteError
 from magnetite.core.picture import Picture
-from magnetite.core.quantities import Quantity, nearby
+from magnetite.core.quantities import Quantity
 from magnetite.core.verbs.degrade import degrade, degrade_chain
 from magnetite.core.verbs.figures import measured, parse_figures
 from magnetite.core.verbs.score import Scorer
@@ -20,8 +20,6 @@ from magnetite.files.resources import DiskFiles
 
 #: References that a process keeps in memory.
 _KEPT = 4
-#: Findings of a certificate that state the strength of noise, the first that is there.
-_NOISE = ("sd", "noise sd")
 
 
 @dataclass(frozen=True)
@@ -92,11 +90,7 @@ def _degraded(reference: Picture, task: Task, files: ReadOnce) -> tuple[Picture,
     if not any(work.treatment is not None and work.treatment.takes_known for work in task.works):
         return degrade_chain(reference, task.degradation, task.seed, files), None
     made = degrade(reference, label(task.degradation), seed=task.seed, files=files)
-    for record in reversed(made.certificate.steps):
-        for finding in record.findings:
-            if finding.quantity in _NOISE and finding.unit in ("dn", "fs") and finding.drawn:
-                return made.picture, Quantity(nearby(finding.drawn), finding.unit)
-    return made.picture, None
+    return made.picture, made.certificate.noise_sd
 
 
 def _treated(

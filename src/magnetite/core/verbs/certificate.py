@@ -7,11 +7,14 @@ from typing import Any, NamedTuple
 
 from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.picture import Clipped
+from magnetite.core.quantities import Quantity, nearby
 from magnetite.core.rows import data_frame
 from magnetite.core.verbs.aim import Aim
 
 #: A change of the noise's sd by storing that is worth a word.
 WORTH_SAYING = 0.01
+#: Findings that state the strength of noise, the first that is there.
+_NOISE = ("sd", "noise sd")
 
 
 class FindingRow(NamedTuple):
@@ -62,6 +65,15 @@ class Certificate:
         """`as asked` if every figure that can be judged is; otherwise how many are `off`."""
         off = sum(f.verdict == "off" for record in self.steps for f in record.findings)
         return f"{off} off" if off else "as asked"
+
+    @property
+    def noise_sd(self) -> Quantity | None:
+        """The sd that the last step of noise has drawn; None where no step states one."""
+        for record in reversed(self.steps):
+            for finding in record.findings:
+                if finding.quantity in _NOISE and finding.unit in ("dn", "fs") and finding.drawn:
+                    return Quantity(nearby(finding.drawn), finding.unit)
+        return None
 
     def rows(self) -> list[FindingRow]:
         """A row for each finding."""

@@ -1,0 +1,104 @@
+"""`magnetite report`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from magnetite.cli.drawing import pictures_of
+from magnetite.cli.options import FullScaleOption, note, protect
+from magnetite.cli.output import say
+from magnetite.cli.progress import working
+from magnetite.core.errors import InputError
+
+if TYPE_CHECKING:
+    from magnetite.report.content import Content
+
+
+def run(
+    names: Annotated[
+        list[Path],
+        typer.Argument(
+            metavar="RUN | REF TEST…",
+            help="Folder of a run; with --pictures a reference and pictures to compare with it.",
+        ),
+    ],
+    pictures: Annotated[
+        bool, typer.Option("--pictures", help="Compare pictures that come from no run.")
+    ] = False,
+    out: Annotated[
+        Path | None,
+        typer.Option(
+            help="Page to write; report.html in the run's folder, or here, if left out.",
+            metavar="PAGE.html",
+        ),
+    ] = None,
+    metric: Annotated[
+        str | None,
+        typer.Option(help="What the answer is given in; the run's first metric if left out."),
+    ] = None,
+    metrics: Annotated[
+        str, typer.Option(help="Scores of --pictures, as in psnr,ssim.", metavar="LIST")
+    ] = "psnr,ssim",
+    limit: Annotated[
+        int,
+        typer.Option(
+            help="MB of pictures that the page itself holds; those beyond stand in a folder "
+            "beside it.",
+            min=0,
+            max=500,
+        ),
+    ] = 9,
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Write one page that shows a run: the answer, curves, scores, pictures, certificates.
+
+    The page needs no network and no server; it opens from disk in any browser.
+    """
+    from magnetite.report.page import write_page
+
+    _check(names, pictures=pictures, metric=metric)
+    page = out or (Path("report.html") if pictures else names[0] / "report.html")
+    if page.suffix.lower() not in (".html", ".htm"):
+        raise InputError(f"{page}: a report is written as .html")
+    protect(names if pictures else [], [page])
+    with working("report"):
+        content = (
+            _of_pictures(names, metrics, full_scale) if pictures else _of_run(names[0], metric)
+        )
+        written = write_page(content, page, limit * 2**20)
+    for message in content.gallery.notes:
+        note(message)
+    for answer in content.answers:
+        say(f"{answer.where}: {answer.sentence}")
+    beside = f", {written.beside} of them in a folder beside it" if written.beside else ""
+    say(f"wrote {page}, {written.size / 1e6:.1f} MB, {written.pictures} pictures{beside}")
+
+
+def _check(names: list[Path], *, pictures: bool, metric: str | None) -> None:
+    """Raise `InputError` for names and options that do not go together."""
+    if pictures and len(names) < 2:
+        raise InputError("--pictures takes a reference and one picture or more")
+    if pictures and metric is not None:
+        raise InputError("--metric is that of a run; name the scores of pictures with --metrics")
+    if not pictures and len(names) > 1:
+        raise InputError("report takes the folder of one run; of pictures with --pictures")
+
+
+def _of_run(folder: Path, metric: str | None) -> Content:
+    from magnetite.report.content import of_run
+
+    return of_run(folder, metric)
+
+
+def _of_pictures(names: list[Path], metrics: str, full_scale: float | None) -> Content:
+    from magnetite.files.names import shown
+    from magnetite.files.reading import compressed_size
+    from magnetite.report.content import of_pictures
+
+    loaded = pictures_of(names, full_scale)
+    titles = [shown(path.name) for path in names]
+    sizes = [compressed_size(path) for path in names[1:]]
+    return of_pictures(loaded[0], loaded[1:], titles, metrics, sizes)

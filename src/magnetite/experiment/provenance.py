@@ -1,0 +1,53 @@
+"""What a run was made of and by: its references, the program, the machine, the time."""
+
+from __future__ import annotations
+
+import json
+import os
+import platform
+from collections.abc import Sequence
+from dataclasses import asdict, replace
+from datetime import UTC, datetime
+from importlib.metadata import version
+from pathlib import Path
+
+from magnetite import __version__
+from magnetite.core.compute.threads import cores
+from magnetite.experiment.tasks import Facts, Source
+
+#: Packages whose versions may change a figure in its last digits.
+_PACKAGES = ("numpy", "scipy", "numba", "imagecodecs", "pillow")
+
+
+def now() -> str:
+    """The time in UTC, to the second (ISO 8601)."""
+    return datetime.now(UTC).isoformat(timespec="seconds")
+
+
+def machine() -> dict[str, str]:
+    """Names and versions of what computes, by what they are."""
+    made = {"Magnetite": __version__, "Python": platform.python_version()}
+    made |= {name: version(name) for name in _PACKAGES}
+    made["system"] = f"{platform.system()} {platform.machine()}"
+    made["cores"] = str(cores())
+    return made
+
+
+def sources_text(sources: Sequence[Source], facts: Sequence[Facts], folder: Path) -> str:
+    """The references with their digests as JSON; their files relative to the run's folder."""
+    base = os.path.abspath(folder)
+    return json.dumps([
+        {"name": one.name, "digest": one.digest}
+        | asdict(replace(source, path=os.path.relpath(source.path, base)))
+        for source, one in zip(sources, facts, strict=True)
+    ])  # fmt: skip
+
+
+def read_sources(text: str, folder: Path) -> list[tuple[str, str, Source]]:
+    """Name, digest and source of each reference of a run."""
+    found = []
+    for entry in json.loads(text):
+        name, digest = entry.pop("name"), entry.pop("digest")
+        entry["path"] = os.path.normpath(os.path.join(os.path.abspath(folder), entry["path"]))
+        found.append((name, digest, Source(**entry)))
+    return found

@@ -1,0 +1,74 @@
+"use strict";
+// What all parts of the page use: its data, how a figure is written, small helpers.
+const magnetitePictures = {};
+const page = { data: JSON.parse(document.getElementById("data").textContent), onTheme: [] };
+
+page.by = (id) => document.getElementById(id);
+
+/** An element with text and attributes; text is never read as markup. */
+page.make = (tag, attributes = {}, ...children) => {
+  const element = document.createElement(tag);
+  for (const [name, value] of Object.entries(attributes)) {
+    if (value === false || value === null || value === undefined) continue;
+    element.setAttribute(name, value === true ? "" : value);
+  }
+  element.append(...children.filter((child) => child !== null && child !== undefined).map((c) => (typeof c === "number" ? String(c) : c)));
+  return element;
+};
+
+/** A figure to four significant digits, as the program prints it; a dash for none. */
+page.figure = (value) => {
+  if (value === null || value === undefined) return "–";
+  if (value === "inf") return "∞";
+  if (value === "-inf") return "−∞";
+  if (typeof value === "string") return value;
+  if (Number.isInteger(value)) return String(value);
+  const size = Math.abs(value);
+  if (size >= 1e4 && size < 1e9) return value.toFixed(0);
+  if (size < 1e-4 || size >= 1e9) return value.toExponential(3);
+  return value.toFixed(Math.max(0, 3 - Math.floor(Math.log10(size))));
+};
+
+/** Figures of one column with equal decimal places, as many as the smallest needs for three digits. */
+page.aligned = (values) => {
+  const sizes = values.filter((v) => typeof v === "number" && v !== 0 && !Number.isInteger(v)).map(Math.abs);
+  if (!sizes.length) return page.figure;
+  sizes.sort((a, b) => a - b);
+  const typical = sizes[Math.floor(sizes.length / 2)];
+  const places = Math.min(6, Math.max(0, 3 - Math.floor(Math.log10(typical))));
+  return (v) => (typeof v === "number" && Math.abs(v) < 1e9 ? v.toFixed(places) : page.figure(v));
+};
+
+page.number = (value) => (value === "inf" ? Infinity : value === "-inf" ? -Infinity : value);
+
+page.colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+
+/** Fill a select; options are [value, words]. */
+page.options = (select, options, chosen) => {
+  select.replaceChildren(...options.map(([value, words]) => page.make("option", { value, dir: "auto" }, words)));
+  if (chosen !== undefined) select.value = chosen;
+};
+
+/** A canvas as large as it is shown, in px of the screen; gives its context, width and height in CSS px. */
+page.canvas = (canvas) => {
+  const ratio = window.devicePixelRatio || 1;
+  const width = canvas.clientWidth;
+  const height = canvas.clientHeight;
+  if (canvas.width !== Math.round(width * ratio) || canvas.height !== Math.round(height * ratio)) {
+    canvas.width = Math.round(width * ratio);
+    canvas.height = Math.round(height * ratio);
+  }
+  const context = canvas.getContext("2d");
+  context.setTransform(ratio, 0, 0, ratio, 0, 0);
+  return { context, width, height };
+};
+
+/** Call a function once before the next frame, however often it is asked for. */
+page.soon = (work) => {
+  let waiting = false;
+  return () => {
+    if (waiting) return;
+    waiting = true;
+    requestAnimationFrame(() => { waiting = false; work(); });
+  };
+};

@@ -1,0 +1,23 @@
+"use strict";
+// Theme, then all parts; each gets a task of its own, so that none holds up the page.
+(() => {
+  const themes = ["automatic", "light", "dark"];
+  const button = page.by("theme");
+  let now = 0;
+  button.addEventListener("click", () => {
+    now = (now + 1) % themes.length;
+    if (now) document.documentElement.dataset.theme = themes[now];
+    else delete document.documentElement.dataset.theme;
+    button.textContent = `Theme: ${themes[now]}`;
+    for (const work of page.onTheme) work();
+  });
+  window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => { for (const work of page.onTheme) work(); });
+  const parts = [page.table, page.curves, page.landscape, page.compare];
+  const next = () => {
+    const part = parts.shift();
+    if (!part) { document.documentElement.dataset.ready = "yes"; return; }
+    part();
+    setTimeout(next, 0);
+  };
+  next();
+})();

@@ -1,0 +1,263 @@
+"""What a page says, gathered from a run or from pictures: plain data, nothing of its looks."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from magnetite import __version__
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.curves.study import activity_of
+from magnetite.core.errors import ChainError, InputError
+from magnetite.core.methods.declarations import Figure
+from magnetite.core.picture import Picture
+from magnetite.core.verbs.figures import parse_figures
+from magnetite.core.verbs.score import Scorer
+from magnetite.experiment.ledger import Ledger
+from magnetite.experiment.provenance import machine, now
+from magnetite.experiment.summary import Rows, better_of, means, ranking, rates, read_rows
+from magnetite.files.resources import DiskFiles
+from magnetite.report.answer import Answer, answers
+from magnetite.report.pictures import Gallery, Shown, gallery
+from magnetite.report.words import PlanWords, plan_words
+
+#: Figures for which every pair of degradation and figure gets its table of rates.
+_MOST_RATED = 12
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of the score table."""
+
+    title: str
+    #: `text`, `number`, or `figure` of a metric or gauge.
+    kind: str
+    unit: str = ""
+    #: Which way is better; None where that depends, or makes no sense.
+    better: str | None = None
+
+
+@dataclass(frozen=True)
+class Content:
+    """Everything that a page shows."""
+
+    title: str
+    summary: str
+    gallery: Gallery
+    columns: tuple[Column, ...] = ()
+    rows: tuple[tuple[Any, ...], ...] = ()
+    answers: tuple[Answer, ...] = ()
+    metric: str = ""
+    plan: PlanWords | None = None
+    plan_text: str = ""
+    #: Means with their intervals: titles and rows.
+    means: tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]] = ((), ())
+    #: Tables of rates by degradation and figure.
+    rates: tuple[dict[str, Any], ...] = ()
+    failures: tuple[tuple[str, str, str, str], ...] = ()
+    facts: dict[str, str] = field(default_factory=dict)
+
+
+def of_run(folder: Path, metric: str | None = None) -> Content:
+    """The content of a run's page.
+
+    Raises
+    ------
+    FileError
+        If the folder holds no run.
+    InputError
+        If no row is done, or the run has no such figure.
+    """
+    rows = read_rows(folder)
+    ledger = Ledger(folder, writable=False)
+    try:
+        facts, failures = ledger.facts(), ledger.failures()
+    finally:
+        ledger.close()
+    chosen = _metric(rows, metric)
+    frame = rows.frame
+    made = gallery(rows, facts, folder)
+    text = facts.get("plan", "")
+    words = plan_words(text, int(frame["reference"].nunique()))
+    return Content(
+        title=(words.title if words else "") or f"run {folder.resolve().name}",
+        summary=_summary(rows),
+        gallery=made,
+        columns=tuple(_columns(rows)),
+        rows=tuple(_table(rows)),
+        answers=tuple(answers(rows, chosen)) if chosen else (),
+        metric=chosen or "",
+        plan=words,
+        plan_text=text,
+        means=_means(rows),
+        rates=tuple(_rates(rows)),
+        failures=tuple(failures),
+        facts=_facts(facts, frame),
+    )
+
+
+def of_pictures(
+    reference: Picture, tests: Sequence[Picture], names: Sequence[str], metrics: str,
+    sizes: Sequence[int | None],
+) -> Content:  # fmt: skip
+    """The content of a page of pictures that come from no run.
+
+    Parameters
+    ----------
+    reference : Picture
+    tests : sequence of Picture
+    names : sequence of str
+        Of the reference, then of the tests.
+    metrics : str
+        As `score` takes them; what does not suit the pictures is left out.
+    sizes : sequence of int or None
+        Bytes of the files of compressed tests.
+    """
+    scorer = Scorer(reference, files=DiskFiles())
+    shown = [Shown(names[0], "reference", names[0], reference.describe(), reference)]
+    labels = [str(step) for step in parse_figures(metrics, "metric")]
+    notes: list[str] = []
+    table = []
+    for picture, name, size in zip(tests, names[1:], sizes, strict=True):
+        scores = scorer.score(picture, metrics, strict=False)
+        bpp = None if size is None else 8 * size / (picture.width * picture.height)
+        notes += [f"{name}: {label} left out: {why}" for label, why in scores.left_out.items()]
+        shown.append(
+            Shown(names[0], "treated", name, picture.describe(), picture, bpp, dict(scores))
+        )
+        table.append((name, bpp, size, *(scores.get(label) for label in labels)))
+    columns = [Column("picture", "text"), Column("bpp", "number"), Column("bytes", "number")]
+    columns += [_figure_column(label) for label in labels]
+    keep = [k for k in range(len(columns)) if k == 0 or any(r[k] is not None for r in table)]
+    activity = activity_of(reference)
+    words = "" if activity is None else f", activity {activity:.3g} dn of 8 bits"
+    return Content(
+        title=f"{len(tests)} picture{'s' if len(tests) > 1 else ''} against {names[0]}",
+        summary=f"Reference {names[0]}: {reference.describe()}{words}.",
+        gallery=Gallery(tuple(shown), (), tuple(notes)),
+        columns=tuple(columns[k] for k in keep),
+        rows=tuple(tuple(_plain(row[k]) for k in keep) for row in table),
+        facts={"made": now(), **machine()},
+    )
+
+
+def _metric(rows: Rows, metric: str | None) -> str | None:
+    if metric is not None and metric not in rows.figures:
+        raise InputError(
+            f"{metric!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
+        )
+    metrics = [name for name in rows.figures if better_of(name) is not None]
+    return metric or (metrics[0] if metrics else None)
+
+
+def _summary(rows: Rows) -> str:
+    frame = rows.frame
+    counts = [
+        (len(frame), "row"), (frame["reference"].nunique(), "reference"),
+        (frame["degradation name"].nunique(), "degradation"),
+        (frame["treatment name"].nunique(), "treatment"),
+    ]  # fmt: skip
+    words = ", ".join(f"{n} {noun}{'' if n == 1 else 's'}" for n, noun in counts)
+    lost = f"; {rows.failed} failed, {rows.missing} missing" if rows.failed + rows.missing else ""
+    return f"{words}{lost}."
+
+
+_TEXTS = ("reference", "degradation name", "degradation", "treatment name", "treatment")
+_NUMBERS = ("seed", "bpp", "bytes")
+
+
+def _columns(rows: Rows) -> list[Column]:
+    return [
+        *(Column(name, "text") for name in _TEXTS),
+        *(Column(name, "number") for name in _numbers(rows)),
+        *(_figure_column(name) for name in rows.figures),
+        Column("s", "number"),
+    ]
+
+
+def _numbers(rows: Rows) -> list[str]:
+    return [name for name in _NUMBERS if rows.frame[name].notna().any()]
+
+
+def _figure_column(label: str) -> Column:
+    for kind in ("metric", "gauge"):
+        try:
+            declared = parse_step(label, kind).declared(Figure)
+        except ChainError:
+            continue
+        return Column(label, "figure", declared.unit, declared.direction)
+    return Column(label, "figure")
+
+
+def _table(rows: Rows) -> list[tuple[Any, ...]]:
+    frame = rows.frame
+    taken = frame[[*_TEXTS, *_numbers(rows), *rows.figures, "seconds treat"]]
+    return [tuple(_plain(v) for v in row) for row in taken.itertuples(index=False, name=None)]
+
+
+def _plain(value: Any) -> Any:
+    """A value as JSON holds it: infinities as text, nothing for NaN, figures to nine digits."""
+    if value is None or isinstance(value, str):
+        return value
+    number = float(value)
+    if math.isnan(number):
+        return None
+    if math.isinf(number):
+        return "inf" if number > 0 else "-inf"
+    return int(number) if number == int(number) and abs(number) < 2**53 else float(f"{number:.9g}")
+
+
+def _means(rows: Rows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
+    """A row for each degradation and treatment: mean and half interval of every figure."""
+    frame = means(rows, ["degradation", "treatment"]).frame
+    made = []
+    for key, group in frame.groupby(["degradation", "treatment"], sort=False):
+        own = {row["figure"]: row for row in group.to_dict("records")}
+        cells: list[Any] = [*key]
+        for name in rows.figures:
+            row = own.get(name)
+            cells += [None, None] if row is None else [
+                _plain(row["mean"]), _plain(row["to"] - row["mean"]),
+            ]  # fmt: skip
+        made.append((*cells, int(group["rows"].max())))
+    titles = ["degradation", "treatment"]
+    for name in rows.figures:
+        titles += [name, f"± {name}"]
+    return (*titles, "rows"), tuple(made)
+
+
+def _rates(rows: Rows) -> list[dict[str, Any]]:
+    """Rates and rankings of treatments, after each degradation and after all of them."""
+    metrics = [name for name in rows.figures if better_of(name) is not None][:_MOST_RATED]
+    groups = [(str(n), g) for n, g in rows.frame.groupby("degradation name", sort=False)]
+    made = []
+    for metric in metrics:
+        for name, group in groups if len(groups) == 1 else [*groups, ("", rows.frame)]:
+            part = replace(rows, frame=group)
+            table = rates(part, metric) or ranking(part, metric)
+            if not table.frame.empty:
+                made.append({
+                    "degradation": name, "metric": metric, "title": table.title,
+                    "caption": table.caption, "columns": list(table.frame.columns),
+                    "rows": [[_plain(v) for v in row]
+                             for row in table.frame.itertuples(index=False, name=None)],
+                })  # fmt: skip
+    return made
+
+
+def _facts(facts: dict[str, str], frame: Any) -> dict[str, str]:
+    """What is needed to make the run again."""
+    made = {"page made": now(), "page made by": f"Magnetite {__version__}"}
+    for name, title in (("started", "run begun"), ("finished", "run ended")):
+        if name in facts:
+            made[title] = facts[name]
+    if "seconds" in facts:
+        made["last run took"] = f"{facts['seconds']} s"
+    made.update(json.loads(facts.get("machine", "{}")))
+    seeds = sorted({int(seed) for seed in frame["seed"]})
+    made["seeds"] = ", ".join(map(str, seeds[:12])) + (" …" if len(seeds) > 12 else "")
+    return made

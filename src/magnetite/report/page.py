@@ -1,0 +1,154 @@
+"""The page: one file of HTML that needs nothing else, or pictures beside it beyond a limit."""
+
+from __future__ import annotations
+
+import base64
+import json
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from magnetite.core.quantities import figure
+from magnetite.files.atomic import check_writable, make_folder, write_bytes
+from magnetite.report.content import Content
+from magnetite.report.encoding import encode, similarity
+from magnetite.report.pictures import Shown
+
+#: Bytes of pictures that stand in the page itself; the others stand beside it.
+LIMIT = 9 * 2**20
+#: Parts of the program of the page, in the order in which they run.
+_SCRIPTS = ("base", "table", "chart", "curves", "pictures", "compare", "landscape", "start")
+#: Signs that would end a script, or begin a comment or a tag inside one.
+_UNSAFE = {"<": "\\u003c", ">": "\\u003e", "&": "\\u0026", "\u2028": "\\u2028", "\u2029": "\\u2029"}
+
+
+@dataclass(frozen=True)
+class Written:
+    """What was written: the page, and pictures beside it."""
+
+    page: Path
+    size: int
+    pictures: int
+    beside: int
+
+
+def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
+    """Write the page of a content, whole or not at all.
+
+    Parameters
+    ----------
+    content : Content
+    path : Path
+        Of the page, an `.html` file.
+    limit : int
+        Bytes of pictures that stand in the page; those beyond stand in a folder beside it.
+
+    Raises
+    ------
+    FileError
+        If the file or the folder cannot be written.
+    """
+    check_writable(path)
+    folder = path.with_name(f"{path.stem}-pictures")
+    inside: list[tuple[str, str]] = []
+    outside: list[tuple[str, str]] = []
+    described = []
+    room = limit
+    references = {one.reference: one for one in content.gallery.pictures if one.kind == "reference"}
+    for number, one in enumerate(content.gallery.pictures):
+        own, texts = _described(number, one, references.get(one.reference))
+        room -= sum(len(text) for _, text in texts)
+        own["beside"] = room < 0
+        (outside if room < 0 else inside).extend(texts)
+        described.append(own)
+    for name, text in outside:
+        make_folder(folder)
+        script = f"magnetitePictures[{json.dumps(name)}]={json.dumps(text)};\n"
+        write_bytes(folder / f"{name}.js", script.encode())
+    page = _rendered(content, described, inside, folder.name)
+    write_bytes(path, page)
+    return Written(path, len(page), len(described), len({n.split("-")[0] for n, _ in outside}))
+
+
+def _described(
+    number: int, one: Shown, reference: Shown | None
+) -> tuple[dict[str, Any], list[tuple[str, str]]]:
+    """What the page knows of a picture, and its files as named texts in base 64."""
+    made = encode(one.picture)
+    parts = {"high": made.high, "low": made.low}
+    if reference is not None and one.kind != "reference":
+        parts["ssim"] = similarity(reference.picture, one.picture)
+    texts = [
+        (f"p{number}-{name}", base64.b64encode(data).decode())
+        for name, data in parts.items()
+        if data is not None
+    ]
+    known = asdict(made)
+    del known["high"], known["low"]
+    described = {
+        "id": f"p{number}", "reference": one.reference, "kind": one.kind, "label": one.label,
+        "detail": one.detail, "bpp": one.bpp,
+        "scores": {k: v if abs(v) != float("inf") else "inf" for k, v in one.scores.items()},
+        "parts": [name for name, data in parts.items() if data is not None], **known,
+    }  # fmt: skip
+    return described, texts
+
+
+def _rendered(
+    content: Content,
+    pictures: list[dict[str, Any]],
+    texts: list[tuple[str, str]],
+    folder: str,
+) -> bytes:
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    environment = Environment(
+        loader=PackageLoader("magnetite.report", "assets"),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    environment.filters["figure"] = figure
+    data = {
+        "columns": [asdict(column) for column in content.columns],
+        "rows": content.rows,
+        "means": {"columns": content.means[0], "rows": content.means[1]},
+        "metric": content.metric,
+        "rates": content.rates,
+        "pictures": pictures,
+        "folder": folder,
+    }
+    page = environment.get_template("page.html").render(
+        content=content,
+        pictures=pictures,
+        data=_json(data),
+        texts=texts,
+        style=_asset("style.css"),
+        scripts=list(_scripts()),
+        licence=_asset("chart.LICENSE.md"),
+    )
+    return page.encode()
+
+
+def _scripts() -> Iterator[str]:
+    for name in _SCRIPTS:
+        if name == "chart":
+            library, _, _ = _asset("chart.umd.min.js").rpartition("//# sourceMappingURL")
+            yield library
+        else:
+            yield _asset(f"{name}.js")
+
+
+def _asset(name: str) -> str:
+    return files("magnetite.report").joinpath("assets", name).read_text("utf-8")
+
+
+def _json(data: dict[str, Any]) -> str:
+    """JSON that can stand in a script whatever it holds."""
+    text = json.dumps(data, ensure_ascii=False, allow_nan=False, separators=(",", ":"))
+    for sign, escaped in _UNSAFE.items():
+        text = text.replace(sign, escaped)
+    return text

@@ -1,0 +1,156 @@
+"""Which pictures of a run are shown, and how they are made again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from magnetite.core.chain.bind import ReadOnce
+from magnetite.core.chain.notation import parse_sweep
+from magnetite.core.compute.threads import each
+from magnetite.core.errors import MagnetiteError
+from magnetite.core.picture import Picture
+from magnetite.core.verbs.certificate import Certificate
+from magnetite.core.verbs.degrade import degrade
+from magnetite.core.verbs.treatment import Kept, treat
+from magnetite.experiment.plan import NOTHING
+from magnetite.experiment.provenance import read_sources
+from magnetite.experiment.summary import Rows
+from magnetite.files.reading import read
+from magnetite.files.resources import DiskFiles
+
+#: Pictures of a page, and of one reference, beside those that the run has kept.
+MOST, MOST_EACH, LEAST_EACH = 120, 16, 3
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A picture for the comparator."""
+
+    reference: str
+    #: `reference`, `degraded`, `treated` or `kept`.
+    kind: str
+    label: str
+    detail: str
+    picture: Picture = field(repr=False)
+    bpp: float | None = None
+    scores: dict[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Gallery:
+    """The pictures of a page, the certificates of what was done to them, and what is missing."""
+
+    pictures: tuple[Shown, ...]
+    certificates: tuple[Certificate, ...]
+    notes: tuple[str, ...]
+
+
+def gallery(rows: Rows, facts: dict[str, str], folder: Path) -> Gallery:
+    """References, degraded and treated pictures of a run, made again by its plan.
+
+    Of each degradation and each treatment the middle one of its sweep is taken, of repeats the
+    first; what the run has kept is shown as well. A reference that is gone, or has changed, is
+    left out with a note.
+    """
+    notes: list[str] = []
+    found: list[tuple[str, Picture]] = []
+    for name, digest, source in read_sources(facts.get("sources", "[]"), folder):
+        try:
+            picture = source.load()
+        except (MagnetiteError, OSError) as error:
+            notes.append(f"{name}: its pictures are not shown: {error}")
+            continue
+        if picture.digest().hex() != digest:
+            notes.append(f"{name}: its pictures are not shown: the file has changed since the run")
+            continue
+        found.append((name, picture))
+    most = min(MOST_EACH, max(LEAST_EACH, MOST // max(1, len(found))))
+    if len(found) * most > MOST:
+        notes.append(f"pictures of the first {MOST // most} of {len(found)} references are shown")
+        found = found[: MOST // most]
+    made = each(
+        lambda pair: _of_reference(*pair, rows, most, folder, notes), found,
+        name=lambda pair: str(pair[0]),
+    )  # fmt: skip
+    return Gallery(
+        tuple(one for pictures, _ in made for one in pictures),
+        tuple(one for _, certificates in made for one in certificates),
+        tuple(notes),
+    )
+
+
+def _of_reference(
+    name: str, picture: Picture, rows: Rows, most: int, folder: Path, notes: list[str]
+) -> tuple[list[Shown], list[Certificate]]:
+    """All pictures of one reference, and the certificates of its degradations."""
+    shown = [Shown(name, "reference", "reference", picture.describe(), picture)]
+    certificates: list[Certificate] = []
+    own = rows.frame[rows.frame["reference"] == name]
+    chosen = list(_chosen(own))[: most - 1]
+    files = ReadOnce(DiskFiles())
+    degraded: dict[tuple[str, int], tuple[Picture, Certificate | None, Kept]] = {}
+    for row in chosen:
+        key = row["degradation"], int(row["seed"])
+        try:
+            if key not in degraded:
+                degraded[key] = *_degraded(picture, *key, files), Kept()
+                certificate = degraded[key][1]
+                certificates += [certificate] if certificate is not None else []
+                if row["degradation"] != NOTHING:
+                    shown.append(
+                        Shown(name, "degraded", row["degradation name"], key[0], degraded[key][0])
+                    )
+            if row["treatment"] == NOTHING:
+                continue
+            before, certificate, kept = degraded[key]
+            known = None if certificate is None else certificate.noise_sd
+            chain = parse_sweep(row["treatment"], "restoration", "codec", known=True)[0]
+            after = treat(before, chain, known, files, kept)[0]
+        except (MagnetiteError, OSError) as error:
+            notes.append(f"{name}, {row['degradation name']}, {row['treatment']}: {error}")
+            continue
+        shown.append(_treated(name, "treated", row, rows, after))
+    return [*shown, *_kept(name, own, rows, folder, notes)], certificates
+
+
+def _degraded(
+    picture: Picture, chain: str, seed: int, files: ReadOnce
+) -> tuple[Picture, Certificate | None]:
+    if chain == NOTHING:
+        return picture, None
+    made = degrade(picture, chain, seed=seed, files=files)
+    return made.picture, made.certificate
+
+
+def _treated(name: str, kind: str, row: Any, rows: Rows, picture: Picture) -> Shown:
+    """A picture of a row, with its figures."""
+    scores = {figure: float(row[figure]) for figure in rows.figures if row[figure] == row[figure]}
+    bpp = float(row["bpp"]) if row["bpp"] == row["bpp"] and row["bpp"] is not None else None
+    return Shown(
+        name, kind, f"{row['treatment name']} after {row['degradation name']}",
+        f"{row['degradation']}, then {row['treatment']}", picture, bpp, scores,
+    )  # fmt: skip
+
+
+def _chosen(own: Any) -> Iterator[Any]:
+    """Rows whose pictures are shown: the middle of every sweep, degradation by degradation."""
+    first = own[own["repeat"] == 0]
+    for _, by_degradation in first.groupby("degradation name", sort=False):
+        chains = by_degradation["degradation"].unique().tolist()
+        middle = by_degradation[by_degradation["degradation"] == chains[len(chains) // 2]]
+        for _, by_treatment in middle.groupby("treatment name", sort=False):
+            yield by_treatment.iloc[len(by_treatment) // 2]
+
+
+def _kept(name: str, own: Any, rows: Rows, folder: Path, notes: list[str]) -> Iterator[Shown]:
+    """Pictures that the run itself has kept."""
+    for _, row in own[own["picture"].notna()].iterrows():
+        try:
+            picture = read(folder / row["picture"])
+        except (MagnetiteError, OSError) as error:
+            notes.append(f"{name}: a kept picture is not shown: {error}")
+            continue
+        yield _treated(name, "kept", row, rows, picture)

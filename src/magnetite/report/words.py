@@ -1,0 +1,77 @@
+"""A plan in plain words."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass
+
+from magnetite.core.chain.step import Chain
+from magnetite.experiment.plan import Plan
+
+
+@dataclass(frozen=True)
+class Item:
+    """A degradation or a treatment: its name, its chain as it was written, what it does."""
+
+    name: str
+    chain: str
+    words: str
+    #: Chains that it stands for.
+    count: int
+
+
+@dataclass(frozen=True)
+class PlanWords:
+    """What a plan says."""
+
+    title: str
+    sentences: tuple[str, ...]
+    degradations: tuple[Item, ...]
+    treatments: tuple[Item, ...]
+
+
+def plan_words(text: str, references: int) -> PlanWords | None:
+    """A plan in words; None of a text that is no plan, such as that of a curve."""
+    try:
+        plan = Plan.model_validate(tomllib.loads(text))
+    except (tomllib.TOMLDecodeError, ValueError):
+        return None
+    lists = {
+        kind: tuple(
+            Item(name, getattr(plan, kind)[name], _words(chains), len(chains))
+            for name, chains in plan.chains(kind).items()
+        )
+        for kind in ("degradations", "treatments")
+    }  # fmt: skip
+    return PlanWords(plan.title, tuple(_sentences(plan, references)), **lists)
+
+
+def _sentences(plan: Plan, references: int) -> list[str]:
+    made = [f"{_number(references, 'reference')} from {', '.join(plan.references.files)}."]
+    if plan.references.convert:
+        made.append(f"Each is converted first: {plan.references.convert}.")
+    made.append(
+        "Each is degraded in every way below, and every degraded picture is treated in every way "
+        f"below{', but for some pairs' if plan.pairs.only or plan.pairs.exclude else ''}."
+    )
+    if plan.repeats > 1:
+        last = plan.seed + plan.repeats - 1
+        made.append(
+            f"Where random numbers are drawn it is done {plan.repeats} times, with the seeds "
+            f"{plan.seed} to {last}."
+        )
+    gauges = f"; gauges: {plan.scores.gauges}" if plan.scores.gauges else ""
+    made.append(f"Scores against the reference: {plan.scores.metrics}{gauges}.")
+    return made
+
+
+def _number(count: int, noun: str) -> str:
+    return f"{count} {noun}{'' if count == 1 else 's'}"
+
+
+def _words(chains: list[Chain | None]) -> str:
+    """What the steps do, by their declarations."""
+    first = chains[0]
+    if first is None:
+        return "The picture is left as it is."
+    return " ".join(step.method.summary for step in first.steps)
