@@ -115,3 +115,12 @@ def pair(height: int, width: int, channels: int | None = None) -> tuple[np.ndarr
     clean = np.rint(texture(height, width, channels) * 255)
     noise = np.random.default_rng(3).normal(0, 12, clean.shape)
     return clean, np.rint(ndimage.uniform_filter(clean, 2) + noise).clip(0, 255)
+
+
+def file_of(name: str, folder: Path) -> Path:
+    picture = sample_pictures()[name]
+    path = folder / f"{name.replace(' ', '-')}{'.png' if picture.bits else '.tif'}"
+    if picture.colour == "planes":
+        path = path.with_suffix(".tif")
+    magnetite.write(picture, path)
+    return path

@@ -12,18 +12,9 @@ import pytest
 from PIL import Image
 
 import magnetite
-from conftest import Run, sample_pictures, size_of
+from conftest import Run, file_of, sample_pictures, size_of
 
 CHAIN = ["gaussian-blur", "sigma=0.6", "+", "gaussian-noise", "sd=3%", "+", "quantize", "bits=6"]
-
-
-def file_of(name: str, folder: Path) -> Path:
-    picture = sample_pictures()[name]
-    path = folder / f"{name.replace(' ', '-')}{'.png' if picture.bits else '.tif'}"
-    if picture.colour == "planes":
-        path = path.with_suffix(".tif")
-    magnetite.write(picture, path)
-    return path
 
 
 @pytest.mark.parametrize("name", ["rgb 16", "gray float", "5 planes 16"])
@@ -164,35 +155,6 @@ def test_scenes_differ_in_texture_and_follow_the_seed(run: Run, tmp_path: Path) 
         for name in names
     }
     assert rates["veined-breccia.png"] > 2.5 * rates["clay-core.png"]
-
-
-def test_demo_tells_the_story_of_the_users_own_pictures(run: Run, tmp_path: Path) -> None:
-    own = tmp_path / "own"
-    own.mkdir()
-    file_of("gray 8", own)
-    file_of("rgb 16", own)
-    (own / "notes.txt").write_text("no picture")
-    done = run("demo", "told", "--references", "own", "--workers", "1")
-    assert "note: skipped: own/notes.txt: not a picture" in done.stderr
-    assert "denoising before coding pays on" in done.stdout
-    told = tmp_path / "told"
-    rows = list(csv.DictReader((told / "run" / "scores.csv").read_text().splitlines()))
-    assert {row["reference"] for row in rows} == {"gray-8", "rgb-16"}
-    assert len(rows) == 2 * (5 + 2 * 2 * 5 * 5)
-    reference = magnetite.read(told / "references" / "gray-8.png")
-    for row in rows:
-        if (row["reference"], row["degradation"]) == ("gray-8", "nothing"):
-            coded = magnetite.compress(reference, row["treatment"])
-            assert (float(row["bpp"]), int(row["bytes"])) == (coded.bpp, len(coded.data))
-    assert (told / "answer.txt").read_text().startswith("Details")
-    for name in (
-        "curves/rate-distortion.png", "curves/denoise-first-strong-noise.png", "sheets/rgb-16.png",
-    ):  # fmt: skip
-        assert size_of(told / name)[0] == 1280
-    run(
-        "demo", "told", "--references", "own", "--workers", "1"
-    )  # its own folder may be written again
-    assert "holds other files" in run("demo", "own", status=2).stderr
 
 
 def test_output_into_a_closed_pipe_is_no_error(tmp_path: Path) -> None:

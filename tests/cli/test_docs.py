@@ -40,7 +40,7 @@ def test_the_lines_of_the_readme_run_in_order(
         assert ended.value.code == 0, f"{line}: {capsys.readouterr().err}"
         if "--starter" in line:  # the same plan on fewer samples
             plan = tmp_path / "plan.toml"
-            plan.write_text(plan.read_text().replace("256x192", "96x72"))
+            plan.write_text(plan.read_text().replace("width=256 height=192", "width=96 height=72"))
     (snippet,) = re.findall(r"```python\n(.*?)```", README, re.DOTALL)
     done = subprocess.run(
         [sys.executable, "-c", snippet], cwd=tmp_path, capture_output=True, text=True

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import math
-
 import json
+import math
 from pathlib import Path
 
 import numpy as np

@@ -62,4 +62,4 @@ def _print(told: Told, folder: Path) -> None:
         say(textwrap.fill(paragraph, 96) if sys.stdout.isatty() else paragraph)
     failed = f", {told.failed} failed" if told.failed else ""
     say(f"\n{told.rows} rows{failed}, in {told.seconds:.0f} s")
-    say(f"Everything is in {folder}; begin with {folder / 'WALKTHROUGH.txt'}")
+    say(f"Everything is in {folder}; open {folder / 'report.html'}, or begin with WALKTHROUGH.txt")

@@ -19,9 +19,11 @@ from magnetite.experiment.tasks import PlanJob
 from magnetite.files.atomic import make_folder, write_bytes
 from magnetite.files.reading import read, read_text
 from magnetite.files.writing import write
+from magnetite.report.content import of_run
+from magnetite.report.page import write_page
 from magnetite.scenes.catalogue import DEFAULT_SIZE, SCENES
 
-GUIDE, PLAN, RUN = "WALKTHROUGH.txt", "plan.toml", "run"
+GUIDE, PLAN, RUN, PAGE = "WALKTHROUGH.txt", "plan.toml", "run", "report.html"
 #: Smallest side of a picture that the demo takes: the windows of its metrics fit.
 SMALLEST = 16
 MOST_PICTURES = 24
@@ -34,6 +36,7 @@ references/   the clean pictures
 {RUN}/          the plan carried out: ledger.sqlite, and every row in scores.csv and
               scores.parquet; magnetite summarize FOLDER/{RUN} says what they hold
 answer.txt    the answers
+{PAGE}   all of it on one page: open it in a browser
 curves/       rate-distortion figures
 sheets/       each scene: reference, noisy, denoised, coded, with an enlarged part
 
@@ -145,4 +148,5 @@ def tell(story: Story, folder: Path, seed: int, executor: Executor, listener: Li
     figures.draw_overview(results, taken, sheets / "references.png")
     for result, picture in zip(results, taken, strict=True):
         figures.draw_sheet(result, picture, seed, sheets / f"{result.name}.png")
+    write_page(of_run(folder / RUN), folder / PAGE)
     return Told(results, words, outcome.cells, outcome.failed, outcome.seconds)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import combinations
 from pathlib import Path
 from typing import Any
@@ -14,7 +15,7 @@ import pandas as pd
 
 from magnetite.core.analysis.statistics import holm, nested_interval, paired, spearman
 from magnetite.core.chain.notation import parse_step
-from magnetite.core.curves.comparison import compare
+from magnetite.core.curves.comparison import Better, Comparison, compare
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods import declarations
 from magnetite.experiment.ledger import Ledger
@@ -176,14 +177,14 @@ def rates(rows: Rows, metric: str) -> Table | None:
     names = list(curves)
     if len(names) < 2:
         return None
-    better = "higher" if better_of(metric) == "higher" else "lower"
+    better: Better = "higher" if better_of(metric) == "higher" else "lower"
     made = []
     for name in names[1:]:
         common = [place for place in curves[names[0]] if place in curves[name]]
         saved: dict[str, list[float]] = {}
         gained: dict[str, list[float]] = {}
         for place in common:
-            one = compare(curves[names[0]][place], curves[name][place], better)  # type: ignore[arg-type]
+            one = _compared(tuple(curves[names[0]][place]), tuple(curves[name][place]), better)
             if one.bd_rate is not None:
                 saved.setdefault(place[0], []).append(100 * one.bd_rate)
             if one.bd_quality is not None:
@@ -213,6 +214,14 @@ def _curves(rows: Rows, metric: str) -> dict[str, dict[tuple[str, str], list[tup
             ordered = points.sort_values("bpp").itertuples(index=False, name=None)
             curves.setdefault(key[0], {})[key[1:]] = list(ordered)
     return curves
+
+
+@lru_cache(maxsize=16384)
+def _compared(
+    anchor: tuple[tuple[float, float], ...], test: tuple[tuple[float, float], ...], better: Better
+) -> Comparison:
+    """Two curves compared once, though several tables ask for it."""
+    return compare(anchor, test, better)
 
 
 def _interval_of(groups: dict[str, list[float]]) -> tuple[float, float, float]:

@@ -25,7 +25,7 @@ page.figure = (value) => {
   if (Number.isInteger(value)) return String(value);
   const size = Math.abs(value);
   if (size >= 1e4 && size < 1e9) return value.toFixed(0);
-  if (size < 1e-4 || size >= 1e9) return value.toExponential(3);
+  if (size < 1e-4 || size >= 1e9) return value.toExponential(3).replace(/e([+-])(\d)$/, "e$10$2");
   return value.toFixed(Math.max(0, 3 - Math.floor(Math.log10(size))));
 };
 
