@@ -122,12 +122,15 @@ def means(rows: Rows, by: list[str]) -> Table:
     columns = [GROUPS[name] for name in by]
     made = []
     for key, group in rows.frame.groupby(columns, sort=False):
+        references = group["reference"].tolist()
         for figure in rows.figures:
-            values = [
-                one[figure].dropna().tolist()
-                for _, one in group.groupby("reference", sort=False)
-                if one[figure].notna().any()
-            ]
+            by_reference: dict[str, list[float]] = {}
+            for reference, value in zip(
+                references, group[figure].astype(float).tolist(), strict=True
+            ):
+                if not math.isnan(value):
+                    by_reference.setdefault(reference, []).append(value)
+            values = list(by_reference.values())
             if values:
                 found = nested_interval(values)
                 made.append((*key, figure, *found[:3], len(values), len(group)))
@@ -207,13 +210,18 @@ def rates(rows: Rows, metric: str) -> Table | None:
 def _curves(rows: Rows, metric: str) -> dict[str, dict[tuple[str, str], list[tuple[float, float]]]]:
     """Points of (rate, score) by treatment, reference and degradation, means over repeats."""
     frame = rows.frame[rows.frame["bpp"].notna() & rows.frame[metric].notna()]
+    keys = ["treatment name", "reference", "degradation", "treatment"]
+    points = frame.groupby(keys, sort=False)[["bpp", metric]].mean()
     curves: dict[str, dict[tuple[str, str], list[tuple[float, float]]]] = {}
-    for key, group in frame.groupby(["treatment name", "reference", "degradation"], sort=False):
-        points = group.groupby("treatment", sort=False)[["bpp", metric]].mean()
-        if len(points) >= _LEAST_POINTS:
-            ordered = points.sort_values("bpp").itertuples(index=False, name=None)
-            curves.setdefault(key[0], {})[key[1:]] = list(ordered)
-    return curves
+    for (name, reference, degradation, _), bpp, score in zip(
+        points.index, points["bpp"].tolist(), points[metric].tolist(), strict=True
+    ):
+        curves.setdefault(name, {}).setdefault((reference, degradation), []).append((bpp, score))
+    found = {
+        name: {place: sorted(own) for place, own in by_place.items() if len(own) >= _LEAST_POINTS}
+        for name, by_place in curves.items()
+    }
+    return {name: by_place for name, by_place in found.items() if by_place}
 
 
 @lru_cache(maxsize=16384)

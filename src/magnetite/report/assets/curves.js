@@ -77,6 +77,7 @@ page.curves = () => {
     const logarithmic = log.checked && across !== level && lines.every((l) => l.points.every((p) => p.x > 0));
     const scale = (title, extra = {}) => ({ title: { display: true, text: title, color: ink, font: { size: 13 } }, ticks: { color: ink, font: { size: 12 } }, grid: { color: grid }, ...extra });
     const x = scale(named(across), { type: logarithmic ? "logarithmic" : "linear" });
+    x.ticks.maxRotation = 0;
     if (logarithmic) x.ticks.callback = (v) => (/^[125]/.test(Number(v).toExponential()) ? String(Number(Number(v).toPrecision(3))) : "");
     if (across === level) { x.ticks.callback = (v) => chains[v] ?? ""; x.ticks.stepSize = 1; x.ticks.maxRotation = 40; }
     const options = {
