@@ -156,7 +156,5 @@ page.curves = () => {
   log.addEventListener("change", draw);
   page.by("points").addEventListener("toggle", () => { if (page.by("points").open) points(); });
   page.onTheme.push(draw);
-  window.addEventListener("beforeprint", () => chart.resize());
-  window.addEventListener("afterprint", () => chart.resize());
   draw();
 };

@@ -12,6 +12,15 @@
     for (const work of page.onTheme) work();
   });
   window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => { for (const work of page.onTheme) work(); });
+  window.addEventListener("beforeprint", () => {
+    document.documentElement.dataset.theme = "light";
+    for (const work of page.onTheme) work();
+  });
+  window.addEventListener("afterprint", () => {
+    if (now) document.documentElement.dataset.theme = themes[now];
+    else delete document.documentElement.dataset.theme;
+    for (const work of page.onTheme) work();
+  });
   const parts = [page.table, page.curves, page.landscape, page.compare];
   const next = () => {
     const part = parts.shift();

@@ -5,7 +5,7 @@ page.table = () => {
   if (!grid) return;
   const ROW = 31;
   const AHEAD = 12;
-  const PRINTED = 300;
+  const PRINTED = 100;
   const head = grid.querySelector("thead");
   const body = grid.querySelector("tbody");
   const views = { rows: rowsView(), means: meansView() };
@@ -89,10 +89,16 @@ page.table = () => {
       const button = cell.firstChild;
       button.textContent = title(view.columns[k]) + (order.column !== k ? "" : order.down ? " ▼" : " ▲");
     });
-    page.by("rows-count").textContent = `${shown.length} of ${view.rows.length} ${view === views.rows ? "rows" : "means, each ± half its 95 % interval over references"}`;
+    count();
     page.by("rows").setAttribute("aria-rowcount", shown.length + 1);
     grid.scrollTop = 0;
     draw();
+  }
+
+  function count() {
+    const noun = view === views.rows ? "rows" : "means, each ± half its 95 % interval over references";
+    const printed = printing && shown.length > PRINTED ? `; the first ${PRINTED} are printed` : "";
+    page.by("rows-count").textContent = `${shown.length} of ${view.rows.length} ${noun}${printed}`;
   }
 
   function sort() {
@@ -145,8 +151,8 @@ page.table = () => {
 
   grid.addEventListener("scroll", page.soon(draw), { passive: true });
   window.addEventListener("resize", page.soon(draw));
-  window.addEventListener("beforeprint", () => { printing = true; draw(); });
-  window.addEventListener("afterprint", () => { printing = false; draw(); });
+  window.addEventListener("beforeprint", () => { printing = true; count(); draw(); });
+  window.addEventListener("afterprint", () => { printing = false; count(); draw(); });
   controls();
   header();
   refresh();
