@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, RegionOption, load, note, protect
-from magnetite.cli.output import print_table, say
+from magnetite.cli.output import print_table, say, say_done
 
 if TYPE_CHECKING:
     from magnetite.core.calibrate.photon_transfer import PhotonTransfer
@@ -50,7 +50,7 @@ def noise_command(
     result = photon_transfer(pictures)
     _print_transfer(result)
     save(photon_transfer_figure(result, result.unit), out)
-    say(f"wrote {out}")
+    say_done(f"wrote {out}")
     say(result.step)
 
 
@@ -99,7 +99,7 @@ def blur_command(
     for remark in edge.remarks:
         note(remark)
     save(edge_figure(edge, loaded), out)
-    say(f"wrote {out}")
+    say_done(f"wrote {out}")
     if edge.blurs:
         say(edge.blurs[0].step)
     else:
@@ -131,5 +131,5 @@ def naturalness_command(
     model = fit_naturalness(load(path, full_scale) for path in pictures)
     write_json(out, model.as_record())
     say(f"{model.patches} sharp patches of {PATCH}x{PATCH} px from {model.pictures} pictures")
-    say(f"wrote {out}")
+    say_done(f"wrote {out}")
     say(f"naturalness model={out}")

@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, ReferenceArgument, load, note, protect
-from magnetite.cli.output import print_table, say
+from magnetite.cli.output import print_table, say, say_done
 from magnetite.cli.score_output import score_words
 from magnetite.core.errors import InputError
 from magnetite.files.tables import Cell
@@ -84,7 +84,7 @@ def run(
     )
     for message in (*compressed.remarks, *messages):
         note(message)
-    say(f"wrote {out}{f' and {decoded}' if decoded else ''}")
+    say_done(f"wrote {out}{f' and {decoded}' if decoded else ''}")
 
 
 def _rate(text: str) -> float:

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from magnetite.cli.options import FullScaleOption, StepsArgument, load, note, protect
-from magnetite.cli.output import say
+from magnetite.cli.output import say, say_done
 
 
 def run(
@@ -30,4 +30,4 @@ def run(
     for message in write(converted, out):
         note(message)
     say(f"{source.name}, {picture.describe()}: {chain}")
-    say(f"wrote {out}, {converted.describe()}")
+    say_done(f"wrote {out}, {converted.describe()}")

@@ -18,7 +18,7 @@ from magnetite.cli.options import (
     note,
     protect,
 )
-from magnetite.cli.output import print_csv, print_json, print_table, say
+from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
 from magnetite.cli.progress import cells_done
 from magnetite.core.errors import InputError
 from magnetite.files.tables import csv_text
@@ -105,7 +105,7 @@ def run(
     if out is not None:
         written = _write(out, curves, pictures[0], region, comparisons, rates)
         if format is OutputFormat.table:
-            say(f"wrote {', '.join(map(str, written))}")
+            say_done(f"wrote {', '.join(map(str, written))}")
 
 
 _FILES = ("scores.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png")

@@ -17,7 +17,8 @@ from magnetite.cli.options import (
     note,
     protect,
 )
-from magnetite.cli.output import print_table, say
+from magnetite.cli.output import print_table, say, say_done
+from magnetite.core.quantities import figure
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
@@ -76,7 +77,7 @@ def run(
     for message in messages:
         note(message)
     _say_overflow(degraded.certificate)
-    say(f"wrote {out} and {sidecar.name}")
+    say_done(f"wrote {out} and {sidecar.name}")
 
 
 def print_certificate(certificate: Certificate) -> None:
@@ -86,9 +87,9 @@ def print_certificate(certificate: Certificate) -> None:
     for record in certificate.steps:
         for number, f in enumerate(record.findings):
             step = record.step if number == 0 else ""
-            rows.append(
-                [step, f.quantity, f.unit, f.asked, f.drawn, f.standard_error, f.stored, f.verdict]
-            )
+            # Figures of different quantities: equal decimal places would hide some.
+            numbers = map(figure, (f.asked, f.drawn, f.standard_error, f.stored))
+            rows.append([step, f.quantity, f.unit, *numbers, f.verdict])
     caption = f"reference {certificate.reference} ({certificate.picture}), seed {certificate.seed}"
     if certificate.rms_difference is not None:
         size = f"{certificate.rms_difference:.4g} {certificate.amplitude_unit}"

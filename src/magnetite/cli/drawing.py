@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import load, note, protect
-from magnetite.cli.output import say
+from magnetite.cli.output import say_done
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -45,6 +45,6 @@ def finish(figure: Figure, out: Path, *, show: bool, beside: bool = False) -> No
     from magnetite.views.style import open_window, save
 
     save(figure, out)
-    (note if beside else say)(f"wrote {out}")
+    (note if beside else say_done)(f"wrote {out}")
     if show:
         open_window(figure, out.name)

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from magnetite.cli.options import limits, note, protect
-from magnetite.cli.output import say
+from magnetite.cli.output import say_done
 
 
 def run(
@@ -30,4 +30,4 @@ def run(
         raise FileError(f"{source}: {error}") from None
     for message in write(picture, out):
         note(message)
-    say(f"wrote {out} ({picture.describe()})")
+    say_done(f"wrote {out} ({picture.describe()})")

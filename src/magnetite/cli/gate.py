@@ -15,7 +15,7 @@ from magnetite.cli.options import (
     note,
     protect,
 )
-from magnetite.cli.output import print_csv, print_json, print_table, say
+from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
 from magnetite.core.errors import InputError
 
 if TYPE_CHECKING:
@@ -82,7 +82,7 @@ def fit_command(
         note(remark)
     _print_fit(fitted)
     write_json(out, fitted.gate.as_record())
-    say(f"wrote {out}")
+    say_done(f"wrote {out}")
 
 
 def _labelled(

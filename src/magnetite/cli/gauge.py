@@ -17,8 +17,9 @@ from magnetite.cli.options import (
     protect,
 )
 from magnetite.cli.output import print_csv, print_json, print_table
-from magnetite.cli.score_output import MOST_COLUMNS, heading
+from magnetite.cli.score_output import MOST_COLUMNS, families_of, heading
 from magnetite.core.errors import InputError, PictureError
+from magnetite.core.quantities import figures
 from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
@@ -98,8 +99,10 @@ def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
         lines = [head + line for head, line in zip(heads, cells, strict=True)]
         print_table(["picture", "what", *titles], lines, caption)
     else:
-        lines = [[t, *line] for t, line in zip(titles, zip(*cells, strict=True), strict=True)]
-        print_table(["gauge", *(name for name, _ in heads)], lines, caption)
+        by_gauge = [figures(values) for values in zip(*cells, strict=True)]
+        lines = [[title, *line] for title, line in zip(titles, by_gauge, strict=True)]
+        names = [name for name, _ in heads]
+        print_table(["gauge", *names], lines, caption, families=families_of(steps))
 
 
 def _as_json(row: _Row) -> dict[str, Any]:

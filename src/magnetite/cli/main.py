@@ -110,6 +110,10 @@ def _options(
             metavar="STEPS",
         ),
     ] = None,
+    quiet: Annotated[
+        bool,
+        typer.Option("--quiet", help="Say results and errors only; also after the command."),
+    ] = False,
     commands: Annotated[
         Path | None,
         typer.Option(
@@ -123,6 +127,7 @@ def _options(
 
     use_threads(threads or cores())
     limits.max_samples = max_samples
+    limits.quiet = quiet
     limits.conversion = None if conversion is None else _conversion(conversion)
     if commands is not None:
         from magnetite.commands import declare
@@ -150,7 +155,7 @@ def execute(words: Sequence[str]) -> int:
     Every error that is bad input becomes one line on standard error and status 2.
     """
     try:
-        status = app(list(words), prog_name="magnetite", standalone_mode=False)
+        status = app(_quiet_first(words), prog_name="magnetite", standalone_mode=False)
         sys.stdout.flush()
     except BrokenPipeError:
         # The reader of our output has gone: nothing is left to say, nor anyone to say it to.
@@ -170,6 +175,13 @@ def execute(words: Sequence[str]) -> int:
         print("magnetite: interrupted", file=sys.stderr)
     _say_uncached()
     return status if isinstance(status, int) else 0
+
+
+def _quiet_first(words: Sequence[str]) -> list[str]:
+    """The words with --quiet in front, wherever it stood before a `--`."""
+    end = words.index("--") if "--" in words else len(words)
+    rest = [word for word in words[:end] if word != "--quiet"]
+    return ["--quiet"] * (len(rest) < end) + rest + list(words[end:])
 
 
 #: Exit statuses above this tell of a signal.

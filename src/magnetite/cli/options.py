@@ -59,8 +59,9 @@ StepsArgument = Annotated[
 
 
 def note(message: str) -> None:
-    """Say something to the user, beside the results."""
-    print(f"note: {shown(message)}", file=sys.stderr)
+    """Say something to the user, beside the results, unless quiet is wanted."""
+    if not limits.quiet:
+        print(f"note: {shown(message)}", file=sys.stderr)
 
 
 @dataclass
@@ -72,6 +73,8 @@ class Limits:
     commands: tuple[Path, ...] = ()
     #: What is done to every picture that is read.
     conversion: Chain | None = None
+    #: Whether only results and errors are said.
+    quiet: bool = False
 
 
 limits = Limits()

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 import sys
-from collections.abc import Sequence
+import unicodedata
+from collections.abc import Mapping, Sequence
 from typing import Any
 
-from magnetite.core.quantities import figure
+from magnetite.cli.options import limits
+from magnetite.core.quantities import figures
 from magnetite.files.names import shown
 from magnetite.files.tables import Cell, csv_text, plain_value
 
@@ -18,23 +21,43 @@ def say(text: str = "") -> None:
     print(shown(text))
 
 
+def say_done(text: str) -> None:
+    """A line that says what was written; nothing if the user wants quiet."""
+    if not limits.quiet:
+        say(text)
+
+
 def print_table(
-    titles: Sequence[str], rows: Sequence[Sequence[Cell]], caption: str | None = None
+    titles: Sequence[str],
+    rows: Sequence[Sequence[Cell]],
+    caption: str | None = None,
+    *,
+    families: Mapping[int, str] | None = None,
 ) -> None:
     """A table on a terminal; aligned plain text, never cut, anywhere else.
 
-    Columns of numbers, or of text that begins like one, are aligned to the right.
+    Numbers of a column have equal decimal places. Columns of numbers, or of text that begins like
+    one, are aligned to the right. Where a terminal is too narrow each row becomes a block.
+    `families` names the group that begins with a row, by the row's number.
     """
-    texts = [[shown(c) if isinstance(c, str) else figure(c) for c in row] for row in rows]
+    texts = _texts(rows, len(titles))
     numeric = [all(_is_figure(line[i]) for line in texts) for i in range(len(titles))]
-    if sys.stdout.isatty():
-        _print_rich(titles, texts, numeric, caption)
-        return
     columns = list(zip(titles, *texts, strict=True))
-    widths = [max(map(len, column)) for column in columns]
-    for line in (titles, *texts):
+    widths = [max(map(cells_of, column)) for column in columns]
+    if sys.stdout.isatty():
+        room = shutil.get_terminal_size().columns
+        if sum(widths) + 2 * len(widths) > _FOLDED * room:
+            _print_blocks(titles, texts)
+        else:
+            _print_rich(titles, texts, numeric, families or {})
+        if caption:
+            _print_dim(caption)
+        return
+    for number, line in enumerate((titles, *texts)):
+        if families and number - 1 in families:
+            print(families[number - 1])
         cells = (
-            text.rjust(width) if right else text.ljust(width)
+            _filled(text, width, right=right)
             for text, width, right in zip(line, widths, numeric, strict=True)
         )
         print("  ".join(cells).rstrip())
@@ -42,12 +65,39 @@ def print_table(
         say(caption)
 
 
+#: Tables this many times as wide as the terminal are folded, wider ones become blocks.
+_FOLDED = 1.4
+
+
+def _texts(rows: Sequence[Sequence[Cell]], count: int) -> list[list[str]]:
+    """Cells as text, the numbers of a column with equal decimal places."""
+    columns = []
+    for k in range(count):
+        column = [row[k] for row in rows]
+        numbers = iter(figures([cell for cell in column if not isinstance(cell, str)]))
+        columns.append([shown(c) if isinstance(c, str) else next(numbers) for c in column])
+    return [list(line) for line in zip(*columns, strict=True)] if rows else []
+
+
+def cells_of(text: str) -> int:
+    """Columns of a terminal that a text takes: two for wide characters, none for combining ones."""
+    return sum(
+        0 if unicodedata.combining(c) else 2 if unicodedata.east_asian_width(c) in "WF" else 1
+        for c in text
+    )
+
+
+def _filled(text: str, width: int, *, right: bool) -> str:
+    space = " " * (width - cells_of(text))
+    return space + text if right else text + space
+
+
 def _is_figure(text: str) -> bool:
     return re.fullmatch(r"(≤ ?)?[-+−]?[\d.]*(e[-+]\d+)?∞?[* ]?|–", text) is not None
 
 
 def _print_rich(
-    titles: Sequence[str], texts: list[list[str]], numeric: list[bool], caption: str | None
+    titles: Sequence[str], texts: list[list[str]], numeric: list[bool], families: Mapping[int, str]
 ) -> None:
     from rich import box
     from rich.console import Console
@@ -56,13 +106,35 @@ def _print_rich(
 
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False)
     for title, right in zip(titles, numeric, strict=True):
-        table.add_column(Text(title), justify="right" if right else "left", overflow="fold")
-    for line in texts:
+        table.add_column(
+            Text(title), justify="right" if right else "left", overflow="fold", no_wrap=right
+        )
+    for number, line in enumerate(texts):
+        if number in families:
+            table.add_row(Text(families[number], style="bold"))
         table.add_row(*(Text(text) for text in line))
+    Console(highlight=False).print(table)
+
+
+def _print_blocks(titles: Sequence[str], texts: list[list[str]]) -> None:
+    """Each row as a block: its first cell, then a line for each other one."""
+    from rich.console import Console
+    from rich.text import Text
+
     console = Console(highlight=False)
-    console.print(table)
-    if caption:
-        console.print(Text(shown(caption), style="dim"))
+    width = max(map(cells_of, titles[1:]), default=0)
+    for line in texts:
+        console.print(Text(line[0], style="bold"))
+        for title, text in zip(titles[1:], line[1:], strict=True):
+            if text:
+                console.print(Text(f"  {_filled(title, width, right=False)}  {text}"))
+
+
+def _print_dim(caption: str) -> None:
+    from rich.console import Console
+    from rich.text import Text
+
+    Console(highlight=False).print(Text(shown(caption), style="dim"))
 
 
 def print_json(content: dict[str, Any]) -> None:

@@ -5,17 +5,15 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    pass
+from magnetite.cli.options import limits
 
 
 @contextmanager
 def cells_done(title: str) -> Iterator[Callable[[int, int, int], None]]:
     """Show rows done of all, the rate, the time left and failures; call the result with the first
     two and the last."""
-    if not sys.stderr.isatty():
+    if limits.quiet or not sys.stderr.isatty():
         yield lambda done, total, failed: None
         return
     from rich.console import Console
@@ -48,7 +46,7 @@ def working(title: str) -> Iterator[None]:
     """Say on standard error what is being done, and which of its parts are, while it lasts."""
     from magnetite.core.compute.threads import told
 
-    if not sys.stderr.isatty():
+    if limits.quiet or not sys.stderr.isatty():
         yield
         return
     from rich.console import Console

@@ -9,7 +9,7 @@ import typer
 
 from magnetite.cli.drawing import pictures_of
 from magnetite.cli.options import FullScaleOption, note, protect
-from magnetite.cli.output import say
+from magnetite.cli.output import say, say_done
 from magnetite.cli.progress import working
 from magnetite.core.errors import InputError
 
@@ -74,7 +74,7 @@ def run(
     for answer in content.answers:
         say(f"{answer.where}: {answer.sentence}")
     beside = f", {written.beside} of them in a folder beside it" if written.beside else ""
-    say(f"wrote {page}, {written.size / 1e6:.1f} MB, {written.pictures} pictures{beside}")
+    say_done(f"wrote {page}, {written.size / 1e6:.1f} MB, {written.pictures} pictures{beside}")
 
 
 def _check(names: list[Path], *, pictures: bool, metric: str | None) -> None:

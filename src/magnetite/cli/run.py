@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from magnetite.cli.options import limits, note
-from magnetite.cli.output import print_table, say
+from magnetite.cli.output import print_table, say, say_done
 from magnetite.cli.progress import cells_done
 from magnetite.core.errors import InputError
 
@@ -93,7 +93,7 @@ def _run(plan: Path, folder: Path, workers: int | None, cluster: str | None, dry
     )
     if done.failed:
         _say_failures(folder)
-    say(f"wrote {folder / 'scores.csv'} and {folder / 'scores.parquet'}")
+    say_done(f"wrote {folder / 'scores.csv'} and {folder / 'scores.parquet'}")
     say(f"next: magnetite summarize {folder}")
     return FAILED if done.failed else 0
 
@@ -128,6 +128,6 @@ def _write_starter(path: Path) -> int:
     if path.exists():
         raise InputError(f"{path}: exists already; name a new file")
     write_bytes(path, STARTER.encode())
-    say(f"wrote {path}; it takes the pictures in trays/: magnetite scenes trays")
+    say_done(f"wrote {path}; it takes the pictures in trays/: magnetite scenes trays")
     say(f"next: magnetite run {path} --dry")
     return 0

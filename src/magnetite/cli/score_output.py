@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from magnetite.cli.options import OutputFormat, note
 from magnetite.cli.output import print_csv, print_json, print_table, say
-from magnetite.core.quantities import figure
+from magnetite.core.quantities import figure, figures
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
@@ -140,7 +140,19 @@ def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
         lines = [[title, *line] for title, line in zip(titles, cells, strict=True)]
         if rated:
             lines += [["bpp", *rates[0]], ["bytes", *rates[1]]]
-        print_table(["metric", *(str(row.test) for row in rows)], lines, caption)
+        print_table(
+            ["metric", *(str(row.test) for row in rows)],
+            lines,
+            caption,
+            families=families_of(steps),
+        )
+
+
+def families_of(steps: Sequence[Step]) -> dict[int, str]:
+    """Names of families by the number of their first method; none where there is one family."""
+    names = [step.method.function.__module__.rpartition(".")[2].replace("_", " ") for step in steps]
+    first = {k: name for k, name in enumerate(names) if k == 0 or names[k - 1] != name}
+    return first if len(first) > 1 else {}
 
 
 def _caption(rows: list[Row]) -> str:
@@ -167,7 +179,10 @@ def _marked(step: Step, values: list[float | None], *, mark: bool) -> list[str]:
     higher = step.declared(Metric).better == "higher"
     best = (max if higher else min)(known, default=None)
     tells = mark and len(known) > 1 and any(value != best for value in known)
-    return [f"{figure(v)}{'*' if v == best else ' '}" if tells else figure(v) for v in values]
+    texts = figures(values)
+    if not tells:
+        return texts
+    return [f"{text}{'*' if v == best else ' '}" for text, v in zip(texts, values, strict=True)]
 
 
 def _print_summary(reference: str, steps: list[Step], summary: Mapping[str, Summary]) -> None:

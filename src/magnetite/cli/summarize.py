@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import note
-from magnetite.cli.output import print_csv, print_json, print_table, say
+from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
 from magnetite.core.errors import InputError
 from magnetite.core.quantities import figure
 
@@ -70,7 +70,7 @@ def run(
         print_csv(list(made[0].frame.columns), _cells(made[0]))
     elif out is not None:
         made[0].frame.to_parquet(out, index=False)
-        say(f"wrote {out}")
+        say_done(f"wrote {out}")
     else:
         for number, one in enumerate(made):
             if number:

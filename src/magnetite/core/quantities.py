@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
@@ -70,3 +71,26 @@ def figure(value: float | int | None) -> str:
         text = f"{value:.{digits}f}"
         return "0" if value == 0 else text
     return f"{value:.0f}" if 1e4 <= abs(value) < 1e9 else f"{value:.3e}"
+
+
+def figures(values: Sequence[float | int | None]) -> list[str]:
+    """Figures that are compared with one another: with equal decimal places, as of one column.
+
+    The one in the middle by size has four significant digits, the smallest at least three, none
+    has more than six decimal places; whole numbers have none.
+    """
+    sizes = sorted(abs(value) for value in values if value and math.isfinite(value))
+    middle = sizes[(len(sizes) - 1) // 2] if sizes else 0.0
+    plain_ones = all(isinstance(value, int) for value in values if value is not None)
+    if plain_ones or not 1e-4 <= middle < 1e7:
+        return [figure(value) for value in values]
+    wanted = (3 - _decade(middle), 2 - _decade(sizes[0]), 0)
+    places = min(6, max(wanted))
+    return [
+        figure(value) if value is None or math.isinf(value) else f"{value:.{places}f}"
+        for value in values
+    ]
+
+
+def _decade(size: float) -> int:
+    return math.floor(math.log10(size))
