@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test test-long lint format bench bench-codecs bench-restorations bench-experiments screenshots docs clean
+.PHONY: site demo test test-long lint format bench bench-codecs bench-restorations bench-experiments screenshots docs clean
 
 $(READY): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \
@@ -50,8 +50,12 @@ docs: $(READY)
 	$(BIN)/python docs/make_codecs.py docs
 	$(BIN)/python docs/make_restorations.py docs
 
+site: $(READY)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[docs]'
+	$(BIN)/mkdocs build
+
 screenshots: $(READY)
 	$(BIN)/python docs/make_screenshots.py docs/screenshots
 
 clean:
-	rm -rf $(VENV) magnetite-demo
+	rm -rf $(VENV) magnetite-demo site

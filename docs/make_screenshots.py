@@ -102,7 +102,6 @@ def main(target: Path) -> None:
             printed = [(arguments, run_in_terminal(arguments, folder)) for arguments in commands]
             draw_terminal(printed, target / f"{name}.png")
 
-        shot("methods", ["methods", "--brief"], ["methods", "sensor-noise"])
         shot("demo", ["demo", "tray"])
         reference = "tray/references/veined-breccia.png"
         shot(
@@ -145,10 +144,6 @@ def main(target: Path) -> None:
             shutil.copy(folder / f"{name}.png", target / f"{name}.png")
         tests = ["degraded.png", "restored.png", "tile.mgt"]
         shot("panel", ["score", reference, *tests, "--metrics", "all"])
-        blurred = ["gaussian-blur", "sigma=0.7", "+", *camera]
-        run_in_terminal(["degrade", chart, "camera.png", *blurred], folder)
-        run_in_terminal(["gauge", "camera.png", "--curves", "gauged"], folder)
-        shutil.copy(folder / "gauged/camera-curves.png", target / "gauge-curves.png")
         run_in_terminal(["score", reference, "tile.mgt", "--maps", "maps"], folder)
         shutil.copy(folder / "maps/tile-maps.png", target / "maps.png")
         sheet = ["view", "sheet", reference, "degraded.png", "restored.png", "tile.mgt"]
@@ -160,9 +155,10 @@ def main(target: Path) -> None:
         codecs = [w for name in ("wavelet", "dct", "jpeg2000", "jpeg") for w in ("--codec", name)]
         run_in_terminal(["curve", reference, *codecs, "--out", "curves"], folder)
         shutil.copy(folder / "curves/curve.png", target / "curve.png")
-        shutil.copy(
-            folder / "tray/curves/denoise-first-strong-noise.png", target / "denoise-first.png"
-        )
+        sweep = ["view", "sweep", reference, "dct", "step=5dn,10dn,20dn,40dn,80dn,160dn", "--curve"]
+        run_in_terminal(sweep, folder)
+        shutil.copy(folder / "sweep.png", target / "sweep.png")
+        draw_report(folder / "tray/report.html", target)
         shutil.copytree(folder / "tray/references", folder / "trays")
         run_in_terminal(["run", "--starter", "plan.toml"], folder)
         shot(
@@ -179,6 +175,33 @@ def main(target: Path) -> None:
             ["gate", "check", "gate.json", "next/sharp.png", "next/soft.png"],
         )
         shutil.copy(folder / "tray/sheets/references.png", target / "scenes.png")
+
+
+def draw_report(page: Path, target: Path) -> None:
+    """The top of the demo's report, and its pictures under a wipe."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
+        )
+        opened = browser.new_page(viewport={"width": 1280, "height": 800})
+        opened.goto(page.resolve().as_uri())
+        opened.wait_for_selector("html[data-ready=yes]")
+        opened.screenshot(path=target / "report.png")
+        opened.evaluate("document.getElementById('compare').scrollIntoView()")
+        opened.wait_for_function("() => page.stageState.loaded.length > 1")
+        opened.select_option("#compare-reference", "veined-breccia")
+        opened.wait_for_function("() => page.stageState.loaded[1]?.reference === 'veined-breccia'")
+        boxes = opened.locator("#choices input")
+        boxes.nth(0).uncheck()
+        boxes.nth(boxes.count() - 5).check()
+        opened.wait_for_function("() => page.stageState.loaded[0].kind === 'treated'")
+        opened.check('input[name="mode"][value="wipe"]')
+        opened.click("#zoom-in")
+        opened.evaluate("() => new Promise((done) => setTimeout(done, 300))")
+        opened.screenshot(path=target / "compare.png")
+        browser.close()
 
 
 def _label_pictures(folder: Path, run: Callable[[list[str], Path], str]) -> None:

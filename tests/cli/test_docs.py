@@ -4,55 +4,24 @@ from __future__ import annotations
 
 import os
 import re
-import shlex
 import subprocess
 import sys
 from pathlib import Path
 
-import pytest
 import typer
 
-from magnetite.cli.main import app, main
+from magnetite.cli.main import app
 from magnetite.core.methods.catalogue import every
 
 ROOT = Path(__file__).parents[2]
 README = (ROOT / "README.md").read_text()
-
-
-def test_the_lines_of_the_readme_run_in_order(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
-) -> None:
-    lines = re.sub(r"\\\n\s*", "", README).splitlines()
-    commands = [
-        # Curves without a sweep and slow yardsticks have tests of their own.
-        line.replace(
-            "--codec wavelet --codec dct --codec jpeg2000", "--codec 'dct step=4%,8%'"
-        ).replace("avif --aim", "jpeg --aim")
-        for line in lines
-        if line.startswith("    magnetite ")
-    ]
-    assert len(commands) > 10
-    monkeypatch.chdir(tmp_path)
-    for line in commands:  # in one process, since starting a new one each time takes a while
-        monkeypatch.setattr(sys, "argv", shlex.split(line, comments=True))
-        with pytest.raises(SystemExit) as ended:
-            main()
-        assert ended.value.code == 0, f"{line}: {capsys.readouterr().err}"
-        if "--starter" in line:  # the same plan on fewer samples
-            plan = tmp_path / "plan.toml"
-            plan.write_text(plan.read_text().replace("width=256 height=192", "width=96 height=72"))
-    (snippet,) = re.findall(r"```python\n(.*?)```", README, re.DOTALL)
-    done = subprocess.run(
-        [sys.executable, "-c", snippet], cwd=tmp_path, capture_output=True, text=True
-    )
-    assert done.returncode == 0, done.stderr
-    assert re.search(r"\n\d+\.\d+ 640x448 gray, 16 bits\n", done.stdout)
+TUTORIAL = (ROOT / "docs" / "tutorial.md").read_text()
 
 
 def test_every_degradation_has_its_section_and_picture() -> None:
     page = (ROOT / "docs" / "degradations.md").read_text()
     methods = every("degradation")
-    assert f"There\nare {len(methods)} [degradations]" in README, "the README counts them"
+    assert f"There\nare {len(methods)} [degradations]" in TUTORIAL, "the tutorial counts them"
     for method in methods:
         section = page.split(f"\n## `{method.name}`\n")[1].split("\n## ")[0]
         assert method.summary in section
@@ -75,11 +44,11 @@ def test_every_restoration_and_codec_has_its_section() -> None:
 
 def test_every_command_is_in_the_readme() -> None:
     for command in typer.main.get_command(app).commands:
-        assert f"magnetite {command}" in README, command
+        assert f"`magnetite {command}`" in README, command
 
 
 def test_every_link_leads_somewhere() -> None:
-    for page in [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").glob("*.md")]:
+    for page in [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").rglob("*.md")]:
         for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
             assert os.path.exists(page.parent / target), f"{page.name} links to {target}"
 
