@@ -105,7 +105,9 @@ def test_every_module_that_declares_methods_is_found() -> None:
     from magnetite.core.methods.catalogue import PACKAGES, families
 
     root = Path(magnetite.__file__).parent
-    declares = re.compile(r"^@(degradation|restoration|codec|metric|gauge)\(", re.MULTILINE)
+    declares = re.compile(
+        r"^@(conversion|degradation|restoration|codec|metric|gauge)\(", re.MULTILINE
+    )
     declaring = {
         ".".join(("magnetite", *path.relative_to(root).with_suffix("").parts))
         for path in (root / "core").rglob("*.py")

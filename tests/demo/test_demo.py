@@ -88,6 +88,7 @@ def the_page_works(told: Path, rows: list[dict[str, str]], shallow: str, deep: s
         page.select_option("#curve-y", "ssim")
         drawn = one.ink("#plot")
         assert drawn > 0.01
+        the_curve_tells_its_values(one)
         name = page.locator("#legend button", has_text="median").first
         name.press("Enter")
         assert name.get_attribute("aria-pressed") == "false"
@@ -95,6 +96,25 @@ def the_page_works(told: Path, rows: list[dict[str, str]], shallow: str, deep: s
         assert one.ink("#plot") < drawn
         the_comparator_works(one, told, shallow, deep)
         one.check()
+
+
+def the_curve_tells_its_values(one: Opened) -> None:
+    """A point under the pointer names its curve and both of its values."""
+    page = one.page
+    page.locator("#plot").scroll_into_view_if_needed()
+    point = page.evaluate(
+        "() => { const d = page.chart.getDatasetMeta(0).data[1];"
+        " return { x: d.x, y: d.y, ...page.chart.data.datasets[0].data[1] }; }"
+    )
+    at = page.evaluate(
+        "() => { const d = page.chart.getDatasetMeta(0).data[1]; return [d.x, d.y]; }"
+    )
+    box = page.locator("#plot").bounding_box()
+    page.mouse.move(box["x"] + at[0], box["y"] + at[1])
+    one.settle()
+    told = page.evaluate("() => page.chart.tooltip.body.flatMap((part) => part.lines).join(' ')")
+    assert figure(point["y"]) in told
+    assert page.evaluate("() => page.chart.tooltip.opacity") > 0
 
 
 def the_page_suits(path: Path, size: tuple[int, int], theme: str) -> None:
@@ -107,6 +127,7 @@ def the_page_suits(path: Path, size: tuple[int, int], theme: str) -> None:
         assert accessible(one) == []
         width = one.page.evaluate("document.documentElement.scrollWidth")
         assert width <= size[0], "the page is wider than the window"
+        assert one.page.evaluate("shift") < 0.02, "what stands on the page moves while it opens"
         one.page.emulate_media(media="print")
         assert len(one.page.pdf()) > 30_000
         one.check()

@@ -70,7 +70,11 @@ def figure(value: float | int | None) -> str:
         digits = 3 if value == 0 else max(0, 3 - math.floor(math.log10(abs(value))))
         text = f"{value:.{digits}f}"
         return "0" if value == 0 else text
-    return f"{value:.0f}" if 1e4 <= abs(value) < 1e9 else f"{value:.3e}"
+    return f"{value:.0f}" if 1e4 <= abs(value) < _LARGE else f"{value:.3e}"
+
+
+#: From this size on a figure is written with its power of ten.
+_LARGE = 1e9
 
 
 def figures(values: Sequence[float | int | None]) -> list[str]:
@@ -87,7 +91,7 @@ def figures(values: Sequence[float | int | None]) -> list[str]:
     wanted = (3 - _decade(middle), 2 - _decade(sizes[0]), 0)
     places = min(6, max(wanted))
     return [
-        figure(value) if value is None or math.isinf(value) else f"{value:.{places}f}"
+        figure(value) if value is None or abs(value) >= _LARGE else f"{value:.{places}f}"
         for value in values
     ]
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import importlib.util
 import io
 import os
@@ -122,15 +123,16 @@ def open_window(figure: Figure, title: str) -> None:
     """Show a figure in a window until it is closed."""
     import tkinter
 
-    from matplotlib.backends.backend_tkagg import FigureCanvasTkAgg
-
+    backend: Any = importlib.import_module("matplotlib.backends.backend_tkagg")
     try:
-        manager = FigureCanvasTkAgg.new_manager(figure, 1)
+        window = tkinter.Tk()
     except tkinter.TclError as error:
         raise InputError(f"--show: no window can be opened ({error})") from None
-    manager.set_window_title(title)
-    manager.show()
-    manager.start_main_loop()
+    window.title(title)
+    canvas = backend.FigureCanvasTkAgg(figure, window)
+    canvas.get_tk_widget().pack(fill="both", expand=True)
+    backend.NavigationToolbar2Tk(canvas, window)
+    window.mainloop()
 
 
 def label_ends(axes: Axes, ends: Sequence[tuple[float, str, str]]) -> None:
