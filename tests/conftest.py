@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import signal
 import subprocess
 import sys
 from collections.abc import Callable
@@ -22,6 +23,11 @@ from magnetite.core.chain.bind import bind_step
 from magnetite.core.chain.step import Step
 from magnetite.core.picture import Frame, Picture, as_picture
 from magnetite.files.resources import DiskFiles
+
+#: Programs that the tests interrupt would inherit it from a shell that starts the tests in the
+#: background.
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 settings.register_profile("steady", deadline=None, derandomize=True)
 settings.load_profile("steady")

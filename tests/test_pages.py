@@ -42,7 +42,14 @@ def test_the_pages_are_found() -> None:
     assert len([page for page in WITH_COMMANDS if page.parent.name == "howto"]) == 9
 
 
-@pytest.mark.parametrize("page", WITH_COMMANDS, ids=lambda page: page.stem)
+@pytest.mark.parametrize(
+    "page",
+    [
+        # Runs on clusters have tests of their own.
+        pytest.param(page, id=page.stem, marks=[pytest.mark.long] * (page.stem == "clusters"))
+        for page in WITH_COMMANDS
+    ],
+)
 def test_what_a_page_says_works(
     page: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

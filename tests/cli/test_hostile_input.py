@@ -445,6 +445,7 @@ def test_2000_corrupted_pictures_of_each_format(ending: str, tmp_path: Path) -> 
         assert time.perf_counter() - start < 5
 
 
+@pytest.mark.long
 def test_settings_at_their_bounds_give_no_warning(gray: Path) -> None:
     """Warnings are errors here; the slowest settings of deblurring are left out."""
     from magnetite.core.methods.catalogue import every

@@ -43,7 +43,12 @@ def test_shifts_are_found_in_blurred_and_noisy_pictures(
     assert found.error < 0.15
 
 
-@pytest.mark.parametrize("size", [64, 128, 200, 256, 300])
+LONG = pytest.mark.long
+
+
+@pytest.mark.parametrize(
+    "size", [64, 256, *(pytest.param(size, marks=LONG) for size in (128, 200, 300))]
+)
 def test_unrelated_pictures_have_no_shift(size: int) -> None:
     rng = np.random.default_rng(size)
     planes = [scene.picture(500, 400, 1).luma().on_scale(1.0) for scene in SCENES]

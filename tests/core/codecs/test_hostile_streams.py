@@ -83,7 +83,10 @@ def limited() -> None:
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
 
 
-@pytest.mark.parametrize("name", HOSTILE)
+@pytest.mark.parametrize(
+    "name",
+    [pytest.param(name, marks=[pytest.mark.long] * (k % 3 > 0)) for k, name in enumerate(HOSTILE)],
+)
 def test_a_few_bytes_cost_little(name: str, tmp_path: Path) -> None:
     (tmp_path / "hostile").write_bytes(HOSTILE[name])
     code = "import sys, magnetite.core.verbs.compress\nfrom magnetite.cli import main\nmain()"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from hypothesis import given
+from hypothesis import settings as tried
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import array_shapes, arrays
 
@@ -56,6 +57,7 @@ def test_means_and_medians_stay_within_what_was_there(plane: np.ndarray) -> None
 
 
 @pytest.mark.parametrize("name", STEPS)
+@tried(max_examples=25)
 @given(plane=planes)
 def test_any_picture_of_any_size_gives_finite_samples(name: str, plane: np.ndarray) -> None:
     step = parse_chain(f"{name} {STEPS[name]}", "restoration").steps[0]

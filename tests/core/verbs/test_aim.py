@@ -28,7 +28,7 @@ CHAINS = {
         pytest.param(chain, scene, id=f"{chain}-{scene.name}", marks=marks)
         for chain in CHAINS
         for scene in SCENES
-        for slow in [chain.startswith("dct") and scene.name == "chart-plate"]
+        for slow in [scene.name not in ("veined-breccia", "clay-core")]
         for marks in [pytest.mark.long if slow else ()]
     ],
 )
