@@ -26,7 +26,9 @@ window.longTasks = [];
 const note = (list) => window.longTasks.push(...list.getEntries().map((e) => e.duration));
 new PerformanceObserver(note).observe({ type: "longtask", buffered: true });
 window.shift = 0;
-const add = (list) => list.getEntries().forEach((e) => { window.shift += e.value; });
+const add = (list) => list.getEntries().forEach((e) => {
+  if (!e.hadRecentInput) window.shift += e.value;
+});
 new PerformanceObserver(add).observe({ type: "layout-shift", buffered: true });
 """
 

@@ -26,6 +26,8 @@ PAGES = [
     *sorted((ROOT / "docs" / "howto").glob("*.md")),
 ]  # fmt: skip
 WITH_COMMANDS = [page for page in PAGES if blocks(page)]
+#: Runs on clusters have tests of their own, and most lines of the tutorial stand in other pages too.
+LONG = {"clusters", "tutorial"}
 #: Stands in pages for what only their reader has.
 SCHEDULER = "tcp://10.0.0.1:8786"
 #: Curves without a sweep, and slow yardsticks, have tests of their own; plans run on fewer samples.
@@ -45,8 +47,7 @@ def test_the_pages_are_found() -> None:
 @pytest.mark.parametrize(
     "page",
     [
-        # Runs on clusters have tests of their own.
-        pytest.param(page, id=page.stem, marks=[pytest.mark.long] * (page.stem == "clusters"))
+        pytest.param(page, id=page.stem, marks=[pytest.mark.long] * (page.stem in LONG))
         for page in WITH_COMMANDS
     ],
 )

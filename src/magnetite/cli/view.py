@@ -12,7 +12,6 @@ from magnetite.cli.drawing import FigureOption, ShowOption, begin, finish, pictu
 from magnetite.cli.help import steps_of
 from magnetite.cli.options import FullScaleOption, RegionOption
 from magnetite.cli.score_output import score_words
-from magnetite.core.verbs.sweep import KINDS
 
 if TYPE_CHECKING:
     from magnetite.core.picture import Picture
@@ -75,7 +74,7 @@ def _rate_words(path: Path, picture: Picture) -> str:
     return f": {8 * size / (picture.width * picture.height):.3g} bpp, {size} bytes"
 
 
-app.command("sweep", cls=steps_of(*KINDS))(sweep.run)
+app.command("sweep", cls=steps_of("degradation", "codec", "restoration"))(sweep.run)
 
 
 @app.command("noise")
