@@ -26,7 +26,7 @@ PAGES = [
     *sorted((ROOT / "docs" / "howto").glob("*.md")),
 ]  # fmt: skip
 WITH_COMMANDS = [page for page in PAGES if blocks(page)]
-#: Runs on clusters have tests of their own, and most lines of the tutorial stand in other pages too.
+#: Runs on clusters have tests of their own; most lines of the tutorial stand in other pages too.
 LONG = {"clusters", "tutorial"}
 #: Stands in pages for what only their reader has.
 SCHEDULER = "tcp://10.0.0.1:8786"
