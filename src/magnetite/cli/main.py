@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -21,6 +21,7 @@ from magnetite.cli import (
     gate,
     gauge,
     methods,
+    prepare,
     report,
     restore,
     run,
@@ -32,7 +33,7 @@ from magnetite.cli import (
 from magnetite.cli.help import steps_of
 from magnetite.cli.options import limits, note
 from magnetite.cli.signals import INTERRUPTED, watch
-from magnetite.cli.streams import flush_or_give_up, give_up_output, prepare
+from magnetite.cli.streams import flush_or_give_up, give_up_output, prepare_streams
 from magnetite.core.errors import MagnetiteError, TargetError
 from magnetite.core.limits import MAX_SAMPLES
 from magnetite.files.names import shown
@@ -71,6 +72,7 @@ app.command("summarize")(summarize.run)
 app.command("report")(report.run)
 app.add_typer(gate.app, name="gate")
 app.command("methods")(methods.run)
+app.command("prepare")(prepare.run)
 
 
 def _print_version(wanted: bool) -> None:
@@ -123,10 +125,12 @@ def _options(
         ),
     ] = None,
 ) -> None:
+    from magnetite.core.compute.compiling import tell_of_compiling
     from magnetite.core.compute.threads import cores, use_threads
 
     use_threads(threads or cores())
     limits.max_samples = max_samples
+    tell_of_compiling(_say_compiling() if sys.stderr.isatty() and not quiet else None)
     limits.quiet = quiet
     limits.conversion = None if conversion is None else _conversion(conversion)
     if commands is not None:
@@ -145,7 +149,7 @@ def _conversion(text: str) -> Chain:
 def main() -> None:
     """Run the program."""
     watch()
-    prepare()
+    prepare_streams()
     sys.exit(execute(sys.argv[1:]))
 
 
@@ -186,6 +190,18 @@ def _quiet_first(words: Sequence[str]) -> list[str]:
 
 #: Exit statuses above this tell of a signal.
 _SIGNALS = 128
+
+
+def _say_compiling() -> Callable[[str], None]:
+    """Says once why the first command takes longer."""
+    said: list[str] = []
+
+    def listener(name: str) -> None:
+        if not said:
+            note("compiling loops, which is done once; magnetite prepare does it ahead")
+        said.append(name)
+
+    return listener
 
 
 def _say_uncached() -> None:

@@ -22,7 +22,7 @@ def _plainly(error: UnicodeError) -> tuple[str, int]:
     return known, error.end
 
 
-def prepare() -> None:
+def prepare_streams() -> None:
     """Let every text be written, whatever the encoding; closed streams take everything."""
     codecs.register_error("magnetite-plain", _plainly)
     for name in ("stdout", "stderr"):

@@ -6,6 +6,9 @@ from collections.abc import Callable
 from typing import Any, Protocol, TypeVar, cast
 
 import numba
+from numba.core import event
+
+from magnetite.core.compute.compiling import compiling
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 #: What every loop is compiled with: it lets other threads run, and divides as NumPy does.
@@ -36,6 +39,19 @@ def compiled(**flags: Any) -> Decorator:
             return cast(Function, numba.njit(**_FLAGS, **flags)(function))
 
     return decorate
+
+
+class _Told(event.Listener):
+    """Passes on which function is compiled, not those that the cache has."""
+
+    def on_start(self, event: Any) -> None:
+        compiling(event.data["dispatcher"].py_func.__name__)
+
+    def on_end(self, event: Any) -> None:
+        """Nobody needs to hear of the end."""
+
+
+event.register("numba:compile", _Told())  # type: ignore[no-untyped-call]
 
 
 def is_kept() -> bool:

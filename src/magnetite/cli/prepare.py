@@ -1,0 +1,21 @@
+"""`magnetite prepare`."""
+
+from __future__ import annotations
+
+import time
+
+from magnetite.cli.output import say
+from magnetite.cli.progress import working
+
+
+def run() -> None:
+    """Compile all loops ahead, so that no later command waits for it.
+
+    Without it, each loop is compiled when it is first used. The result is kept per user.
+    """
+    from magnetite.core.verbs.prepare import prepare
+
+    start = time.perf_counter()
+    with working("preparing"):
+        count = prepare()
+    say(f"{count} methods are ready, in {time.perf_counter() - start:.0f} s")

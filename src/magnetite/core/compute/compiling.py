@@ -1,0 +1,28 @@
+"""Who hears that a loop is compiled: that takes seconds, once, and is kept for the next process."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+#: Takes the name of the loop.
+Listener = Callable[[str], None]
+
+
+@dataclass
+class _State:
+    listener: Listener | None = None
+
+
+_state = _State()
+
+
+def tell_of_compiling(listener: Listener | None) -> None:
+    """Let a listener hear of every loop that is compiled from now on; None for nobody."""
+    _state.listener = listener
+
+
+def compiling(name: str) -> None:
+    """Say that a loop is compiled now."""
+    if _state.listener is not None:
+        _state.listener(name)
