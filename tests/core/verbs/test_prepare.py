@@ -24,7 +24,7 @@ def test_a_listener_hears_of_loops_that_are_compiled() -> None:
 
     tell_of_compiling(heard.append)
     try:
-        assert jit.numba.njit(doubled)(4.0) == 8.0
+        assert jit.compiled()(doubled)(4.0) == pytest.approx(8)
     finally:
         tell_of_compiling(None)
     assert heard == ["doubled"]
