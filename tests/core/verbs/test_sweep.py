@@ -45,6 +45,15 @@ def test_a_degradation_may_go_before_what_is_swept() -> None:
         assert cell.picture.same_samples(magnetite.compress(smooth, "dct step=9dn").picture)
 
 
+def test_the_sd_of_the_noise_may_be_that_of_its_certificate() -> None:
+    made = magnetite.sweep(PICTURE, "gaussian-noise sd=4% + nl-means sd=3dn,known search=5")
+    noisy = magnetite.degrade(PICTURE, "gaussian-noise sd=4%")
+    sd = noisy.certificate.noise_sd
+    alone = magnetite.restore(noisy.picture, f"nl-means sd={sd} search=5").picture
+    assert made.axes[0].values == ("3dn", "known")
+    assert made.cells[1].picture.same_samples(alone)
+
+
 @pytest.mark.parametrize(
     ("words", "figures"),
     [

@@ -11,14 +11,15 @@ from typing import Any
 from magnetite.core.arrays import Samples
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.notation import parse_sweep
-from magnetite.core.chain.step import Chain, Step
+from magnetite.core.chain.step import KNOWN, Chain, Step
 from magnetite.core.compute.threads import each
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods.parameters import Files
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
+from magnetite.core.quantities import Quantity
 from magnetite.core.rows import data_frame
-from magnetite.core.verbs.degrade import degrade_chain
+from magnetite.core.verbs.degrade import degrade, degrade_chain
 from magnetite.core.verbs.figures import parse_figures
 from magnetite.core.verbs.score import Scorer
 from magnetite.core.verbs.treatment import Kept, treat
@@ -107,7 +108,8 @@ def sweep(
     source : Picture or array
     chain : str
         Degradations, then codecs and restorations, with lists or ranges, as in
-        `dct step=5dn,10dn,20dn` or `gaussian-noise sd=8dn + nl-means sd=4dn,8dn,16dn`.
+        `dct step=5dn,10dn,20dn` or `gaussian-noise sd=8dn + nl-means sd=4dn,8dn,16dn`; a
+        restoration may take `sd=known`, what the certificate of the noise says.
     reference : Picture or array, optional
         What the results are scored against; the source if left out.
     metrics : str
@@ -131,24 +133,25 @@ def sweep(
     picture = as_picture(source)
     clean = picture if reference is None else as_picture(reference)
     check_comparable(clean, picture)
-    chains = parse_sweep(chain, *KINDS)
+    chains = parse_sweep(chain, *KINDS, known=True)
     if len(chains) > most:
         raise InputError(f"the sweep has {len(chains)} pictures; at most {most} are drawn")
     axes, places = _axes(chains)
     parts = [_parted(one) for one in chains]
-    read, known = ReadOnce(files), local()
+    read, own = ReadOnce(files), local()
+    stated = any(rest.takes_known for _, rest in parts)
     degraded = {
-        str(first): degrade_chain(picture, first, seed, read) if first.steps else picture
-        for first, _ in parts
+        str(first): _degraded(picture, first, seed, read, stated=stated) for first, _ in parts
     }
     kept = {text: Kept() for text in degraded}
 
     def work(number: int) -> Swept:
         first, rest = (str(parts[number][0]), parts[number][1])
-        made, size = treat(degraded[first], rest, None, read, kept[first])
-        if not hasattr(known, "scorer"):
-            known.scorer = Scorer(clean, files=files)
-        scores = dict(known.scorer.score(made, metrics, strict=False))
+        before, known = degraded[first]
+        made, size = treat(before, rest, known, read, kept[first])
+        if not hasattr(own, "scorer"):
+            own.scorer = Scorer(clean, files=files)
+        scores = dict(own.scorer.score(made, metrics, strict=False))
         bpp = None if size is None else 8 * size / (made.width * made.height)
         return Swept(str(chains[number]), places[number], made, size, bpp, scores)
 
@@ -157,6 +160,18 @@ def sweep(
     present = tuple(label for label in asked if any(label in cell.scores for cell in cells))
     text = " ".join([chain] if isinstance(chain, str) else chain)
     return Sweep(text, picture, clean, axes, cells, present)
+
+
+def _degraded(
+    picture: Picture, chain: Chain, seed: int, files: ReadOnce, *, stated: bool
+) -> tuple[Picture, Quantity | None]:
+    """The picture after the degradation and, where it is asked for, the sd of its noise."""
+    if not chain.steps:
+        return picture, None
+    if not stated:
+        return degrade_chain(picture, chain, seed, files), None
+    made = degrade(picture, str(chain), seed=seed, files=files)
+    return made.picture, made.certificate.noise_sd
 
 
 def _parted(chain: Chain) -> tuple[Chain, Chain]:
@@ -190,7 +205,8 @@ def _axes(chains: list[Chain]) -> tuple[tuple[Axis, ...], list[tuple[int, ...]]]
 
 
 def _spelled(step: Step, key: str) -> str:
-    return step.method.parameters[key].kind.spell(dict(step.settings)[key])
+    value = dict(step.settings)[key]
+    return str(value) if value is KNOWN else step.method.parameters[key].kind.spell(value)
 
 
 def _name(chain: Chain, place: int, key: str) -> str:
