@@ -101,6 +101,31 @@ curves = magnetite.curve(breccia, codecs, "psnr")
 comparisons, _ = curves.comparisons()
 assert comparisons[0].bd_rate is not None and len(curves.frame()) == 8
 assert curves.rates_at("psnr", 30.0) and len(curves.at_equal_rate(breccia)[1]) == 2
+small = magnetite.convert(breccia, "middle width=96 height=72 + gray weights=bt709")
+swept = magnetite.sweep(small, "dct step=2%,8%")
+assert list(swept.frame()["step"]) == ["2%", "8%"]
+
+from magnetite.experiment.executors import Alone
+from magnetite.experiment.plan import read_plan
+from magnetite.experiment.runner import run
+from magnetite.experiment.summary import ranking, read_rows
+from magnetite.experiment.tasks import PlanJob
+from magnetite.report.content import of_pictures, of_run
+from magnetite.report.page import write_page
+from magnetite.views.sweep import sweep_figure
+
+save(sweep_figure(swept), Path("sweep.png"))
+magnetite.write(small, "small.png")
+Path("plan.toml").write_text(
+    "[references]\\nfiles = ['small.png']\\n[degradations]\\nn = 'gaussian-noise sd=4%'\\n"
+    "[treatments]\\nm = 'median size=3,5'\\n"
+)
+job = PlanJob.of(read_plan(Path("plan.toml")), Path())
+assert run(job, Path("plan.toml").read_text(), Path("plan"), Alone()).failed == 0
+assert len(ranking(read_rows(Path("plan")), "psnr").frame) == 2
+assert write_page(of_run(Path("plan")), Path("run.html")).pictures == 3
+pictures = of_pictures(small, [swept.cells[1].picture], ["a", "b"], "psnr", [None])
+assert write_page(pictures, Path("pictures.html")).beside == 0
 assert len(every()) > 90
 assert not {"typer", "rich"} & {n for n, m in sys.modules.items() if m is not None}
 print("done")
