@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: site demo test test-long lint format bench bench-codecs bench-restorations bench-experiments screenshots docs clean
+.PHONY: site demo test test-long lint format bench bench-codecs bench-restorations bench-experiments bench-sweeps screenshots docs clean
 
 $(READY): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \
@@ -31,7 +31,7 @@ format: $(READY)
 	$(BIN)/ruff check --fix .
 	$(BIN)/ruff format .
 
-bench: $(READY) bench-codecs bench-restorations bench-experiments
+bench: $(READY) bench-codecs bench-restorations bench-experiments bench-sweeps
 	$(BIN)/python benchmarks/timings.py
 
 bench-codecs: $(READY)
@@ -42,6 +42,9 @@ bench-restorations: $(READY)
 
 bench-experiments: $(READY)
 	$(BIN)/python benchmarks/experiments.py
+
+bench-sweeps: $(READY)
+	$(BIN)/python benchmarks/sweeps.py
 
 docs: $(READY)
 	$(BIN)/magnetite methods --format markdown > docs/methods.md

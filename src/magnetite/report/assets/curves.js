@@ -69,6 +69,7 @@ page.curves = () => {
     });
   }
 
+  /** Draw the chart now, and what stands around it in a task of its own. */
   function draw() {
     const chains = gather();
     const ink = page.colour("--ink");
@@ -98,9 +99,11 @@ page.curves = () => {
     chart = new Chart(canvas, { type: "line", data: { datasets: datasets() }, options });
     page.chart = chart;
     canvas.setAttribute("aria-label", `${named(selects.y.value)} over ${named(across)}, ${lines.length} curves; the points stand in the table below.`);
-    legend();
-    rates();
-    if (page.by("points").open) points();
+    setTimeout(() => {
+      legend();
+      rates();
+      if (page.by("points").open) points();
+    }, 0);
     const of = selects.reference.value || `the mean over ${values("reference").length} references`;
     page.by("curve-words").textContent = `Each point is ${of}, and the mean over repeats. Click a name to hide its curve.`;
   }
@@ -156,5 +159,5 @@ page.curves = () => {
   log.addEventListener("change", draw);
   page.by("points").addEventListener("toggle", () => { if (page.by("points").open) points(); });
   page.onTheme.push(draw);
-  draw();
+  return draw;
 };

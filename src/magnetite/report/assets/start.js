@@ -25,8 +25,9 @@
   const next = () => {
     const part = parts.shift();
     if (!part) { document.documentElement.dataset.ready = "yes"; return; }
-    part();
+    const more = part(); // what a part leaves for later
+    if (more) parts.unshift(more);
     setTimeout(next, 0);
   };
-  next();
+  setTimeout(next, 0);
 })();
