@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 import magnetite
 from conftest import PROGRAM, Run, texture
-from magnetite.cli.output import cells_of
+from magnetite.cli.output import terminal_width
 from magnetite.core.picture import as_picture
 from magnetite.core.quantities import figures
 
@@ -48,7 +48,7 @@ def pair(tmp_path: Path) -> tuple[str, str]:
 def test_columns_stand_below_each_other_whatever_the_signs(run: Run, pair: tuple[str, str]) -> None:
     lines = run("score", pair[0], pair[1], pair[0]).stdout.splitlines()[:3]
     columns = re.compile(r".*?(mse dn² ↓|\d+\.\d\d)")
-    ends = [cells_of(columns.match(line)[0]) for line in lines]
+    ends = [terminal_width(columns.match(line)[0]) for line in lines]
     assert max(ends) - min(ends) <= 1, lines  # the star of the best stands behind its figure
 
 
@@ -80,7 +80,7 @@ def test_terminals_of_any_width_show_every_figure(
     for number in re.findall(r"\d+\.\d+", plain.splitlines()[1]):
         assert number in shown
     bare = re.sub(r"\x1b\[[0-9;]*m", "", shown)
-    assert all(cells_of(line) <= width for line in bare.splitlines())
+    assert all(terminal_width(line) <= width for line in bare.splitlines())
 
 
 def test_without_colour_nothing_is_coloured(tmp_path: Path) -> None:

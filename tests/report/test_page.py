@@ -128,7 +128,7 @@ def test_the_answer_is_that_of_the_figures(tmp_path: Path) -> None:
     assert len(found.answers) == 5
     # At equal rate the last denoiser has 9/7 dB more than the first one, on every reference.
     for one in found.answers:
-        assert "“denoiser 9” is best: +1.286 dB of psnr at equal rate against “denoiser 0”" in (
+        assert "“denoiser 9” gains most: +1.286 dB of psnr at equal rate against “denoiser 0”" in (
             one.sentence
         )
         assert one.verdict == "shown"

@@ -40,11 +40,11 @@ def pictures_of(paths: Sequence[Path], full_scale: float | None) -> list[Picture
     return [replace(load(path, full_scale), origin=path.name) for path in paths]
 
 
-def finish(figure: Figure, out: Path, *, show: bool, beside: bool = False) -> None:
-    """Write a figure and say so, beside what programs read if need be; open it if asked."""
+def finish(figure: Figure, out: Path, *, show: bool, on_stderr: bool = False) -> None:
+    """Write a figure and report it, on standard error if asked; open it in a window if asked."""
     from magnetite.views.style import open_window, save
 
     save(figure, out)
-    (note if beside else say_done)(f"wrote {out}")
+    (note if on_stderr else say_done)(f"wrote {out}")
     if show:
         open_window(figure, out.name)

@@ -59,7 +59,7 @@ StepsArgument = Annotated[
 
 
 def note(message: str) -> None:
-    """Say something to the user, beside the results, unless quiet is wanted."""
+    """Say something to the user on standard error, unless --quiet is given."""
     if not limits.quiet:
         print(f"note: {shown(message)}", file=sys.stderr)
 

@@ -43,7 +43,7 @@ def print_table(
     texts = _texts(rows, len(titles))
     numeric = [all(_is_figure(line[i]) for line in texts) for i in range(len(titles))]
     columns = list(zip(titles, *texts, strict=True))
-    widths = [max(map(cells_of, column)) for column in columns]
+    widths = [max(map(terminal_width, column)) for column in columns]
     if sys.stdout.isatty():
         room = shutil.get_terminal_size().columns
         if sum(widths) + 2 * len(widths) > _FOLDED * room:
@@ -79,7 +79,7 @@ def _texts(rows: Sequence[Sequence[Cell]], count: int) -> list[list[str]]:
     return [list(line) for line in zip(*columns, strict=True)] if rows else []
 
 
-def cells_of(text: str) -> int:
+def terminal_width(text: str) -> int:
     """Columns of a terminal that a text takes: two for wide characters, none for combining ones."""
     return sum(
         0 if unicodedata.combining(c) else 2 if unicodedata.east_asian_width(c) in "WF" else 1
@@ -88,7 +88,7 @@ def cells_of(text: str) -> int:
 
 
 def _filled(text: str, width: int, *, right: bool) -> str:
-    space = " " * (width - cells_of(text))
+    space = " " * (width - terminal_width(text))
     return space + text if right else text + space
 
 
@@ -122,7 +122,7 @@ def _print_blocks(titles: Sequence[str], texts: list[list[str]]) -> None:
     from rich.text import Text
 
     console = Console(highlight=False)
-    width = max(map(cells_of, titles[1:]), default=0)
+    width = max(map(terminal_width, titles[1:]), default=0)
     for line in texts:
         console.print(Text(line[0], style="bold"))
         for title, text in zip(titles[1:], line[1:], strict=True):

@@ -26,7 +26,7 @@ def run(
         ),
     ],
     pictures: Annotated[
-        bool, typer.Option("--pictures", help="Compare pictures that come from no run.")
+        bool, typer.Option("--pictures", help="Compare pictures that are not part of a run.")
     ] = False,
     out: Annotated[
         Path | None,
@@ -45,8 +45,8 @@ def run(
     limit: Annotated[
         int,
         typer.Option(
-            help="MB of pictures that the page itself holds; those beyond stand in a folder "
-            "beside it.",
+            help="MB of pictures that the page itself holds; those beyond go into a folder next "
+            "to it.",
             min=0,
             max=500,
         ),
@@ -68,12 +68,12 @@ def run(
         content = (
             _of_pictures(names, metrics, full_scale) if pictures else _of_run(names[0], metric)
         )
-        written = write_page(content, page, limit * 2**20)
+        written = write_page(content, page, limit * 10**6)
     for message in content.gallery.notes:
         note(message)
     for answer in content.answers:
         say(f"{answer.where}: {answer.sentence}")
-    beside = f", {written.beside} of them in a folder beside it" if written.beside else ""
+    beside = f", {written.beside} of them in a folder next to it" if written.beside else ""
     say_done(f"wrote {page}, {written.size / 1e6:.1f} MB, {written.pictures} pictures{beside}")
 
 

@@ -72,7 +72,7 @@ def run(
     _print(made, format)
     if pictures is not None:
         note(f"wrote {_write_pictures(made, pictures)} pictures to {pictures}")
-    finish(drawn, out, show=show, beside=format is not OutputFormat.table)
+    finish(drawn, out, show=show, on_stderr=format is not OutputFormat.table)
 
 
 def _print(made: Sweep, format: OutputFormat) -> None:
@@ -90,11 +90,10 @@ def _write_pictures(made: Sweep, folder: Path) -> int:
     """Write every picture, named by its chain; the number of them."""
     from magnetite.files.atomic import make_folder
     from magnetite.files.names import named
-    from magnetite.files.writing import write
+    from magnetite.files.writing import lossless_ending, write
 
     make_folder(folder)
     for number, cell in enumerate(made.cells, 1):
-        floats = cell.picture.bits is None or cell.picture.colour == "planes"
-        name = named(f"{number:02} {cell.chain}", ".tif" if floats else ".png")
+        name = named(f"{number:02} {cell.chain}", lossless_ending(cell.picture))
         write(cell.picture, folder / name)
     return len(made.cells)

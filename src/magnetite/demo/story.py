@@ -18,7 +18,7 @@ from magnetite.experiment.summary import read_rows
 from magnetite.experiment.tasks import PlanJob
 from magnetite.files.atomic import make_folder, write_bytes
 from magnetite.files.reading import read, read_text
-from magnetite.files.writing import write
+from magnetite.files.writing import lossless_ending, write
 from magnetite.report.content import of_run
 from magnetite.report.page import write_page
 from magnetite.scenes.catalogue import DEFAULT_SIZE, SCENES
@@ -130,8 +130,7 @@ def prepare_folder(folder: Path) -> None:
 def tell(story: Story, folder: Path, seed: int, executor: Executor, listener: Listener) -> Told:
     """Do the work into a prepared folder; results are stored before anything is drawn."""
     for name, picture in story.references.items():
-        ending = ".png" if picture.bits is not None else ".tif"
-        write(picture, make_folder(folder / "references") / f"{name}{ending}")
+        write(picture, make_folder(folder / "references") / f"{name}{lossless_ending(picture)}")
     write_bytes(folder / PLAN, plan_text(seed).encode())
     plan = read_plan(folder / PLAN)
     job = PlanJob.of(plan, folder)

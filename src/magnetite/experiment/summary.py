@@ -91,12 +91,7 @@ def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[Tab
     metric : str, optional
         What treatments are ranked by; the first metric if left out.
     """
-    metrics = [name for name in rows.figures if better_of(name) is not None]
-    chosen = metric or (metrics[0] if metrics else None)
-    if chosen is not None and chosen not in rows.figures:
-        raise InputError(
-            f"{chosen!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
-        )
+    chosen, metrics = chosen_metric(rows, metric), metrics_of(rows)
     yield means(rows, by)
     if chosen is not None:
         yield from _present(ranking(rows, chosen), rates(rows, chosen))
@@ -107,6 +102,26 @@ def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[Tab
 
 def _present(*made: Table | None) -> Iterator[Table]:
     yield from (table for table in made if table is not None and not table.frame.empty)
+
+
+def metrics_of(rows: Rows) -> list[str]:
+    """The figures of a run that are metrics, in its order."""
+    return [name for name in rows.figures if better_of(name) is not None]
+
+
+def chosen_metric(rows: Rows, metric: str | None) -> str | None:
+    """The figure that treatments are compared by: the one named, or the first metric, if any.
+
+    Raises
+    ------
+    InputError
+        If the run does not have the figure.
+    """
+    if metric is not None and metric not in rows.figures:
+        raise InputError(
+            f"{metric!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
+        )
+    return metric or next(iter(metrics_of(rows)), None)
 
 
 def better_of(name: str) -> str | None:

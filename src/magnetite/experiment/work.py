@@ -125,9 +125,9 @@ def _treated(
 def _file_of(picture: Picture) -> tuple[bytes, str]:
     from pathlib import Path
 
-    from magnetite.files.writing import encoded
+    from magnetite.files.writing import encoded, lossless_ending
 
-    ending = ".tif" if picture.bits is None or picture.colour == "planes" else ".png"
+    ending = lossless_ending(picture)
     return encoded(picture, Path(f"picture{ending}"))[0], ending
 
 

@@ -1,4 +1,4 @@
-"""JSON files that stand beside pictures."""
+"""JSON files that accompany pictures."""
 
 from __future__ import annotations
 

@@ -78,6 +78,11 @@ def encoded(picture: Picture, path: Path) -> tuple[bytes, tuple[str, ...]]:
     return data, ()
 
 
+def lossless_ending(picture: Picture) -> str:
+    """Ending of a file that keeps every sample: PNG where it holds the picture, TIFF otherwise."""
+    return ".tif" if picture.bits is None or picture.colour == "planes" else ".png"
+
+
 def check_output(picture: Picture, path: Path) -> None:
     """Raise `FileError` if a picture like this one could not be written there."""
     kind = _format(path)

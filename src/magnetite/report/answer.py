@@ -19,8 +19,10 @@ class Answer:
     #: The degradation's name.
     where: str
     sentence: str
-    #: `shown` where the interval excludes no difference; `open` where it does not; or `single`.
+    #: `shown` where a difference is shown on other references; `open` where not; or `single`.
     verdict: str
+    #: What the verdict rests on.
+    grounds: str
 
 
 def answers(rows: Rows, metric: str) -> list[Answer]:
@@ -44,8 +46,9 @@ def _of_rates(where: str, rows: Rows, metric: str) -> Answer | None:
     first, name = best["against"], best["treatment"]
     if (gain > 0) != higher:
         return Answer(
-            where, f"“{first}” {_standing(low, high)}. The next, “{name}”, has "
-            f"{_signed(gain, metric)} at equal rate{_interval(low, high)}.", _verdict(low, high),
+            where, f"No treatment gains against “{first}”: the nearest, “{name}”, has "
+            f"{_signed(gain, metric)} at equal rate{_interval(low, high)}.",
+            *_verdict(low, high, len(table.frame)),
         )  # fmt: skip
     saved = best["BD-rate %"]
     rate = ""
@@ -53,8 +56,8 @@ def _of_rates(where: str, rows: Rows, metric: str) -> Answer | None:
         rate = f" At equal {metric} it needs {abs(saved):.0f} % {'less' if saved < 0 else 'more'} "
         rate += f"rate, as far as the curves share scores ({best['compared']} of {best['curves']})."
     return Answer(
-        where, f"“{name}” {_standing(low, high)}: {_signed(gain, metric)} at equal rate against "
-        f"“{first}”{_interval(low, high)}.{rate}", _verdict(low, high),
+        where, f"“{name}” gains most: {_signed(gain, metric)} at equal rate against “{first}”"
+        f"{_interval(low, high)}.{rate}", *_verdict(low, high, len(table.frame)),
     )  # fmt: skip
 
 
@@ -63,18 +66,20 @@ def _of_means(where: str, rows: Rows, metric: str) -> Answer:
     frame = ranking(rows, metric).frame
     mean = f"mean {metric}"
     if frame.empty:
-        return Answer(where, "No treatment has a figure on every reference.", "open")
+        return Answer(where, "No treatment has a figure on every reference.", "open", _NOTHING)
     best = frame.iloc[0]
     words = f"{metric} {figure(float(best[mean]))} {_unit(metric)}".rstrip()
     if len(frame) == 1:
-        return Answer(where, f"“{best['treatment']}” alone: {words} in the mean.", "single")
+        return Answer(
+            where, f"“{best['treatment']}” alone: {words} in the mean.", "single", _NOTHING
+        )
     names = rows.frame.groupby("treatment", sort=False)["treatment name"].first()
     if names.nunique() == 1:
         worst = frame.iloc[-1]
         end = f"{metric} {figure(float(worst[mean]))} {_unit(metric)}".rstrip()
         return Answer(
             where, f"“{names.iloc[0]}” alone, from {words} ({best['treatment']}) to {end} "
-            f"({worst['treatment']}).", "single",
+            f"({worst['treatment']}).", "single", _NOTHING,
         )  # fmt: skip
     second = frame.iloc[1]
     gain = -float(second["minus the best"])
@@ -85,15 +90,22 @@ def _of_means(where: str, rows: Rows, metric: str) -> Answer:
         where, f"“{best['treatment']}” {'is best' if shown else 'is ahead'}, {words} in the mean: "
         f"{_signed(gain, metric)} against “{second['treatment']}”{_interval(low, high)}.",
         "shown" if shown else "open",
+        f"{'Significant' if shown else 'Not significant'} at the {LEVEL:.0%} level, corrected for "
+        "all pairs of treatments (Holm).",
     )  # fmt: skip
 
 
-def _verdict(low: float, high: float) -> str:
-    return "shown" if low > 0 or high < 0 else "open"
+_NOTHING = "There is nothing to compare it with."
 
 
-def _standing(low: float, high: float) -> str:
-    return "is best" if _verdict(low, high) == "shown" else "is ahead"
+def _verdict(low: float, high: float, compared: int) -> tuple[str, str]:
+    """Whether an interval excludes zero, and what that says."""
+    if math.isnan(low):
+        return "open", "One reference says nothing about others."
+    shown = low > 0 or high < 0
+    choice = "" if compared == 1 else f"; it is not corrected for the choice among {compared} treatments"
+    words = f"The interval over references {'excludes' if shown else 'includes'} zero{choice}."
+    return "shown" if shown else "open", words
 
 
 def _signed(value: float, metric: str) -> str:

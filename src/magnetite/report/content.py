@@ -12,15 +12,24 @@ from typing import Any
 from magnetite import __version__
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.curves.study import activity_of
-from magnetite.core.errors import ChainError, InputError
+from magnetite.core.errors import ChainError
 from magnetite.core.methods.declarations import Figure
 from magnetite.core.picture import Picture
 from magnetite.core.verbs.figures import parse_figures
 from magnetite.core.verbs.score import Scorer
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now
-from magnetite.experiment.summary import Rows, better_of, means, ranking, rates, read_rows
+from magnetite.experiment.summary import (
+    Rows,
+    chosen_metric,
+    means,
+    metrics_of,
+    ranking,
+    rates,
+    read_rows,
+)
 from magnetite.files.resources import DiskFiles
+from magnetite.files.tables import plain_value
 from magnetite.report.answer import Answer, answers
 from magnetite.report.pictures import Gallery, Shown, gallery
 from magnetite.report.words import PlanWords, plan_words
@@ -78,7 +87,7 @@ def of_run(folder: Path, metric: str | None = None) -> Content:
         facts, failures = ledger.facts(), ledger.failures()
     finally:
         ledger.close()
-    chosen = _metric(rows, metric)
+    chosen = chosen_metric(rows, metric)
     frame = rows.frame
     made = gallery(rows, facts, folder)
     text = facts.get("plan", "")
@@ -104,7 +113,7 @@ def of_pictures(
     reference: Picture, tests: Sequence[Picture], names: Sequence[str], metrics: str,
     sizes: Sequence[int | None],
 ) -> Content:  # fmt: skip
-    """The content of a page of pictures that come from no run.
+    """The content of a page of pictures that are not part of a run.
 
     Parameters
     ----------
@@ -143,15 +152,6 @@ def of_pictures(
         rows=tuple(tuple(_plain(row[k]) for k in keep) for row in table),
         facts={"made": now(), **machine()},
     )
-
-
-def _metric(rows: Rows, metric: str | None) -> str | None:
-    if metric is not None and metric not in rows.figures:
-        raise InputError(
-            f"{metric!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
-        )
-    metrics = [name for name in rows.figures if better_of(name) is not None]
-    return metric or (metrics[0] if metrics else None)
 
 
 def _summary(rows: Rows) -> str:
@@ -207,7 +207,7 @@ def _plain(value: Any) -> Any:
     if math.isnan(number):
         return None
     if math.isinf(number):
-        return "inf" if number > 0 else "-inf"
+        return plain_value(number)
     return int(number) if number == int(number) and abs(number) < 2**53 else float(f"{number:.9g}")
 
 
@@ -232,7 +232,7 @@ def _means(rows: Rows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
 
 def _rates(rows: Rows) -> list[dict[str, Any]]:
     """Rates and rankings of treatments, after each degradation and after all of them."""
-    metrics = [name for name in rows.figures if better_of(name) is not None][:_MOST_RATED]
+    metrics = metrics_of(rows)[:_MOST_RATED]
     groups = [(str(n), g) for n, g in rows.frame.groupby("degradation name", sort=False)]
     made = []
     for metric in metrics:

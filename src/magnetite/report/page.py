@@ -1,4 +1,4 @@
-"""The page: one file of HTML that needs nothing else, or pictures beside it beyond a limit."""
+"""The page: one self-contained HTML file; pictures beyond a limit go into a folder next to it."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ from magnetite.report.content import Content
 from magnetite.report.encoding import encode, similarity
 from magnetite.report.pictures import Shown
 
-#: Bytes of pictures that stand in the page itself; the others stand beside it.
-LIMIT = 9 * 2**20
+#: Bytes of pictures that the page itself holds; the others go into a folder next to it.
+LIMIT = 9 * 10**6
 #: Parts of the program of the page, in the order in which they run.
 _SCRIPTS = ("base", "table", "chart", "curves", "pictures", "compare", "landscape", "start")
 #: Signs that would end a script, or begin a comment or a tag inside one.
@@ -26,7 +26,7 @@ _UNSAFE = {"<": "\\u003c", ">": "\\u003e", "&": "\\u0026", "\u2028": "\\u2028", 
 
 @dataclass(frozen=True)
 class Written:
-    """What was written: the page, and pictures beside it."""
+    """What was written: the page, its pictures, and how many of them are in the folder."""
 
     page: Path
     size: int
@@ -35,7 +35,7 @@ class Written:
 
 
 def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
-    """Write the page of a content, whole or not at all.
+    """Write the page that shows a content; the file is replaced only when it is complete.
 
     Parameters
     ----------
@@ -43,7 +43,7 @@ def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
     path : Path
         Of the page, an `.html` file.
     limit : int
-        Bytes of pictures that stand in the page; those beyond stand in a folder beside it.
+        Bytes of pictures that the page holds; those beyond go into a folder next to it.
 
     Raises
     ------
@@ -147,7 +147,7 @@ def _asset(name: str) -> str:
 
 
 def _json(data: dict[str, Any]) -> str:
-    """JSON that can stand in a script whatever it holds."""
+    """JSON that is safe inside a script element, whatever it holds."""
     text = json.dumps(data, ensure_ascii=False, allow_nan=False, separators=(",", ":"))
     for sign, escaped in _UNSAFE.items():
         text = text.replace(sign, escaped)

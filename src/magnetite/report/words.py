@@ -31,7 +31,7 @@ class PlanWords:
 
 
 def plan_words(text: str, references: int) -> PlanWords | None:
-    """A plan in words; None of a text that is no plan, such as that of a curve."""
+    """A plan in words; None if the text is not a plan, as for a curve."""
     try:
         plan = Plan.model_validate(tomllib.loads(text))
     except (tomllib.TOMLDecodeError, ValueError):

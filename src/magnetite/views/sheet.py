@@ -86,7 +86,7 @@ def sheet(
 
 
 def cell_width(columns: int) -> float:
-    """Width of a picture's place, px, where so many stand side by side."""
+    """Width available to each picture of a row with this many columns, px."""
     return (WIDTH - 2 * _MARGIN - (columns - 1) * _GAP) / columns
 
 

@@ -65,7 +65,7 @@ _Place = Swept | tuple[str, Picture] | None
 
 
 def _grid(made: Sweep) -> tuple[list[_Place], int]:
-    """The places of the figure row by row, and how many stand in a row."""
+    """The cells of the figure row by row, and the number of columns."""
     first: list[_Place] = [("reference", made.reference)]
     if made.source is not made.reference:
         first.append((f"before\n{made.source.describe()}", made.source))

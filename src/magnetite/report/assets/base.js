@@ -29,13 +29,14 @@ page.figure = (value) => {
   return value.toFixed(Math.max(0, 3 - Math.floor(Math.log10(size))));
 };
 
-/** Figures of one column with equal decimal places, as many as the smallest needs for three digits. */
+/** Figures of one column with equal decimal places, by the rule of the program's tables. */
 page.aligned = (values) => {
-  const sizes = values.filter((v) => typeof v === "number" && v !== 0 && !Number.isInteger(v)).map(Math.abs);
-  if (!sizes.length) return page.figure;
+  const sizes = values.filter((v) => typeof v === "number" && v !== 0).map(Math.abs);
+  if (!sizes.length || values.every((v) => typeof v !== "number" || Number.isInteger(v))) return page.figure;
   sizes.sort((a, b) => a - b);
-  const typical = sizes[Math.floor(sizes.length / 2)];
-  const places = Math.min(6, Math.max(0, 3 - Math.floor(Math.log10(typical))));
+  const decade = (size) => Math.floor(Math.log10(size));
+  const middle = sizes[Math.floor((sizes.length - 1) / 2)];
+  const places = Math.min(6, Math.max(0, 3 - decade(middle), 2 - decade(sizes[0])));
   return (v) => (typeof v === "number" && Math.abs(v) < 1e9 ? v.toFixed(places) : page.figure(v));
 };
 

@@ -30,15 +30,15 @@ page.curves = () => {
     log.checked = rated;
   }
 
-  /** Points of every line: means over repeats, and over references that have all of it. */
+  /** Points of every line: means over the rows of a setting, of all repeats and references shown. */
   function gather() {
-    const { x, y } = { x: selects.x.value, y: selects.y.value };
+    const x = selects.x.value;
+    const y = selects.y.value;
     const groups = new Map();
     const chains = [];
     for (const row of page.data.rows) {
       if (selects.reference.value && row[index.reference] !== selects.reference.value) continue;
-      if (x !== level && selects.degradation.value && row[index["degradation name"]] !== selects.degradation.value) continue;
-      if (x === level && selects.degradation.value && row[index["degradation name"]] !== selects.degradation.value) continue;
+      if (selects.degradation.value && row[index["degradation name"]] !== selects.degradation.value) continue;
       const chain = row[index.degradation];
       if (!chains.includes(chain)) chains.push(chain);
       const name = row[index["treatment name"]] + (selects.degradation.value || x === level ? "" : ` · ${row[index["degradation name"]]}`);
@@ -98,7 +98,7 @@ page.curves = () => {
     if (chart) chart.destroy();
     chart = new Chart(canvas, { type: "line", data: { datasets: datasets() }, options });
     page.chart = chart;
-    canvas.setAttribute("aria-label", `${named(selects.y.value)} over ${named(across)}, ${lines.length} curves; the points stand in the table below.`);
+    canvas.setAttribute("aria-label", `${named(selects.y.value)} over ${named(across)}, ${lines.length} curves; the points are in the table below.`);
     setTimeout(() => {
       legend();
       rates();

@@ -1,9 +1,9 @@
 "use strict";
-// Pictures as they stand in the page, put together to samples and to what a screen shows.
+// Decodes the pictures of the page into samples, and into what a screen shows.
 page.pictures = (() => {
   const known = new Map();
 
-  /** The text of a part, from the page or from the folder beside it. */
+  /** The text of a part, from the page or from the folder next to it. */
   async function textOf(picture, part) {
     const name = `${picture.id}-${part}`;
     const inside = page.by(name);
@@ -12,7 +12,7 @@ page.pictures = (() => {
       await new Promise((done, failed) => {
         const script = page.make("script", { src: `${encodeURIComponent(page.data.folder)}/${name}.js` });
         script.onload = done;
-        script.onerror = () => failed(new Error(`${page.data.folder}/${name}.js is missing: keep the folder beside the page`));
+        script.onerror = () => failed(new Error(`${page.data.folder}/${name}.js is missing: keep the folder next to the page`));
         document.head.append(script);
       });
     }
