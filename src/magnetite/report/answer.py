@@ -103,9 +103,10 @@ def _verdict(low: float, high: float, compared: int) -> tuple[str, str]:
     if math.isnan(low):
         return "open", "One reference says nothing about others."
     shown = low > 0 or high < 0
-    choice = f"; it is not corrected for the choice among {compared} treatments"
-    words = f"The interval over references {'excludes' if shown else 'includes'} zero{choice if compared > 1 else ''}."
-    return "shown" if shown else "open", words
+    words = f"The interval over references {'excludes' if shown else 'includes'} zero"
+    if compared > 1:
+        words += f"; it is not corrected for the choice among {compared} treatments"
+    return "shown" if shown else "open", f"{words}."
 
 
 def _signed(value: float, metric: str) -> str:
