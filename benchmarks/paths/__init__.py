@@ -1,0 +1,1 @@
+"""The hot paths, each beside its yardstick."""

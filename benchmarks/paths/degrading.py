@@ -1,0 +1,42 @@
+"""Degradations with their certificates."""
+
+from __future__ import annotations
+
+import numpy as np
+from measure import Work, case
+from paths import yardsticks
+from paths.pictures import gray, plane, shape
+
+import magnetite
+
+
+@case(
+    "degrade gaussian-noise sd=5%, certified",
+    yardstick="drawing the numbers once",
+    goal=2.5, size=12, sizes=(0.4, 1, 4),
+)  # fmt: skip
+def noise(megapixels: float) -> tuple[Work, Work]:
+    picture = gray(megapixels)
+    size = int(np.prod(shape(megapixels)))
+    return lambda: magnetite.degrade(picture, "gaussian-noise sd=5%"), yardsticks.drawing(size)
+
+
+@case(
+    "degrade gaussian-blur sigma=2, certified",
+    yardstick="SciPy's Gaussian filter, float32",
+    goal=0.8, size=12, sizes=(0.4, 1, 4),
+)  # fmt: skip
+def blur(megapixels: float) -> tuple[Work, Work]:
+    picture = gray(megapixels)
+    yardstick = yardsticks.gaussians(plane(megapixels), sigma=2)
+    return lambda: magnetite.degrade(picture, "gaussian-blur sigma=2"), yardstick
+
+
+@case(
+    "degrade quantize bits=4, certified",
+    yardstick="two casts to float32",
+    goal=8, size=12, sizes=(0.4, 1, 4),
+)  # fmt: skip
+def quantization(megapixels: float) -> tuple[Work, Work]:
+    picture = gray(megapixels)
+    return lambda: magnetite.degrade(picture, "quantize bits=4"), yardsticks.casts(picture)

@@ -1,0 +1,87 @@
+"""Whole processes: what a command costs from the shell's prompt and back."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from measure import Setting, Work, case
+from paths.pictures import gray, plane, worn
+
+import magnetite
+
+PROGRAM = str(Path(sys.executable).with_name("magnetite"))
+FOLDER = Path(tempfile.mkdtemp(prefix="magnetite-bench-"))
+
+
+def run(*arguments: str, **environment: str) -> None:
+    """Run a command; its output is not wanted."""
+    import os
+
+    subprocess.run(
+        arguments, check=True, env=os.environ | environment,
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+
+
+def importing(modules: str) -> Work:
+    """A process that imports modules and does nothing."""
+    return lambda: run(sys.executable, "-c", f"import {modules}")
+
+
+def files(megapixels: float) -> tuple[str, str]:
+    """A reference and a noisy picture on disk."""
+    paths = FOLDER / f"reference-{megapixels}.png", FOLDER / f"noisy-{megapixels}.png"
+    if not paths[1].exists():
+        magnetite.write(gray(megapixels), paths[0])
+        magnetite.write(worn(gray(megapixels), 25), paths[1])
+    return str(paths[0]), str(paths[1])
+
+
+def _command(name: str, goal: float, modules: str, *words: str) -> Setting:
+    """A case of a command on 256x256; REF, NOISY and OUT stand for files."""
+
+    def setting(megapixels: float) -> tuple[Work, Work]:
+        reference, noisy = files(megapixels)
+        paths = {"REF": reference, "NOISY": noisy, "OUT": str(FOLDER / "out.png")}
+        paths["STREAM"] = str(FOLDER / "out.mgt")
+        command = [PROGRAM, *(paths.get(word, word) for word in words)]
+        return lambda: run(*command), importing(modules)
+
+    yardstick = f"a process that imports {modules}"
+    return case(name, yardstick=yardstick, goal=goal, size=0.0655, process=True)(setting)
+
+
+_command("--help", 2.0, "typer", "--help")
+_command("methods --brief", 3.0, "typer", "methods", "--brief")
+_command("score, 256x256", 2.5, "numpy, PIL.Image", "score", "REF", "NOISY")
+_command("compress dct, 256x256", 6, "numpy, PIL.Image", "compress", "REF", "STREAM", "dct", "step=24dn")
+_command("restore bm3d, 256x256", 6, "numpy, PIL.Image", "restore", "NOISY", "OUT", "bm3d", "sd=25dn")
+
+
+def _first(name: str, megapixels: float, *words: str) -> Setting:
+    """A case of a command's first run ever: its compile cache is empty."""
+
+    def setting(megapixels: float) -> tuple[Work, None]:
+        reference, noisy = files(megapixels)
+        paths = {"REF": reference, "NOISY": noisy, "OUT": str(FOLDER / "out.png")}
+        paths["STREAM"] = str(FOLDER / "out.mgt")
+        command = [PROGRAM, *(paths.get(word, word) for word in words)]
+
+        def work() -> None:
+            with tempfile.TemporaryDirectory() as empty:
+                run(*command, NUMBA_CACHE_DIR=empty)
+
+        return work, None
+
+    title = f"{name}, first run ever"
+    return case(
+        title, yardstick="a second", goal=5, size=megapixels, process=True, rounds=1, quick=False
+    )(setting)
+
+
+_first("compress dct, 256x256", 0.0655, "compress", "REF", "STREAM", "dct", "step=24dn")
+_first("restore bm3d, 256x256", 0.0655, "restore", "NOISY", "OUT", "bm3d", "sd=25dn")
+_first("score, 12 MP", 12, "score", "REF", "NOISY")
