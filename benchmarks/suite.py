@@ -92,8 +92,8 @@ def told(one: Case, size: float, threads: int, rounds: int | None = None) -> Tim
 
 def memory_of(one: Case, megapixels: float) -> float:
     """Peak memory of the work beyond what is there before it, over the picture in float32."""
+    one.setting(0.4)[0]()  # imports and compiles
     work, _ = one.setting(megapixels)
-    one.setting(0.1)[0]()  # imports and compiles
     before = _reset_peak()
     work()
     used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 - before

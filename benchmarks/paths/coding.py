@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from measure import Setting, Work, case
-from paths import yardsticks
-from paths.pictures import gray
 
 import magnetite
+from paths import yardsticks
+from paths.pictures import gray
 
 
 def _codec(step: str, goal: float, **facts: object) -> Setting:

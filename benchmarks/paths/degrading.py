@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 from measure import Work, case
-from paths import yardsticks
-from paths.pictures import gray, plane, shape
 
 import magnetite
+from paths import yardsticks
+from paths.pictures import gray, plane, shape
 
 
 @case(

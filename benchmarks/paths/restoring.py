@@ -6,11 +6,11 @@ from collections.abc import Callable
 
 import numpy as np
 from measure import Setting, Work, case
-from paths import yardsticks
-from paths.pictures import gray, noisy, worn
 
 import magnetite
 from magnetite.core.methods.catalogue import find
+from paths import yardsticks
+from paths.pictures import gray, noisy, worn
 
 #: 512x512, nearly.
 SQUARE = 0.262

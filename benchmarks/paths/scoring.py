@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 from measure import Work, case
-from paths import yardsticks
-from paths.pictures import colour, gray, worn
 
 import magnetite
 from magnetite.core.metrics.structure import ssim
+from paths import yardsticks
+from paths.pictures import colour, gray, worn
 
 
 @case(

@@ -8,9 +8,9 @@ import tempfile
 from pathlib import Path
 
 from measure import Setting, Work, case
-from paths.pictures import gray, plane, worn
 
 import magnetite
+from paths.pictures import gray, worn
 
 PROGRAM = str(Path(sys.executable).with_name("magnetite"))
 FOLDER = Path(tempfile.mkdtemp(prefix="magnetite-bench-"))
@@ -57,8 +57,10 @@ def _command(name: str, goal: float, modules: str, *words: str) -> Setting:
 _command("--help", 2.0, "typer", "--help")
 _command("methods --brief", 3.0, "typer", "methods", "--brief")
 _command("score, 256x256", 2.5, "numpy, PIL.Image", "score", "REF", "NOISY")
-_command("compress dct, 256x256", 6, "numpy, PIL.Image", "compress", "REF", "STREAM", "dct", "step=24dn")
-_command("restore bm3d, 256x256", 6, "numpy, PIL.Image", "restore", "NOISY", "OUT", "bm3d", "sd=25dn")
+_compress = ("compress", "REF", "STREAM", "dct", "step=24dn")
+_restore = ("restore", "NOISY", "OUT", "bm3d", "sd=25dn")
+_command("compress dct, 256x256", 6, "numpy, PIL.Image", *_compress)
+_command("restore bm3d, 256x256", 6, "numpy, PIL.Image", *_restore)
 
 
 def _first(name: str, megapixels: float, *words: str) -> Setting:
@@ -82,6 +84,6 @@ def _first(name: str, megapixels: float, *words: str) -> Setting:
     )(setting)
 
 
-_first("compress dct, 256x256", 0.0655, "compress", "REF", "STREAM", "dct", "step=24dn")
-_first("restore bm3d, 256x256", 0.0655, "restore", "NOISY", "OUT", "bm3d", "sd=25dn")
+_first("compress dct, 256x256", 0.0655, *_compress)
+_first("restore bm3d, 256x256", 0.0655, *_restore)
 _first("score, 12 MP", 12, "score", "REF", "NOISY")

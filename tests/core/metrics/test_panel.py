@@ -171,7 +171,10 @@ def test_ms_ssim_is_its_definition() -> None:
 def test_the_fast_route_of_ssim_is_the_definition() -> None:
     x, y = pair(400, 601)
     expected = np.prod(slow_metrics.ssim_parts(x, y), axis=0)
-    assert ssim(x, y, 255.0) == pytest.approx(expected.mean(), abs=1e-10)
+    for dtype, scale in ((np.uint8, 1), (np.uint16, 257), (float, 0.1)):  # in float32
+        one, two = (scale * p.astype(dtype) for p in (x, y))
+        fast = ssim(one.astype(dtype), two.astype(dtype), 255.0 * scale)
+        assert fast == pytest.approx(expected.mean(), abs=2e-8)
     mask = np.zeros(x.shape, bool)
     mask[90:290, 50:480] = True
     mask[100:104, 60:64] = False

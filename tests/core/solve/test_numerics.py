@@ -37,7 +37,7 @@ def test_the_compiled_loop_is_right_at_every_border_of_its_tiles(height: int, wi
     slow = window_moments(x, y, weights)
     expected = float(term_map(similarity, slow, 1e-4, 9e-4).mean())
     total, count = summed_similarity(x, y, weights, 1e-4, 9e-4)
-    assert total / count == pytest.approx(expected, abs=1e-12)
+    assert total / count == pytest.approx(expected, abs=1e-7)  # in float32
     for size in (weights.size, 2, 9):
         weights = rng.random(size)
         weights /= weights.sum()

@@ -6,8 +6,10 @@ from collections.abc import Callable
 from typing import Any, Protocol, TypeVar, cast
 
 import numba
+import numpy as np
 from numba.core import event
 
+from magnetite.core.arrays import Samples
 from magnetite.core.compute.compiling import compiling
 
 Function = TypeVar("Function", bound=Callable[..., Any])
@@ -39,6 +41,13 @@ def compiled(**flags: Any) -> Decorator:
             return cast(Function, numba.njit(**_FLAGS, **flags)(function))
 
     return decorate
+
+
+def readable(array: Samples) -> Samples:
+    """The array as loops are compiled for it: contiguous and read-only, a copy only if need be."""
+    view = np.ascontiguousarray(array).view()
+    view.flags.writeable = False
+    return view
 
 
 class _Told(event.Listener):

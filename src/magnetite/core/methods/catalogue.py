@@ -170,6 +170,7 @@ def metric(
     tolerance: float | None = None,
     mask: MaskRule = None,
     clips: bool = False,
+    integers: bool = False,
     sums: Sums | None = None,
     **needs: Unpack[Needs],
 ) -> Callable[[Function], Function]:
@@ -184,14 +185,16 @@ def metric(
     a part of the picture of any shape: "samples" where it needs no neighbours and is given
     the part's samples as one column; "windows" where its function has an argument `within`, an
     array of bool, shape (h, w), and judges what lies wholly inside. `clips` says that samples
-    outside the range count as black or full scale; `sums` how it is added up over parts.
+    outside the range count as black or full scale; `integers` that whole-number samples are taken
+    as they are, on the scale of their depth, where the figure scales by its unit (dn, dn²);
+    `sums` how it is added up over parts.
     """
     return _declare(
         Metric, "metric", name,
-        lambda given: on_pair(given.function, colour, name, mask, given.inputs), needs,
+        lambda given: on_pair(given.function, colour, name, mask, given.inputs, integers), needs,
         summary=summary, colour=colour, source=source, unit=unit, values=values, better=better,
         identical=identical, smallest=smallest, tolerance=tolerance, mask=mask, clips=clips,
-        sums=sums,
+        integers=integers, sums=sums,
     )  # fmt: skip
 
 

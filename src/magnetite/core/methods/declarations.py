@@ -179,6 +179,16 @@ class Figure(Method):
         """Which way is better; None where that depends."""
         return None
 
+    @property
+    def takes_integers(self) -> bool:
+        """Whether it takes whole-number samples as they are, on the scale of their depth."""
+        return False
+
+    @property
+    def power(self) -> int:
+        """The power of full scale that the figure grows with."""
+        return {"dn": 1, "dn²": 2}.get(self.unit, 0)
+
 
 @dataclass(frozen=True)
 class Metric(Figure):
@@ -188,12 +198,17 @@ class Metric(Figure):
     #: The figure of a picture against itself; None where that depends on the picture.
     identical: float | None
     mask: MaskRule
+    integers: bool = field(default=False, repr=False)
     #: How it is added up over parts of a picture; None where it needs all of it.
     sums: Sums | None = field(default=None, repr=False)
 
     @property
     def direction(self) -> Direction | None:
         return self.better
+
+    @property
+    def takes_integers(self) -> bool:
+        return self.integers
 
 
 @dataclass(frozen=True)

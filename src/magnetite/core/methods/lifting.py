@@ -17,6 +17,9 @@ from magnetite.core.methods.parameters import Kind
 from magnetite.core.picture import luma
 from magnetite.core.picture.clipping import clear_of_ends
 
+#: The metrics' own precision, and the types that some take as they are.
+_PRECISION, _WHOLE = np.float64, (np.uint8, np.uint16)
+
 
 def on_pixels(
     function: Callable[..., Any], colour: ColourPolicy, estimates: Mapping[str, Kind]
@@ -45,8 +48,12 @@ def on_pair(
     name: str,
     mask: MaskRule,
     inputs: Sequence[str],
+    integers: bool,
 ) -> Callable[..., Any]:
-    """`inputs` are the names of what the function takes beside its settings."""
+    """`inputs` are the names of what the function takes beside its settings.
+
+    `integers` says that it takes pairs of uint8 or uint16 as they are, not in float64.
+    """
 
     @functools.wraps(function)
     def lifted(
@@ -58,7 +65,8 @@ def on_pair(
                 f"the pictures differ in shape, {reference.shape} and {test.shape}: "
                 "a score needs the same size and colour"
             )
-        reference, test = _as_float(reference), _as_float(test)
+        whole = integers and reference.dtype == test.dtype and test.dtype in _WHOLE
+        reference, test = (_checked(s, s.dtype if whole else _PRECISION) for s in (reference, test))
         _check_rgb(function, reference, colour)
         if "peak" in inputs:
             settings["peak"] = peak
@@ -133,7 +141,7 @@ def on_one(
     def lifted(pixels: Any, peak: float = 1.0, **settings: Any) -> float:
         if "peak" in inputs:
             settings["peak"] = peak
-        pixels = _as_float(np.asarray(pixels))
+        pixels = _checked(np.asarray(pixels), _PRECISION)
         planes = [shared("luma", luma, pixels) if colour is ColourPolicy.LUMA else pixels]
         if colour is ColourPolicy.EACH and pixels.ndim == 3:
             planes = shared("planes", _planes, pixels)
@@ -167,8 +175,8 @@ def _planes(pixels: Pixels) -> list[Pixels]:
     return [np.ascontiguousarray(pixels[..., c]) for c in range(pixels.shape[2])]
 
 
-def _as_float(samples: Any) -> Pixels:
-    """float64 copy of a picture's samples; the metrics' own precision."""
+def _checked(samples: Any, dtype: Any) -> Any:
+    """A picture's samples in a type, a copy only where they have another."""
     if samples.ndim not in (2, 3) or samples.size == 0:
         raise PictureError(f"expected samples of shape (h, w) or (h, w, n), got {samples.shape}")
-    return np.asarray(samples, dtype=np.float64)
+    return np.asarray(samples, dtype=dtype)

@@ -7,33 +7,35 @@ from typing import Annotated
 
 import numpy as np
 
-from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.arrays import Float64, Pixels, Samples
 from magnetite.core.compute.threads import threads
 from magnetite.core.methods.catalogue import ColourPolicy, metric
 from magnetite.core.methods.parameters import Count, Number
 from magnetite.core.methods.sums import Sums, Totals, largest, quotient
+from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.metrics.kernels.sizes import check_size
 
 
-def _squares(reference: Pixels, test: Pixels) -> Totals:
+def _squares(reference: Samples, test: Samples) -> Totals:
     """Sum of squared errors, and how many."""
-    difference = reference - test
-    return float(np.vdot(difference, difference)), difference.size
+    sums = error_sums(reference, test)
+    return sums.squares, sums.number
 
 
-def _squares_and_power(reference: Pixels, test: Pixels) -> Totals:
+def _squares_and_power(reference: Samples, test: Samples) -> Totals:
     """The same with the sum of squares of the reference."""
-    return *_squares(reference, test), float(np.vdot(reference, reference))
+    sums = error_sums(reference, test)
+    return sums.squares, sums.number, sums.power
 
 
-def _absolute(reference: Pixels, test: Pixels) -> Totals:
+def _absolute(reference: Samples, test: Samples) -> Totals:
     """Sum of absolute errors, and how many."""
-    difference = np.abs(reference - test)
-    return float(difference.sum()), difference.size
+    sums = error_sums(reference, test)
+    return sums.absolute, sums.number
 
 
-def _largest(reference: Pixels, test: Pixels) -> Totals:
-    return (float(np.abs(reference - test).max()),)
+def _largest(reference: Samples, test: Samples) -> Totals:
+    return (error_sums(reference, test).largest,)
 
 
 def _only(totals: Totals) -> float:
@@ -77,9 +79,10 @@ _SOURCE = "Wang and Bovik, IEEE Signal Processing Magazine 26(1), 2009, doi:10.1
     better="lower",
     identical=0.0,
     mask="samples",
+    integers=True,
     sums=Sums(_squares, quotient),
 )
-def mse(reference: Pixels, test: Pixels) -> float:
+def mse(reference: Samples, test: Samples) -> float:
     """Mean over all samples of all channels of `(reference - test)²`.
 
     Parameters
@@ -110,9 +113,10 @@ def mse(reference: Pixels, test: Pixels) -> float:
     better="lower",
     identical=0.0,
     mask="samples",
+    integers=True,
     sums=Sums(_squares, _root),
 )
-def rmse(reference: Pixels, test: Pixels) -> float:
+def rmse(reference: Samples, test: Samples) -> float:
     """Square root of `mse`, in the arrays' unit; arguments and errors as there."""
     return _root(_squares(reference, test))
 
@@ -128,9 +132,10 @@ def rmse(reference: Pixels, test: Pixels) -> float:
     identical=math.inf,
     tolerance=0.01,
     mask="samples",
+    integers=True,
     sums=Sums(_squares, _below_peak),
 )
-def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def psnr(reference: Samples, test: Samples, peak: float = 1.0) -> float:
     """`10 log10(peak² / mse)` in dB, the error taken over all samples of all channels.
 
     Parameters
@@ -162,9 +167,10 @@ def psnr(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     better="lower",
     identical=0.0,
     mask="samples",
+    integers=True,
     sums=Sums(_squares_and_power, _over_power),
 )
-def nrmse(reference: Pixels, test: Pixels) -> float:
+def nrmse(reference: Samples, test: Samples) -> float:
     """`√(Σ (x - y)² / Σ x²)`, over all samples of all channels.
 
     Parameters
@@ -189,9 +195,10 @@ def nrmse(reference: Pixels, test: Pixels) -> float:
     better="lower",
     identical=0.0,
     mask="samples",
+    integers=True,
     sums=Sums(_absolute, quotient),
 )
-def mae(reference: Pixels, test: Pixels) -> float:
+def mae(reference: Samples, test: Samples) -> float:
     """Mean of `|x - y|` over all samples of all channels, in the arrays' unit."""
     return quotient(_absolute(reference, test))
 
@@ -206,9 +213,10 @@ def mae(reference: Pixels, test: Pixels) -> float:
     better="lower",
     identical=0.0,
     mask="samples",
+    integers=True,
     sums=Sums(_largest, _only, combine=largest),
 )
-def max_error(reference: Pixels, test: Pixels) -> float:
+def max_error(reference: Samples, test: Samples) -> float:
     """Maximum of `|x - y|` over all samples of all channels, in the arrays' unit."""
     return _only(_largest(reference, test))
 
@@ -224,9 +232,10 @@ def max_error(reference: Pixels, test: Pixels) -> float:
     identical=math.inf,
     tolerance=0.01,
     mask="samples",
+    integers=True,
     sums=Sums(_squares_and_power, _below_signal),
 )
-def snr(reference: Pixels, test: Pixels) -> float:
+def snr(reference: Samples, test: Samples) -> float:
     """`10 log10(Σ x² / Σ (x - y)²)` in dB, over all samples of all channels.
 
     Returns

@@ -8,20 +8,20 @@ from typing import Annotated
 
 import numpy as np
 
-from magnetite.core.arrays import Float64, Mask, Pixels
+from magnetite.core.arrays import Float64, Mask, Pixels, Samples
 from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, metric
 from magnetite.core.methods.parameters import Count, Length, Number
 from magnetite.core.methods.sums import Sums, Totals, quotient
 from magnetite.core.metrics.kernels.moments import (
-    WORTH_COMPILING,
     Moments,
     check_window,
     halved,
     totals_within,
     window_moments,
 )
+from magnetite.core.metrics.kernels.sizes import WORTH_COMPILING
 from magnetite.core.metrics.kernels.ssim_terms import (
     Term,
     contrast,
@@ -42,14 +42,17 @@ SCALE_WEIGHTS = (0.0448, 0.2856, 0.3001, 0.2363, 0.1333)
 #: The 11x11 window must fit at the last of the scales.
 SMALLEST_MS_SSIM = 11 * 2 ** (len(SCALE_WEIGHTS) - 1)
 
+#: Scores within this of 1 may be those of identical pictures.
+_ROUNDING = 1e-6
+
 
 def _rows_of_window(window: int) -> int:
     return window - 1
 
 
 def _similarity_totals(
-    reference: Pixels,
-    test: Pixels,
+    reference: Samples,
+    test: Samples,
     peak: float = 1.0,
     within: Mask = None,
     *,
@@ -66,8 +69,7 @@ def _similarity_totals(
     if compiled and reference.size >= WORTH_COMPILING:
         from magnetite.core.metrics.kernels.ssim_bands import summed_similarity
 
-        x, y = np.asarray(reference, np.float64), np.asarray(test, np.float64)
-        return summed_similarity(x, y, weights, c1, c2)
+        return summed_similarity(reference, test, weights, c1, c2)
     moments = window_moments(reference, test, weights)
     return totals_within(term_map(similarity, moments, c1, c2), within, window)
 
@@ -84,11 +86,12 @@ def _similarity_totals(
     tolerance=0.0005,
     smallest="the window, 11x11",
     mask="windows",
+    integers=True,
     sums=Sums(_similarity_totals, quotient, overlap=_rows_of_window),
 )
 def ssim(
-    reference: Pixels,
-    test: Pixels,
+    reference: Samples,
+    test: Samples,
     peak: float = 1.0,
     within: Mask = None,
     *,
@@ -129,12 +132,13 @@ def ssim(
         If the shapes differ or the window does not fit into the picture.
     """
     check_window("ssim", reference, window)
-    if np.array_equal(reference, test):
-        return 1.0
-    totals = _similarity_totals(
-        reference, test, peak, within, window=window, window_sd=window_sd, k1=k1, k2=k2
+    similar = quotient(
+        _similarity_totals(
+            reference, test, peak, within, window=window, window_sd=window_sd, k1=k1, k2=k2
+        )
     )
-    return quotient(totals)
+    equal = similar > 1 - _ROUNDING and np.array_equal(reference, test)
+    return 1.0 if equal else similar
 
 
 def _part_totals(term: Term) -> Callable[..., Totals]:

@@ -103,12 +103,12 @@ def measured(
     frame = pictures[0].frame
     bound = {str(step): bind_step(step, frame, files) for step in steps}
     sharing.passing(pictures[-1])
+    sharing.passing(pictures[-1].samples)
     with sharing.open():
-        samples = [shared("samples", _on_common_scale, picture) for picture in pictures]
         contexts = [(one, copy_context()) for one in bound.values()]
 
         def figure(job: tuple[Bound, Context]) -> float | str:
-            return job[1].run(_figure, job[0], samples, part, strict)
+            return job[1].run(_figure, job[0], pictures, part, strict)
 
         small = pictures[0].samples.size <= _SMALL
         found = spread(figure, contexts) if small else list(map(figure, contexts))
@@ -119,11 +119,15 @@ def measured(
 
 
 def _figure(
-    step: Bound, samples: Sequence[Any], part: Mapping[str, Any], strict: bool
+    step: Bound, pictures: Sequence[Picture], part: Mapping[str, Any], strict: bool
 ) -> float | str:
     """The figure, or why the pictures do not suit it."""
+    figure = step.step.declared(declarations.Figure)
+    whole = figure.takes_integers and all(picture.bits is not None for picture in pictures)
+    scale = pictures[0].full_scale if whole else COMMON_SCALE
     try:
-        return float(step.call(*samples, COMMON_SCALE, **part))
+        samples = [p.samples if whole else shared("samples", _on_common_scale, p) for p in pictures]
+        return float(step.call(*samples, scale, **part)) * (COMMON_SCALE / scale) ** figure.power
     except PictureError as error:
         if strict:
             raise

@@ -10,9 +10,7 @@ from magnetite.core.arrays import Bools, Float64, Mask, Pixels
 from magnetite.core.compute.sharing import shared
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.sums import Totals
-
-#: Pictures of fewer samples are not worth the time that the compiled loop takes to load.
-WORTH_COMPILING = 2**17
+from magnetite.core.metrics.kernels.sizes import WORTH_COMPILING
 
 
 class Moments(NamedTuple):
