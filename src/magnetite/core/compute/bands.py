@@ -21,6 +21,11 @@ def bands(count: int, size: int) -> list[slice]:
     return [slice(start, min(start + size, count)) for start in range(0, count, size)]
 
 
+def bands_of(samples: Samples, size: int = 2**17) -> list[slice]:
+    """Rows of an array in bands of about so many samples, which stay in the cache."""
+    return bands(samples.shape[0], max(1, size * samples.shape[0] // max(1, samples.size)))
+
+
 def shares(count: int) -> list[slice]:
     """Rows in as many even bands as there are threads: for work that is alike at every row."""
     size = -(-count // min(threads(), max(1, count)))

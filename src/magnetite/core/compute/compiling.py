@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+#: Pictures of fewer samples are not worth the time that compiled loops take to load, where
+#: array code can do the same.
+WORTH_COMPILING = 2**17
 #: Takes the name of the loop.
 Listener = Callable[[str], None]
 

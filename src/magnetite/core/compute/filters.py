@@ -6,8 +6,9 @@ from typing import Literal
 
 import numpy as np
 
-from magnetite.core.arrays import Complex128, Float64, Pixels
+from magnetite.core.arrays import Complex128, Float64, Indices, Pixels
 from magnetite.core.compute.bands import shares
+from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.threads import spread, threads
 
 #: What is beyond the edge: the picture mirrored, its last samples repeated, the picture
@@ -16,6 +17,8 @@ Boundary = Literal["mirror", "repeat", "wrap", "black"]
 
 #: Separable kernels up to this length are summed directly; longer ones go through the FFT.
 LONGEST_DIRECT = 9
+#: ... and up to this length in pictures that are worth a compiled loop.
+LONGEST_COMPILED = 151
 _PADDING = {"mirror": "symmetric", "repeat": "edge", "wrap": "wrap", "black": "constant"}
 _MODES = {"mirror": "reflect", "repeat": "nearest", "wrap": "wrap", "black": "constant"}
 
@@ -47,13 +50,34 @@ def convolve(plane: Pixels, kernel: Float64, boundary: Boundary = "mirror") -> P
 def convolve_separable(plane: Pixels, line: Float64, boundary: Boundary = "mirror") -> Pixels:
     """Convolve rows and columns with one symmetric line of weights of odd length.
 
-    Short lines are summed directly, long ones go through the FFT; results agree to 1e-6.
+    Lines up to `LONGEST_COMPILED` are summed directly in large pictures, those up to
+    `LONGEST_DIRECT` in small ones; longer ones go through the FFT. Results agree to 1e-6.
     """
     if line.size == 1:
         return plane * plane.dtype.type(line[0])
+    if plane.size >= WORTH_COMPILING and line.size <= LONGEST_COMPILED:
+        from magnetite.core.compute.separable import filtered
+
+        reach = line.size // 2
+        rows, columns = (beyond_edges(side, reach, boundary) for side in plane.shape)
+        return filtered(plane, line, rows, columns)
     if line.size > LONGEST_DIRECT:
         return _by_fft(plane, (line.size // 2,) * 2, boundary, line)
     return correlate_axis(correlate_axis(plane, line, 0, boundary), line, 1, boundary)
+
+
+def beyond_edges(side: int, reach: int, boundary: Boundary) -> Indices:
+    """Which of `side` samples stands at every place from `-reach` on; -1 for black."""
+    places = np.arange(-reach, side + reach)
+    inside = (places >= 0) & (places < side)
+    if boundary == "black":
+        return np.where(inside, places, -1)
+    if boundary == "wrap":
+        return places % side
+    if boundary == "repeat":
+        return places.clip(0, side - 1)
+    folded = places % (2 * side)
+    return np.where(folded < side, folded, 2 * side - 1 - folded)
 
 
 def correlate_axis(

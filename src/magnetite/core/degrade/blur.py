@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Annotated, Any
 
 import numpy as np
@@ -12,20 +12,21 @@ from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.compute import psf
 from magnetite.core.compute.filters import Boundary, convolve, convolve_separable, within
 from magnetite.core.compute.windows import gaussian_kernel, kernel_sd
-from magnetite.core.degrade.certify.change import Change, Finding, rms_change
+from magnetite.core.degrade.certify.change import Finding
+from magnetite.core.degrade.certify.survey import ChangeSurvey, Survey
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
 from magnetite.core.methods.parameters import Angle, FileName, Length
 
 _HECHT = "Goodman, Introduction to Fourier Optics, 4th ed. (2017), chapter 7"
 
 
-def _kernel_findings(
-    change: Change, kernel: Float64, *transfers: Callable[[Float64], Float64]
-) -> list[Finding]:
+def _kernel_survey(
+    kernel: Float64, *transfers: Callable[[Float64], Float64], sd: Sequence[Finding] = ()
+) -> Survey:
     """Figures of the kernel as applied, beside those of its transfer functions along x and y."""
     mtf50 = [psf.theoretical_mtf50(transfer) for transfer in transfers] or [None, None]
     shape = psf.shape_of(kernel)
-    findings = [Finding("kernel sum", "", 1.0, shape.sum)]
+    findings = [*sd, Finding("kernel sum", "", 1.0, shape.sum)]
     for axis, at, width, asked, drawn in zip(
         "xy", shape.centroid, shape.fwhm, mtf50, shape.mtf50, strict=True
     ):
@@ -34,16 +35,13 @@ def _kernel_findings(
             Finding(f"FWHM {axis}", "px", None, width),
             Finding(f"MTF50 {axis}", "c/px", asked, drawn),
         ]
-    return [*findings, rms_change(change)]
+    return ChangeSurvey(findings)
 
 
-def _certify_gaussian(change: Change, *, sigma: float, boundary: str) -> list[Finding]:
+def _survey_gaussian(before: Pixels, *, sigma: float, boundary: str) -> Survey:
     theory = psf.gaussian_transfer(sigma)
-    applied = kernel_sd(gaussian_kernel(sigma))
-    return [
-        Finding("kernel sd", "px", sigma, applied),
-        *_kernel_findings(change, psf.gaussian(sigma), theory, theory),
-    ]
+    sd = Finding("kernel sd", "px", sigma, kernel_sd(gaussian_kernel(sigma)))
+    return _kernel_survey(psf.gaussian(sigma), theory, theory, sd=[sd])
 
 
 @degradation(
@@ -51,7 +49,7 @@ def _certify_gaussian(change: Change, *, sigma: float, boundary: str) -> list[Fi
     summary="Convolve with a Gaussian.",
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.5",
-    certify=_certify_gaussian,
+    survey=_survey_gaussian,
     reach=lambda *, sigma, boundary, **_: within(boundary, gaussian_kernel(sigma).size // 2),
 )
 def gaussian_blur(
@@ -80,9 +78,9 @@ def gaussian_blur(
     return convolve_separable(pixels, gaussian_kernel(sigma), boundary)
 
 
-def _certify_box(change: Change, *, size: float, boundary: str) -> list[Finding]:
+def _survey_box(before: Pixels, *, size: float, boundary: str) -> Survey:
     theory = psf.segment_transfer(size)
-    return _kernel_findings(change, psf.box(size), theory, theory)
+    return _kernel_survey(psf.box(size), theory, theory)
 
 
 @degradation(
@@ -90,7 +88,7 @@ def _certify_box(change: Change, *, size: float, boundary: str) -> list[Finding]
     summary="Convolve with a square of even weights.",
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.5",
-    certify=_certify_box,
+    survey=_survey_box,
     reach=lambda *, size, boundary, **_: within(boundary, psf.segment(size).size // 2),
 )
 def box_blur(
@@ -118,9 +116,9 @@ def box_blur(
     return convolve_separable(pixels, psf.segment(size), boundary)
 
 
-def _certify_defocus(change: Change, *, radius: float, boundary: str) -> list[Finding]:
+def _survey_defocus(before: Pixels, *, radius: float, boundary: str) -> Survey:
     theory = psf.disk_transfer(radius)
-    return _kernel_findings(change, psf.disk(radius), theory, theory)
+    return _kernel_survey(psf.disk(radius), theory, theory)
 
 
 @degradation(
@@ -128,7 +126,7 @@ def _certify_defocus(change: Change, *, radius: float, boundary: str) -> list[Fi
     summary="Convolve with a disk: a lens out of focus.",
     colour=ColourPolicy.EACH,
     source="Hopkins, Proc. Royal Society A 231, 1955, doi:10.1098/rspa.1955.0158; " + _HECHT,
-    certify=_certify_defocus,
+    survey=_survey_defocus,
     reach=lambda *, radius, boundary, **_: within(boundary, max(psf.disk(radius).shape) // 2),
 )
 def defocus(
@@ -159,11 +157,11 @@ def _reach_of_motion(*, length: float, angle: float, boundary: Boundary) -> int 
     return within(boundary, max(psf.motion(length, angle).shape) // 2)
 
 
-def _certify_motion(change: Change, *, length: float, angle: float, boundary: str) -> list[Finding]:
+def _survey_motion(before: Pixels, *, length: float, angle: float, boundary: str) -> Survey:
     turn = math.radians(angle)
     paths = abs(math.cos(turn)) * length, abs(math.sin(turn)) * length
     along_x, along_y = map(psf.segment_transfer, paths)
-    return _kernel_findings(change, psf.motion(length, angle), along_x, along_y)
+    return _kernel_survey(psf.motion(length, angle), along_x, along_y)
 
 
 @degradation(
@@ -171,7 +169,7 @@ def _certify_motion(change: Change, *, length: float, angle: float, boundary: st
     summary="Convolve with a straight line: a camera or subject that moved.",
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.6",
-    certify=_certify_motion,
+    survey=_survey_motion,
     reach=_reach_of_motion,
 )
 def motion_blur(
@@ -202,8 +200,8 @@ def motion_blur(
     return convolve(pixels, psf.motion(length, angle), boundary)
 
 
-def _certify_psf(change: Change, *, kernel: Float64, boundary: str) -> list[Finding]:
-    return _kernel_findings(change, psf.measured(kernel))
+def _survey_psf(before: Pixels, *, kernel: Float64, boundary: str) -> Survey:
+    return _kernel_survey(psf.measured(kernel))
 
 
 @degradation(
@@ -211,7 +209,7 @@ def _certify_psf(change: Change, *, kernel: Float64, boundary: str) -> list[Find
     summary="Convolve with a measured point spread, from a gray picture or NPY file.",
     colour=ColourPolicy.EACH,
     source=_HECHT,
-    certify=_certify_psf,
+    survey=_survey_psf,
     reach=lambda *, kernel, boundary, **_: within(boundary, max(np.shape(kernel))),
 )
 def psf_blur(

@@ -9,9 +9,12 @@ from typing import Annotated, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.arrays import Pixels
+from magnetite.core.arrays import Float32, Float64, Pixels
+from magnetite.core.compute.bands import bands_of
 from magnetite.core.compute.random import draw, uniform
+from magnetite.core.compute.threads import spread
 from magnetite.core.degrade.certify.change import Change, Finding, rms
+from magnetite.core.degrade.certify.survey import Survey, rows, squares
 from magnetite.core.degrade.kernels import dither as dithers
 from magnetite.core.degrade.kernels.lloyd import lloyd_max
 from magnetite.core.errors import PictureError
@@ -49,11 +52,39 @@ class Levels:
     def nearest(self, samples: Pixels) -> Pixels:
         """The level nearest to each sample."""
         first, step = (samples.dtype.type(x) for x in (self.first, self.step))
-        return np.rint((samples - first) / step).clip(0, self.count - 1) * step + first
+
+        def work(part: slice) -> None:
+            band = samples[part] - first
+            band /= step
+            np.rint(band, out=band)
+            np.clip(band, 0, self.count - 1, out=band)
+            band *= step
+            np.add(band, first, out=out[part])
+
+        out = np.empty_like(samples)
+        spread(work, bands_of(samples))
+        return out
 
 
-def _certify_quantize(
-    change: Change,
+def _certify_lloyd_max(
+    change: Change, *, bits: int | None, levels: int | None, **_: object
+) -> list[Finding]:
+    count = Levels.of("mid-tread", bits, levels, None).count
+    # Where each level is the mean of its cell, the error is what the levels lack in variance.
+    lack = change.before.var(dtype=np.float64) - change.drawn.var(dtype=np.float64)
+    optimum = math.sqrt(max(0.0, float(lack)))
+    return [
+        Finding("levels used", f"of {count} a channel", None, len(np.unique(change.drawn))),
+        Finding("rms error of an optimal quantizer", "fs", None, optimum),
+        Finding(
+            "rms error", "fs", None, rms(change.drawn - change.before),
+            rms(change.stored - change.before),
+        ),
+    ]  # fmt: skip
+
+
+def _survey_quantize(
+    before: Pixels,
     *,
     bits: int | None,
     levels: int | None,
@@ -61,35 +92,61 @@ def _certify_quantize(
     rule: Rule,
     design: Design,
     dither: Dither,
-) -> list[Finding]:
+) -> Survey | None:
     grid = Levels.of(rule, bits, levels, step)
-    used = len(np.unique(change.drawn))
-    error = Finding(
-        "rms error", "fs", None, rms(change.drawn - change.before),
-        rms(change.stored - change.before),
-    )  # fmt: skip
-    if design == "lloyd-max":
-        # Where each level is the mean of its cell, the error is what the levels lack in variance.
-        lack = change.before.var(dtype=np.float64) - change.drawn.var(dtype=np.float64)
-        optimum = math.sqrt(max(0.0, float(lack)))
-        return [
-            Finding("levels used", f"of {grid.count} a channel", None, used),
-            Finding("rms error of an optimal quantizer", "fs", None, optimum),
-            error,
+    return None if design == "lloyd-max" else LevelsSurvey(grid, dither)
+
+
+@dataclass(frozen=True)
+class LevelsSurvey:
+    """What is measured of rounding to evenly spaced levels."""
+
+    grid: Levels
+    dither: Dither
+
+    def of(self, part: Change) -> Float64:
+        """Sums of the error, what lies beyond the levels, and a histogram of the levels."""
+        error = part.drawn - part.before
+        first, step, low, high = map(part.before.dtype.type, self._scale)
+        outside = np.count_nonzero((part.before < low) | (part.before > high))
+        sums = [
+            error.size, squares(part.drawn, part.before), squares(part.stored, part.before),
+            error.sum(dtype=np.float64), outside,
+        ]  # fmt: skip
+        places = np.rint((part.drawn.reshape(-1) - first) / step).astype(np.intp)
+        return np.concatenate([sums, np.bincount(places, minlength=self.grid.count)])
+
+    def in_one_pass(self, before: Float32, after: Float32, full_scale: np.float32) -> Float64:
+        """The same, compiled."""
+        from magnetite.core.degrade.kernels.survey_sums import level_sums
+
+        first, step, low, high = map(np.float32, self._scale)
+        return level_sums(
+            rows(before), rows(after), full_scale, first, step, low, high, self.grid.count
+        )
+
+    @property
+    def _scale(self) -> tuple[float, float, float, float]:
+        """First level, step, and half a step below the first and above the last level."""
+        first, step, half = self.grid.first, self.grid.step, self.grid.step / 2
+        return first, step, first - half, first + step * (self.grid.count - 1) + half
+
+    def findings(self, sums: Float64) -> list[Finding]:
+        """Levels, errors, and the error of samples spread evenly."""
+        grid, (count, drawn, kept, shift, outside) = self.grid, sums[:5]
+        findings = [
+            Finding("levels used", f"of {grid.count}", None, int(np.count_nonzero(sums[5:]))),
+            Finding("step", "fs", grid.step, grid.step),
+            Finding("share beyond the levels", "share", None, outside / count),
         ]
-    half = grid.step / 2
-    low, high = grid.first - half, grid.first + grid.step * (grid.count - 1) + half
-    outside = float(np.mean((change.before < low) | (change.before > high)))
-    findings = [
-        Finding("levels used", f"of {grid.count}", None, used),
-        Finding("step", "fs", grid.step, grid.step),
-        Finding("share beyond the levels", "share", None, outside),
-    ]
-    if dither in _DITHER_POWER:
-        even = grid.step * math.sqrt(_DITHER_POWER[dither] / 12)
-        findings.append(Finding("rms error if evenly spread", "fs", None, even))
-    shift = float(np.mean(change.drawn - change.before, dtype=np.float64))
-    return [*findings, error, Finding("mean shift", "fs", None, shift)]
+        if self.dither in _DITHER_POWER:
+            even = grid.step * math.sqrt(_DITHER_POWER[self.dither] / 12)
+            findings.append(Finding("rms error if evenly spread", "fs", None, even))
+        rms_error = math.sqrt(drawn / count), math.sqrt(kept / count)
+        return [
+            *findings, Finding("rms error", "fs", None, *rms_error),
+            Finding("mean shift", "fs", None, shift / count),
+        ]  # fmt: skip
 
 
 def _reach_of_dither(*, dither: Dither, **_: object) -> int | None:
@@ -104,7 +161,8 @@ def _reach_of_dither(*, dither: Dither, **_: object) -> int | None:
     source="Gersho and Gray, Vector Quantization and Signal Compression (1992), chapters 5 and 6; "
     "Lipshitz, Wannamaker and Vanderkooy, J. Audio Engineering Society 40(5), 1992 (dither)",
     one_of=("bits", "levels", "step"),
-    certify=_certify_quantize,
+    certify=_certify_lloyd_max,
+    survey=_survey_quantize,
     reach=_reach_of_dither,
     statistics=lambda *, design, **_: design == "lloyd-max",
 )

@@ -8,7 +8,7 @@ import numpy as np
 
 from magnetite.core.arrays import Pixels, Samples
 from magnetite.core.compute.random import Sampler, draw, normal, uniform
-from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, certify_additive
+from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, survey_additive
 from magnetite.core.degrade.kernels.strength import (
     STRENGTH,
     Channels,
@@ -31,7 +31,7 @@ _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), secti
     colour=ColourPolicy.JOINT,
     source=_GONZALEZ,
     one_of=STRENGTH,
-    certify=certify_additive(NORMAL),
+    survey=survey_additive(NORMAL),
     reach=0,
     statistics=depends_on_signal,
 )
@@ -74,7 +74,7 @@ def gaussian_noise(
     colour=ColourPolicy.JOINT,
     source=_GONZALEZ,
     one_of=STRENGTH,
-    certify=certify_additive(UNIFORM),
+    survey=survey_additive(UNIFORM),
     reach=0,
     statistics=depends_on_signal,
 )
@@ -103,7 +103,7 @@ def uniform_noise(
     colour=ColourPolicy.JOINT,
     source=_BOVIK,
     one_of=STRENGTH,
-    certify=certify_additive(LAPLACE),
+    survey=survey_additive(LAPLACE),
     reach=0,
     statistics=depends_on_signal,
 )

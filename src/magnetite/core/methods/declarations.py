@@ -135,9 +135,12 @@ class Conversion(Method):
 
 @dataclass(frozen=True)
 class Degradation(Method):
-    """A degradation; `certify(change, **settings)` measures what it did."""
+    """A degradation, and what measures what it did (see `degrade.certify`)."""
 
+    #: `certify(change, **settings)`: of the whole picture.
     certify: Callable[..., Any] | None = field(default=None, repr=False)
+    #: `survey(before, **settings)`: band by band; None where these settings need the whole.
+    survey: Callable[..., Any] | None = field(default=None, repr=False)
 
 
 @dataclass(frozen=True)

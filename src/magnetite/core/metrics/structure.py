@@ -9,6 +9,7 @@ from typing import Annotated
 import numpy as np
 
 from magnetite.core.arrays import Float64, Mask, Pixels, Samples
+from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, metric
@@ -21,7 +22,6 @@ from magnetite.core.metrics.kernels.moments import (
     totals_within,
     window_moments,
 )
-from magnetite.core.metrics.kernels.sizes import WORTH_COMPILING
 from magnetite.core.metrics.kernels.ssim_terms import (
     Term,
     contrast,

@@ -3,13 +3,13 @@
 from magnetite.core.picture.frame import Colour, Frame
 from magnetite.core.picture.picture import (
     LUMA_WEIGHTS,
-    Clipped,
     Picture,
     as_picture,
     beyond_range,
     frozen,
     luma,
 )
+from magnetite.core.picture.storing import Clipped
 
 __all__ = [
     "LUMA_WEIGHTS", "Clipped", "Colour", "Frame", "Picture", "as_picture", "beyond_range", "frozen",

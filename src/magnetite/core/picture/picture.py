@@ -5,13 +5,14 @@ from __future__ import annotations
 import hashlib
 import math
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels, Samples
 from magnetite.core.errors import PictureError
 from magnetite.core.picture.frame import Colour, Frame
+from magnetite.core.picture.storing import Clipped, beyond, on_full_scale, stored
 
 #: Weights of red, green and blue in luma (ITU-R BT.601-7, section 2.5.1).
 LUMA_WEIGHTS = (0.299, 0.587, 0.114)
@@ -19,19 +20,6 @@ LUMA_WEIGHTS = (0.299, 0.587, 0.114)
 
 #: A float picture whose samples reach further than this was not meant on 0..1.
 LARGEST_FLOAT = 10.0
-
-
-class Clipped(NamedTuple):
-    """How many samples had to be clipped at black and at full scale, out of how many."""
-
-    low: int
-    high: int
-    total: int
-
-    @property
-    def share(self) -> float:
-        """Share of samples clipped on either side, 0 to 1."""
-        return (self.low + self.high) / self.total
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -146,7 +134,7 @@ class Picture:
         """
         if self.bits is None:
             return self.samples.copy()
-        return np.divide(self.samples, np.float32(self.full_scale), dtype=np.float32)
+        return on_full_scale(self.samples, self.full_scale)
 
     def on_scale(self, peak: float) -> Float64:
         """Samples as float64 with full scale mapped to `peak`; exact where it is theirs."""
@@ -160,14 +148,10 @@ class Picture:
         Float pictures keep every value; samples outside 0..1 are counted all the same.
         """
         if self.bits is None:
-            low, high = int((pixels < 0).sum()), int((pixels > 1).sum())
-            stored = pixels.astype(self.samples.dtype)
+            samples, clipped = pixels.astype(self.samples.dtype), beyond(pixels)
         else:
-            rounded = np.rint(pixels * pixels.dtype.type(self.full_scale))
-            low, high = int((rounded < 0).sum()), int((rounded > self.full_scale).sum())
-            stored = rounded.clip(0, self.full_scale).astype(self.samples.dtype)
-        picture = Picture(frozen(stored), self.bits, self.colour, self.origin)
-        return picture, Clipped(low, high, pixels.size)
+            samples, clipped = stored(pixels, self.full_scale, self.samples.dtype)
+        return Picture(frozen(samples), self.bits, self.colour, self.origin), clipped
 
     def luma(self) -> Picture:
         """Gray picture of an RGB picture's luma (BT.601), rounded to the same bit depth."""
@@ -184,7 +168,9 @@ class Picture:
         """SHA-256 of what the picture shows: shape, depth and samples, not its origin."""
         samples = np.ascontiguousarray(self.samples)
         header = f"{samples.shape} {self.bits} {samples.dtype.str}".encode()
-        return hashlib.sha256(header + samples.tobytes()).digest()
+        content = hashlib.sha256(header)
+        content.update(samples.reshape(-1).view(np.uint8).data)
+        return content.digest()
 
     def same_samples(self, other: Picture) -> bool:
         """Whether both store exactly the same samples at the same depth."""

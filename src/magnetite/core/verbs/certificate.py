@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Any, NamedTuple
 
-from magnetite.core.degrade.certify.change import Change, Finding
+from magnetite.core.degrade.certify.change import Finding
 from magnetite.core.picture import Clipped
 from magnetite.core.quantities import Quantity, nearby
 from magnetite.core.rows import data_frame
@@ -133,10 +133,10 @@ class Certificate:
         }
 
 
-def storage_findings(change: Change) -> list[Finding]:
+def storage_findings(clipped: Clipped) -> list[Finding]:
     """Shares of the samples that storing would clip, where there are any."""
-    total = change.clipped.total
-    sides = (("black", change.clipped.low), ("full scale", change.clipped.high))
+    total = clipped.total
+    sides = (("black", clipped.low), ("full scale", clipped.high))
     return [
         Finding(f"clipped at {side}", "share", None, None, count / total)
         for side, count in sides

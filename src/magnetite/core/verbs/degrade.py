@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import reduce
 from typing import Any, Literal
 
 import numpy as np
 
-from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.arrays import Float64, Pixels, Samples
 from magnetite.core.chain.bind import Bound, ReadOnce, bind
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.chain.step import Chain
+from magnetite.core.compute.bands import bands_of
+from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.random import step_generator
-from magnetite.core.degrade.certify.change import Change, Finding, rms, rms_change
+from magnetite.core.compute.threads import spread
+from magnetite.core.degrade.certify.change import Change, Finding
+from magnetite.core.degrade.certify.survey import ChangeSurvey, Survey
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.declarations import Degradation
 from magnetite.core.methods.parameters import Files, NoFiles
+from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.picture import Clipped, Picture, as_picture
 from magnetite.core.verbs.aim import Target, solve_chain
 from magnetite.core.verbs.certificate import (
@@ -110,15 +117,22 @@ def degrade(
         chain=str(parsed),
         seed=seed,
         steps=tuple(records),
-        rms_difference=rms(stored.pixels() - reference.pixels()) * reference.full_scale
-        if same_size
-        else None,
+        rms_difference=_rms_difference(reference, stored) if same_size else None,
         amplitude_unit=reference.amplitude_unit,
         clipped=clipped,
         overflow="keep" if stored.bits is None else "clip",
         aim=reached,
     )
     return Degraded(stored, certificate)
+
+
+def _rms_difference(one: Picture, other: Picture) -> float:
+    """In the unit of the first."""
+    x, y = (
+        (one.samples, other.samples) if one.bits == other.bits else (one.pixels(), other.pixels())
+    )
+    sums = error_sums(x, y)
+    return math.sqrt(sums.squares / sums.number) * (1 if one.bits == other.bits else one.full_scale)
 
 
 def degrade_chain(
@@ -168,14 +182,60 @@ class _Run:
 
     def record(self, step: Bound, before: Pixels, after: Pixels, rate: float | None) -> StepRecord:
         """What a step measurably did."""
+        survey = survey_of(step, before) if before.shape == after.shape else None
+        measured = (
+            self._by_bands(survey, before, after) if survey else self._whole(step, before, after)
+        )
+        findings, clipped = measured
+        if rate is not None:
+            findings.insert(0, Finding("rate", "bpp", None, rate, rate))
+        findings += storage_findings(clipped)
+        advice = storage_advice(findings, clipped, self._bits)
+        scaled = tuple(finding.in_units_of(self.reference) for finding in findings)
+        return StepRecord(str(step.step), scaled, advice)
+
+    def _by_bands(
+        self, survey: Survey, before: Pixels, after: Pixels
+    ) -> tuple[list[Finding], Clipped]:
+        """Findings from sums over bands: nothing of the picture's size is held in between."""
+        large = after.size >= WORTH_COMPILING and before.dtype == after.dtype == np.float32
+        measure = self._in_one_pass if large and self._bits is not None else self._on_arrays
+        parts = [(before[part], after[part]) for part in bands_of(after)]
+        measured = spread(lambda part: measure(survey, *part), parts)
+        sums, clipped = zip(*measured, strict=True)
+        return survey.findings(np.sum(sums, axis=0)), reduce(Clipped.and_of, clipped)
+
+    def _on_arrays(self, survey: Survey, before: Pixels, after: Pixels) -> tuple[Float64, Clipped]:
+        picture, clipped = self._stored(after)
+        return survey.of(Change(before, after, picture.pixels(), clipped)), clipped
+
+    def _in_one_pass(
+        self, survey: Survey, before: Pixels, after: Pixels
+    ) -> tuple[Float64, Clipped]:
+        sums = survey.in_one_pass(before, after, np.float32(self.reference.full_scale))
+        return sums[2:], Clipped(int(sums[0]), int(sums[1]), after.size)
+
+    def _whole(self, step: Bound, before: Pixels, after: Pixels) -> tuple[list[Finding], Clipped]:
+        """Findings of a step that needs the whole picture for them."""
         picture, clipped = self._stored(after)
         change = Change(before, after, picture.pixels(), clipped)
         method = step.method
         certify = method.certify if isinstance(method, Degradation) else None
-        findings = certify(change, **step.settings) if certify else [rms_change(change)]
-        if rate is not None:
-            findings.insert(0, Finding("rate", "bpp", None, rate, rate))
-        findings += storage_findings(change)
-        advice = storage_advice(findings, clipped, picture.bits)
-        scaled = tuple(finding.in_units_of(self.reference) for finding in findings)
-        return StepRecord(str(step.step), scaled, advice)
+        if certify is None:
+            return [Finding("rms change", "fs", None, None)], clipped
+        return certify(change, **step.settings), clipped
+
+    @property
+    def _bits(self) -> int | None:
+        return None if self.overflow == "keep" else self.reference.bits
+
+
+def survey_of(step: Bound, before: Pixels) -> Survey | None:
+    """What measures a step band by band; None where its certificate needs the whole picture."""
+    method = step.method
+    if not isinstance(method, Degradation) or (method.certify is None and method.survey is None):
+        return ChangeSurvey()
+    if method.survey is None:
+        return None
+    survey: Survey | None = method.survey(before, **step.settings)
+    return survey

@@ -78,16 +78,3 @@ def rms(difference: Pixels) -> float:
     """Root of the mean square, summed in float64."""
     flat = difference.ravel()
     return float(np.sqrt(np.vdot(flat, flat.astype(np.float64)) / flat.size))
-
-
-def rms_change(change: Change) -> Finding:
-    """Size of a step's change, for methods that certify nothing of their own."""
-    if change.drawn.shape != change.before.shape:
-        return Finding("rms change", "fs", None, None)
-    return Finding(
-        "rms change",
-        "fs",
-        None,
-        rms(change.drawn - change.before),
-        rms(change.stored - change.before),
-    )

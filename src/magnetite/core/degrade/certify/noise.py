@@ -8,17 +8,17 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from magnetite.core.arrays import Float64, Pixels
-from magnetite.core.compute.bands import bands
+from magnetite.core.arrays import Float32, Float64, Pixels, Samples
+from magnetite.core.compute.bands import bands_of
 from magnetite.core.compute.threads import spread
 from magnetite.core.degrade.certify.change import Change, Finding
+from magnetite.core.degrade.certify.survey import Survey, rows
 from magnetite.core.degrade.kernels.strength import noise_sd
 
-#: Number of probability levels at which distribution functions are compared.
-LEVELS = 4096
+#: Distribution functions are compared at this many points, spread over so many sd either way.
+POINTS, FURTHEST = 2**15, 12.0
 #: Kolmogorov's statistic exceeds 2.28 / √n as seldom as a normal figure four standard errors.
 KOLMOGOROV_ERROR = 2.28 / 4
-_BAND = 2**19
 
 
 @dataclass(frozen=True)
@@ -89,81 +89,122 @@ def moments(
     `cumulative` is the distribution function of `(residual - mean) / sd`. `distance` is
     Kolmogorov's: the largest difference between it and the measured one.
     """
-    centre = float(residual.mean(dtype=np.float64))
+    parts = [residual[part] for part in bands_of(residual)]
+    total = np.sum(spread(lambda band: moment_sums(band, mean, sd), parts), axis=0)
+    return moments_of(total, cumulative, mean, sd)
 
-    def sums(band: Pixels) -> Float64:
-        d = band - np.float64(centre)
-        square = d * d
-        u = cumulative((band - np.float64(mean)) / sd) if sd > 0 else np.zeros(1)
-        counts = np.bincount((u * LEVELS).astype(np.intp).ravel().clip(0, LEVELS - 1))
-        powers = [square.sum(), (square * d).sum(), np.vdot(square, square)]
-        neighbours = (d[:, 1:] * d[:, :-1]).sum() if d.ndim > 1 else 0.0
-        return np.concatenate([powers, [neighbours], np.pad(counts, (0, LEVELS - counts.size))])
 
-    rows = max(1, _BAND // max(1, residual[0].size))
-    parts = [residual[part] for part in bands(residual.shape[0], rows)]
-    total = np.sum(spread(sums, parts), axis=0)
-    count = residual.size
-    m2, m3, m4 = total[:3] / count
-    reached = np.cumsum(total[4:]) / count
-    distance = float(np.abs(reached - np.arange(1, LEVELS + 1) / LEVELS).max()) if sd > 0 else 0.0
-    if m2 == 0:
-        return Moments(count, centre, 0.0, 0.0, 0.0, 0.0, distance)
+def moment_sums(residual: Samples, mean: float, sd: float) -> Float64:
+    """Sums that moments follow from: of powers about `mean`, of neighbours, and a histogram."""
+    d = np.subtract(residual, mean, dtype=np.float64)
+    square, flat = d * d, d.reshape(-1)
+    squares = square.reshape(-1)
+    sums = [flat.sum(), squares.sum(), np.vdot(squares, flat), np.vdot(squares, squares)]
+    left, right = (d[:, :-1], d[:, 1:]) if d.ndim > 1 else (d[:0], d[:0])
+    # Of neighbours: their products, both their sums, and how many.
+    sums += [(left * right).sum(), left.sum() + right.sum(), left.size]
+    counts = np.zeros(POINTS)
+    if sd > 0:
+        flat *= POINTS / (2 * FURTHEST * sd)
+        flat += POINTS / 2
+        np.clip(flat, 0, POINTS - 1, out=flat)
+        counts += np.bincount(flat.astype(np.intp), minlength=POINTS)
+    return np.concatenate([[d.size], sums, counts])
+
+
+def moments_of(
+    sums: Float64, cumulative: Callable[[Float64], Float64], mean: float, sd: float
+) -> Moments:
+    """Moments from the sums of all bands; those of higher order are about the measured mean."""
+    count, s1, s2, s3, s4, products, both, pairs = sums[:8]
+    c, r2, r3, r4 = (s / count for s in (s1, s2, s3, s4))
+    m2 = r2 - c * c
+    m3 = r3 - 3 * c * r2 + 2 * c**3
+    m4 = r4 - 4 * c * r3 + 6 * c**2 * r2 - 3 * c**4
+    distance = 0.0
+    if sd > 0:
+        reached = np.cumsum(sums[8:]) / count
+        points = (np.arange(1, POINTS) / POINTS - 0.5) * 2 * FURTHEST
+        distance = float(np.abs(reached[:-1] - cumulative(points)).max())
+    if m2 <= 0:
+        return Moments(int(count), mean + c, 0.0, 0.0, 0.0, 0.0, distance)
+    lag_one = (products - c * both + c * c * pairs) / (m2 * count)
     return Moments(
-        count, centre, math.sqrt(m2), m3 / m2**1.5, m4 / m2**2 - 3, total[3] / total[0], distance
-    )  # fmt: skip
+        int(count), mean + c, math.sqrt(m2), m3 / m2**1.5, m4 / m2**2 - 3, lag_one, distance
+    )
 
 
-def certify_additive(distribution: Distribution) -> Callable[..., list[Finding]]:
-    """Certify noise added by the settings of `strength`, of a distribution."""
+def survey_additive(distribution: Distribution) -> Callable[..., Survey]:
+    """Survey of noise added by the settings of `strength`, of a distribution."""
 
-    def certify(
-        change: Change, *, mean: float, channels: str, **strength: float | None
-    ) -> list[Finding]:
-        asked = noise_sd(change.before, mean=mean, **strength)
-        drawn = np.subtract(change.drawn, change.before)
-        stored = np.subtract(change.stored, change.before, dtype=np.float64)
-        measured = moments(drawn, distribution.cumulative, mean, asked)
+    def survey(
+        before: Pixels, *, mean: float, channels: str, **strength: float | None
+    ) -> AdditiveSurvey:
+        asked = noise_sd(before, mean=mean, **strength)
         # Channels that share their noise count once.
-        count = drawn.size
-        if channels == "common" and drawn.ndim == 3:
-            count //= drawn.shape[2]
-        root = math.sqrt(count)
+        copies = before.shape[2] if channels == "common" and before.ndim == 3 else 1
+        return AdditiveSurvey(distribution, asked, mean, copies, strength)
+
+    return survey
+
+
+@dataclass(frozen=True)
+class AdditiveSurvey:
+    """What is measured of additive noise."""
+
+    distribution: Distribution
+    asked: float
+    mean: float
+    #: Samples that share each number drawn.
+    copies: int
+    strength: dict[str, float | None]
+
+    def of(self, part: Change) -> Float64:
+        """Sums of the noise as stored, of the signal, and of the noise as drawn."""
+        kept = np.subtract(part.stored, part.before, dtype=np.float64).reshape(-1)
+        power = np.square(part.before, dtype=np.float64).sum()
+        drawn = np.subtract(part.drawn, part.before)
+        noise = moment_sums(drawn, self.mean, self.asked)
+        return np.concatenate([[kept.sum(), np.vdot(kept, kept), power], noise])
+
+    def in_one_pass(self, before: Float32, after: Float32, full_scale: np.float32) -> Float64:
+        """The same, compiled."""
+        from magnetite.core.degrade.kernels.survey_sums import noise_sums
+
+        lag = before.shape[2] if before.ndim == 3 else 1
+        return noise_sums(
+            rows(before), rows(after), full_scale, self.mean, self.asked, lag, POINTS, FURTHEST
+        )
+
+    def findings(self, sums: Float64) -> list[Finding]:
+        """Strength, mean, and fit to the distribution."""
+        measured = moments_of(sums[3:], self.distribution.cumulative, self.mean, self.asked)
+        mean, square, power = sums[:3] / measured.count
+        sd = math.sqrt(max(0.0, square - mean**2))
+        root = math.sqrt(measured.count // self.copies)
+        error = self.asked * self.distribution.sd_error / root
         findings = [
-            Finding(
-                "sd", "fs", asked, measured.sd, float(stored.std()),
-                asked * distribution.sd_error / root,
-            ),
-            Finding("mean", "fs", mean, measured.mean, float(stored.mean()), asked / root),
-        ]  # fmt: skip
-        if asked == 0:
+            Finding("sd", "fs", self.asked, measured.sd, sd, error),
+            Finding("mean", "fs", self.mean, measured.mean, mean, self.asked / root),
+        ]
+        if self.asked == 0:
             return findings
-        findings += _ratio_findings(change, measured, strength, mean, distribution, root)
-        return findings + shape_findings(measured, distribution, root)
+        findings += self._ratios(measured, square, power, root)
+        return findings + shape_findings(measured, self.distribution, root)
 
-    return certify
-
-
-def _ratio_findings(
-    change: Change,
-    measured: Moments,
-    strength: dict[str, float | None],
-    mean: float,
-    distribution: Distribution,
-    root: float,
-) -> list[Finding]:
-    """What `psnr` or `snr` asked for, where one of them did."""
-    power = measured.sd**2 + measured.mean**2
-    kept = float(np.mean(np.square(change.stored - change.before, dtype=np.float64)))
-    signal = {"psnr": 1.0, "snr": float(np.mean(np.square(change.before, dtype=np.float64)))}
-    error = 20 / math.log(10) * distribution.sd_error / root
-    findings = []
-    for key, reference in signal.items():
-        asked = strength[key]
-        if asked is not None:
-            drawn, stored = (10 * math.log10(reference / p) if p else None for p in (power, kept))
-            findings.append(Finding(key, "dB", asked, drawn, stored, error))
-    return findings
+    def _ratios(self, measured: Moments, kept: float, signal: float, root: float) -> list[Finding]:
+        """What `psnr` or `snr` asked for, where one of them did."""
+        power = measured.sd**2 + measured.mean**2
+        error = 20 / math.log(10) * self.distribution.sd_error / root
+        findings = []
+        for key, reference in (("psnr", 1.0), ("snr", signal)):
+            asked = self.strength[key]
+            if asked is not None:
+                drawn, stored = (
+                    10 * math.log10(reference / p) if p else None for p in (power, kept)
+                )
+                findings.append(Finding(key, "dB", asked, drawn, stored, error))
+        return findings
 
 
 def shape_findings(measured: Moments, distribution: Distribution, root: float) -> list[Finding]:

@@ -9,9 +9,9 @@ import numpy as np
 
 from magnetite.core.arrays import Samples
 from magnetite.core.compute.bands import bands
+from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.sharing import shared
 from magnetite.core.compute.threads import spread
-from magnetite.core.metrics.kernels.sizes import WORTH_COMPILING
 
 #: Samples of a piece of work.
 _PIECE = 2**18

@@ -7,10 +7,10 @@ from typing import NamedTuple
 import numpy as np
 
 from magnetite.core.arrays import Bools, Float64, Mask, Pixels
+from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.sharing import shared
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.sums import Totals
-from magnetite.core.metrics.kernels.sizes import WORTH_COMPILING
 
 
 class Moments(NamedTuple):

@@ -1,12 +1,9 @@
-"""The smallest picture that a metric or gauge is defined on, or worth a compiled loop."""
+"""The smallest picture that a metric or gauge is defined on."""
 
 from __future__ import annotations
 
 from magnetite.core.arrays import Pixels
 from magnetite.core.errors import PictureError
-
-#: Pictures of fewer samples are not worth the time that a compiled loop takes to load.
-WORTH_COMPILING = 2**17
 
 
 def check_size(name: str, plane: Pixels, least: int) -> None:
