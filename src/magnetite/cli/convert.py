@@ -7,7 +7,15 @@ from typing import Annotated
 
 import typer
 
-from magnetite.cli.options import FullScaleOption, StepsArgument, load, note, protect
+from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
+from magnetite.cli.options import (
+    FullScaleOption,
+    StepsArgument,
+    limits,
+    load,
+    note,
+    protect,
+)
 from magnetite.cli.output import say, say_done
 
 
@@ -24,6 +32,17 @@ def run(
 
     chain = parse_chain(steps, "conversion")
     protect([source], [out])
+    if large := larger_than_memory(source, full_scale=full_scale):
+        from magnetite.core.verbs.banded import converted_rows
+        from magnetite.files.rows import write_rows
+
+        rows = large[0]
+        made = in_bands_or_whole(rows.frame, lambda: converted_rows(rows, chain, limits.memory))
+        if made is not None:
+            write_rows(out, *made)
+            say(f"{source.name}, {rows.frame.describe()}: {chain}")
+            say_done(f"wrote {out}, {made[0].describe()}")
+            return
     picture = load(source, full_scale)
     converted = convert(picture, chain)
     check_output(converted, out)

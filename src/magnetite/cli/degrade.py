@@ -8,11 +8,13 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
 from magnetite.cli.options import (
     FullScaleOption,
     ReferenceArgument,
     SeedOption,
     StepsArgument,
+    limits,
     load,
     note,
     protect,
@@ -22,6 +24,7 @@ from magnetite.core.quantities import figure
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
+    from magnetite.core.verbs.banded import DegradedRows
     from magnetite.core.verbs.certificate import Certificate
 
 
@@ -62,12 +65,18 @@ def run(
     from magnetite import degrade
     from magnetite.core.chain.notation import parse_chain
     from magnetite.core.picture import as_picture
-    from magnetite.files.sidecar import certificate_path, write_certified
+    from magnetite.files.sidecar import certificate_path, write_certified, write_certified_rows
     from magnetite.files.writing import check_output
 
     sidecar = certificate_path(out)
     chain = parse_chain(steps, "degradation", "codec", auto=aim is not None)
     protect([ref, *map(Path, chain.files)], [out, sidecar])
+    if aim is None and (job := _in_bands(ref, full_scale, steps, seed, overflow)):
+        write_certified_rows(job, out)
+        print_certificate(job.certificate())
+        _say_overflow(job.certificate())
+        say_done(f"wrote {out} and {sidecar.name}")
+        return
     reference = load(ref, full_scale)
     keeps = overflow is OverflowRule.keep
     check_output(as_picture(reference.pixels(), str(ref)) if keeps else reference, out)
@@ -78,6 +87,25 @@ def run(
         note(message)
     _say_overflow(degraded.certificate)
     say_done(f"wrote {out} and {sidecar.name}")
+
+
+def _in_bands(
+    ref: Path, full_scale: float | None, steps: list[str], seed: int, overflow: OverflowRule
+) -> DegradedRows | None:
+    """The degradation of a file that is larger than the memory allowed, where bands can do it."""
+    large = larger_than_memory(ref, full_scale=full_scale)
+    if large is None:
+        return None
+    from magnetite.core.verbs.banded import DegradedRows
+    from magnetite.files.resources import DiskFiles
+
+    def work() -> DegradedRows:
+        return DegradedRows(
+            large[0], " ".join(steps), limits.memory, seed=seed, overflow=overflow.value,
+            files=DiskFiles(),
+        )  # fmt: skip
+
+    return in_bands_or_whole(large[0].frame, work)
 
 
 def print_certificate(certificate: Certificate) -> None:

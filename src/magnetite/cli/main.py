@@ -31,6 +31,7 @@ from magnetite.cli import (
     view,
 )
 from magnetite.cli.help import steps_of
+from magnetite.cli.larger import bytes_of
 from magnetite.cli.options import limits, note
 from magnetite.cli.signals import INTERRUPTED, watch
 from magnetite.cli.streams import flush_or_give_up, give_up_output, prepare_streams
@@ -103,6 +104,14 @@ def _options(
         int,
         typer.Option(help="Pictures that declare more samples are refused.", min=1, max=2**40),
     ] = MAX_SAMPLES,
+    memory: Annotated[
+        str,
+        typer.Option(
+            help="TIFF and NPY files that would take more memory are worked on in bands of rows, "
+            "as in 1.5GiB (docs/large.md).",
+            metavar="SIZE",
+        ),
+    ] = "1GiB",
     conversion: Annotated[
         str | None,
         typer.Option(
@@ -130,6 +139,7 @@ def _options(
 
     use_threads(threads or cores())
     limits.max_samples = max_samples
+    limits.memory = bytes_of(memory)
     tell_of_compiling(_say_compiling() if sys.stderr.isatty() and not quiet else None)
     limits.quiet = quiet
     limits.conversion = None if conversion is None else _conversion(conversion)

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.core.errors import FileError
-from magnetite.core.limits import MAX_SAMPLES
+from magnetite.core.limits import MAX_SAMPLES, MEMORY
 from magnetite.files.atomic import LONGEST_NAME
 from magnetite.files.names import shown
 
@@ -71,6 +71,8 @@ class Limits:
     max_samples: int = MAX_SAMPLES
     #: Files of the user's own commands, for worker processes.
     commands: tuple[Path, ...] = ()
+    #: Bytes from which on pictures are worked on in bands.
+    memory: int = MEMORY
     #: What is done to every picture that is read.
     conversion: Chain | None = None
     #: Whether only results and errors are said.

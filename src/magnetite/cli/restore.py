@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import time
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
 from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
     OutputFormat,
     StepsArgument,
+    limits,
     load,
     note,
     protect,
@@ -23,7 +26,9 @@ from magnetite.cli.score_output import heading
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
-    from magnetite.core.verbs.restore import Restored
+    from magnetite.core.analysis.residual import TakenAway
+    from magnetite.core.picture import Clipped
+    from magnetite.core.verbs.banded import RestoredRows
     from magnetite.core.verbs.score import Scores
 
 
@@ -54,6 +59,8 @@ def run(
 
     chain = parse_chain(steps, "restoration", auto=True)
     protect([source, *([reference] if reference else []), *map(Path, chain.files)], [out])
+    if aim is None and _in_bands(source, out, str(chain), reference, full_scale, format):
+        return
     degraded = load(source, full_scale)
     clean = load(reference, full_scale) if reference else None
     if clean is not None:
@@ -64,36 +71,102 @@ def run(
         restored = restore(degraded, str(chain), reference=clean, aim=aim)
     seconds = time.perf_counter() - start
     messages = write(restored.picture, out)
-    if restored.clipped.share and degraded.bits is not None:
-        note(f"{restored.clipped.share:.3%} of the samples were clipped")
     for message in (*restored.notes, *messages):
         note(message)
     if restored.taken is None:
         note("what was taken away is not judged: the picture is too small or has no luma")
+    done = Done(
+        restored.chain, restored.clipped, degraded.frame.bits, restored.before, restored.after,
+        restored.taken,
+    )  # fmt: skip
+    _say(done, out, seconds, format)
+
+
+@dataclass(frozen=True)
+class Done:
+    """What came of a restoration."""
+
+    chain: str
+    clipped: Clipped
+    bits: int | None
+    before: Scores | None
+    after: Scores | None
+    taken: TakenAway | None = None
+
+
+def _say(done: Done, out: Path, seconds: float, format: OutputFormat) -> None:
+    if done.clipped.share and done.bits is not None:
+        note(f"{done.clipped.share:.3%} of the samples were clipped")
     if format is OutputFormat.json:
-        print_json(_as_json(restored, out, seconds))
+        print_json(_as_json(done, out, seconds))
     elif format is OutputFormat.csv:
-        rows = [(row.figure, row.before, row.after) for row in restored.rows()]
-        print_csv(["figure", "before", "after"], [*rows, ("seconds", None, seconds)])
+        print_csv(["figure", "before", "after"], [*_rows(done), ("seconds", None, seconds)])
     else:
-        _print(restored, degraded.amplitude_unit)
-        say(f"{restored.chain}: wrote {out}, in {seconds:.2f} s")
+        _print(done, "fs" if done.bits is None else "dn")
+        say(f"{done.chain}: wrote {out}, in {seconds:.2f} s")
 
 
-def _as_json(restored: Restored, out: Path, seconds: float) -> dict[str, Any]:
-    content: dict[str, Any] = {"chain": restored.chain, "out": str(out), "seconds": seconds}
-    if restored.before is not None and restored.after is not None:
-        content |= {"before": dict(restored.before), "after": dict(restored.after)}
-    if (taken := restored.taken) is not None:
+def _rows(done: Done) -> list[tuple[str, float | None, float]]:
+    rows: list[tuple[str, float | None, float]] = []
+    if done.before is not None and done.after is not None:
+        rows += [(label, done.before[label], done.after[label]) for label in done.before]
+    if done.taken is not None:
+        rows += [(f"taken {name}", None, value) for name, value, _ in done.taken.figures()]
+    return rows
+
+
+def _in_bands(
+    source: Path,
+    out: Path,
+    chain: str,
+    reference: Path | None,
+    full_scale: float | None,
+    format: OutputFormat,
+) -> bool:
+    """Restore a file that is larger than the memory allowed; False where it is read whole."""
+    paths = [source] if reference is None else [source, reference]
+    large = larger_than_memory(*paths, full_scale=full_scale)
+    if large is None:
+        return False
+    from magnetite.core.verbs.banded import RestoredRows, score_rows
+    from magnetite.files.resources import DiskFiles
+    from magnetite.files.rows import open_rows, write_rows
+
+    rows, start = large[0], time.perf_counter()
+
+    def work() -> RestoredRows:
+        return RestoredRows(rows, chain, limits.memory, files=DiskFiles())
+
+    restored = in_bands_or_whole(rows.frame, work)
+    if restored is None:
+        return False
+    with working(f"restore: {chain}"):
+        write_rows(out, rows.frame, restored)
+    seconds = time.perf_counter() - start
+    note("what was taken away is not judged: the picture was restored in bands")
+    before = after = None
+    written = open_rows(out)
+    if len(large) > 1 and written is not None:
+        before, after = (score_rows(large[1], r, memory=limits.memory) for r in (rows, written))
+    done = Done(restored.chain, restored.clipped, rows.frame.bits, before, after)
+    _say(done, out, seconds, format)
+    return True
+
+
+def _as_json(done: Done, out: Path, seconds: float) -> dict[str, Any]:
+    content: dict[str, Any] = {"chain": done.chain, "out": str(out), "seconds": seconds}
+    if done.before is not None and done.after is not None:
+        content |= {"before": dict(done.before), "after": dict(done.after)}
+    if (taken := done.taken) is not None:
         figures = {name: value for name, value, _ in taken.figures()}
         content["taken_away"] = {"verdict": taken.verdict, **figures}
     return content
 
 
-def _print(restored: Restored, unit: str) -> None:
-    if restored.before is not None and restored.after is not None:
-        _print_gain(restored.before, restored.after)
-    if (taken := restored.taken) is not None:
+def _print(done: Done, unit: str) -> None:
+    if done.before is not None and done.after is not None:
+        _print_gain(done.before, done.after)
+    if (taken := done.taken) is not None:
         say(
             f"{taken.verdict} (sd {taken.sd:.4g} {unit}, structure {taken.structure:.3f}, "
             f"edges {taken.edges:+.2f})"

@@ -7,11 +7,13 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
 from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
     OutputFormat,
     RegionOption,
+    limits,
     load,
     note,
     protect,
@@ -97,12 +99,16 @@ def run(
             [maps / f"{path.stem}-{end}" for _, path in pairs for end in _MAP_FILES],
         )
     inside = None if mask is None else load(mask).samples
+    whole = bool(region or crop_border or mask or gray or mixed_depths or align or maps)
     rows: list[Row] = []
     for reference_path, path in pairs:
+        if not whole and (row := _in_bands(reference_path, path, metrics, full_scale)):
+            rows.append(row)
+            continue
         if not rows or rows[-1].reference != reference_path:
-            whole = load(reference_path, full_scale)
+            reference = load(reference_path, full_scale)
             scorer = Scorer(
-                whole, region=region, border=crop_border, mask=inside, gray=gray,
+                reference, region=region, border=crop_border, mask=inside, gray=gray,
                 mixed_depths=mixed_depths, align=align, files=DiskFiles(),
             )  # fmt: skip
         test = load(path, full_scale)
@@ -114,7 +120,8 @@ def run(
             raise PictureError(f"{where}{error}") from None
         if pair.shift:
             note(f"{path} lies {pair.shift} of {reference_path}; {pair.words}")
-        rows.append(Row(reference_path, whole, path, scores, scorer.part, compressed_size(path)))
+        part = scorer.part if region or crop_border else None
+        rows.append(Row(reference_path, reference.frame, path, scores, part, compressed_size(path)))
         if maps is not None:
             _write_maps(pair, path, maps)
     say_left_out(rows[0].scores.left_out)
@@ -122,6 +129,18 @@ def run(
         note(remark)
     own = [(str(row.reference), row.scores) for row in rows]
     print_rows(rows, steps, summarise_by_reference(own) if repeats else {}, format)
+
+
+def _in_bands(reference: Path, test: Path, metrics: str, full_scale: float | None) -> Row | None:
+    """Scores of files that are larger than the memory allowed, where they can be read in bands."""
+    large = larger_than_memory(reference, test, full_scale=full_scale)
+    if large is None:
+        return None
+    from magnetite.core.verbs.banded import score_rows
+
+    one, two = large
+    scores = in_bands_or_whole(one.frame, lambda: score_rows(one, two, metrics, limits.memory))
+    return None if scores is None else Row(reference, one.frame, test, scores)
 
 
 def _check_names(pairs: list[tuple[Path, Path]]) -> None:

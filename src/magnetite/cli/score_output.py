@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from magnetite.core.analysis.repeats import Summary
     from magnetite.core.chain.step import Step
     from magnetite.core.methods.declarations import Figure
-    from magnetite.core.picture import Picture
+    from magnetite.core.picture import Frame, Picture
     from magnetite.core.picture.region import Region
     from magnetite.core.verbs.score import Scores
 
@@ -31,10 +31,11 @@ class Row:
     """One test and its scores."""
 
     reference: Path
-    picture: Picture
+    frame: Frame
     test: Path
     scores: Scores
-    part: Region
+    #: What was scored of the picture; None for all of it.
+    part: Region | None = None
     #: Of a compressed test: the size of its file.
     bytes: int | None = None
 
@@ -43,7 +44,7 @@ class Row:
         """Rate of a compressed test, bits per pixel."""
         if self.bytes is None:
             return None
-        return 8 * self.bytes / (self.picture.width * self.picture.height)
+        return 8 * self.bytes / (self.frame.width * self.frame.height)
 
 
 def print_rows(
@@ -68,7 +69,7 @@ def _as_json(rows: list[Row], summaries: Summaries) -> dict[str, Any]:
                 "reference": str(row.reference),
                 "test": str(row.test),
                 "identical": row.scores.identical,
-                "peak": row.picture.full_scale,
+                "peak": row.frame.full_scale,
                 **({"shift": row.scores.shift._asdict()} if row.scores.shift else {}),
                 **({} if row.bytes is None else {"bytes": row.bytes, "bpp": row.bpp}),
                 "scores": dict(row.scores),
@@ -113,7 +114,7 @@ def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
     """A row for each test; where the metrics are many, a row for each of them instead."""
     from magnetite.core.methods.declarations import Figure
 
-    colour = any(row.picture.channels > 1 for row in rows)
+    colour = any(row.frame.channels > 1 for row in rows)
     titles = [heading(step.declared(Figure), str(step), colour=colour) for step in steps]
     references = list(dict.fromkeys(row.reference for row in rows))
     cells = [
@@ -156,17 +157,15 @@ def families_of(steps: Sequence[Step]) -> dict[int, str]:
 
 
 def _caption(rows: list[Row]) -> str:
-    from magnetite.core.picture.region import Region
-
     first = rows[0]
-    words = f"reference {first.reference} ({first.picture.describe()}"
+    words = f"reference {first.reference} ({first.frame.describe()}"
     if len({row.reference for row in rows}) > 1:
         words = f"references of the same names in {first.reference.parent} (the first "
-        words += first.picture.describe()
-    if first.part != Region.inside(first.picture, 0):
+        words += first.frame.describe()
+    if first.part is not None:
         words += f", region {first.part}"
     return (
-        f"{words}); peak {first.picture.full_scale:g}; dn are those of 8 bits; "
+        f"{words}); peak {first.frame.full_scale:g}; dn are those of 8 bits; "
         "↑ more is better, ↓ less"
     )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import tempfile
+from collections.abc import Iterator
 from pathlib import Path
 
 from magnetite.core.errors import FileError
@@ -21,15 +22,29 @@ def write_bytes(path: Path, data: bytes) -> None:
     FileError
         If the folder is missing or the file cannot be written.
     """
+    with replacing(path) as temporary:
+        temporary.write_bytes(data)
+
+
+@contextlib.contextmanager
+def replacing(path: Path) -> Iterator[Path]:
+    """A temporary file in the folder of `path`, which takes its place if nothing fails.
+
+    Raises
+    ------
+    FileError
+        If the folder is missing or the file cannot be written.
+    """
     check_writable(path)
     path = path.resolve()  # what a link points to is written, the link stays
     try:
-        handle, temporary = tempfile.mkstemp(prefix=".magnetite-", dir=path.parent)
+        handle, name = tempfile.mkstemp(prefix=".magnetite-", suffix=path.suffix, dir=path.parent)
     except OSError as error:
         raise FileError(f"{path}: cannot be written ({error.strerror})") from None
+    os.close(handle)
+    temporary = Path(name)
     try:
-        with os.fdopen(handle, "wb") as file:
-            file.write(data)
+        yield temporary
         umask = os.umask(0)
         os.umask(umask)
         os.chmod(temporary, 0o666 & ~umask)

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from magnetite.core.errors import FileError
 from magnetite.core.picture import Picture
 from magnetite.files.atomic import check_writable, write_bytes
+from magnetite.files.rows import write_rows
 from magnetite.files.writing import encoded
+
+if TYPE_CHECKING:
+    from magnetite.core.verbs.banded import DegradedRows
 
 
 def certificate_path(picture: Path) -> Path:
@@ -39,19 +45,48 @@ def write_certified(picture: Picture, path: Path, record: dict[str, Any]) -> tup
         If one of them cannot be written.
     """
     data, messages = encoded(picture, path)
+    with _sidecar_of(path, lambda: record | {"file_notes": list(messages)}):
+        write_bytes(path, data)
+    return messages
+
+
+def write_certified_rows(degraded: DegradedRows, path: Path) -> None:
+    """Write a picture that is degraded in bands, and its certificate, both or neither.
+
+    Raises
+    ------
+    FileError
+        If one of them cannot be written.
+    """
+    check_writable(certificate_path(path))
+
+    def record() -> dict[str, Any]:
+        return degraded.certificate().as_dict() | {"file_notes": []}
+
+    with contextlib.ExitStack() as stack:
+
+        def bands() -> Iterator[Picture]:
+            yield from degraded
+            stack.enter_context(_sidecar_of(path, record))
+
+        write_rows(path, degraded.frame, bands())
+
+
+@contextlib.contextmanager
+def _sidecar_of(path: Path, record: Callable[[], dict[str, Any]]) -> Iterator[None]:
+    """Write the certificate of a picture; what was there comes back if the picture fails."""
     sidecar = certificate_path(path)
     check_writable(sidecar)
     before = sidecar.read_bytes() if sidecar.is_file() else None
-    write_json(sidecar, record | {"file_notes": list(messages)})
+    write_json(sidecar, record())
     try:
-        write_bytes(path, data)
+        yield
     except BaseException:
         if before is None:
             sidecar.unlink(missing_ok=True)
         else:
             write_bytes(sidecar, before)
         raise
-    return messages
 
 
 def write_json(path: Path, content: dict[str, Any]) -> None:

@@ -135,21 +135,23 @@ def _encode_tiff(picture: Picture) -> bytes:
     import tifffile
 
     buffer = io.BytesIO()
-    options: dict[str, Any] = (
-        {} if picture.bits in (None, 8, 16) else {"bitspersample": picture.bits}
-    )
+    samples = picture.samples.astype(bool) if picture.bits == 1 else picture.samples
+    tifffile.imwrite(buffer, samples, **tiff_options(picture))
+    return buffer.getvalue()
+
+
+def tiff_options(picture: Picture) -> dict[str, Any]:
+    """How a TIFF says what the samples are."""
+    options: dict[str, Any] = {
+        "photometric": "rgb" if picture.colour == "rgb" else "minisblack",
+        "metadata": None,
+        "software": "magnetite",
+    }
+    if picture.bits not in (None, 8, 16):
+        options["bitspersample"] = picture.bits
     if picture.colour == "planes":
         options |= {"extrasamples": [0] * (picture.channels - 1), "planarconfig": "contig"}
-    samples = picture.samples.astype(bool) if picture.bits == 1 else picture.samples
-    tifffile.imwrite(
-        buffer,
-        samples,
-        photometric="rgb" if picture.colour == "rgb" else "minisblack",
-        metadata=None,
-        software="magnetite",
-        **options,
-    )
-    return buffer.getvalue()
+    return options
 
 
 def _by_pillow(name: str, **options: object) -> Callable[[Picture], bytes]:

@@ -7,6 +7,7 @@ in its chain, so a result is the same in any order of work, on any number of wor
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import cast
 
 import numpy as np
 
@@ -44,6 +45,29 @@ def step_generator(seed: int, digest: bytes, place: int) -> np.random.Generator:
     return np.random.Generator(np.random.PCG64(np.random.SeedSequence([seed, place, *content])))
 
 
+class BandGenerator(np.random.Generator):
+    """Draws, for a band of rows, the part of the numbers that the whole picture would get."""
+
+    def __init__(
+        self, bits: np.random.BitGenerator, first: int = 0, count: int = 0, total: int = 0
+    ) -> None:
+        super().__init__(bits)
+        self._seeds = cast(np.random.SeedSequence, bits.seed_seq)
+        #: First row of the band, its rows, and those of the whole picture.
+        self.first, self.count, self.total = first, count, total
+
+    def seeds(self, count: int) -> list[np.random.SeedSequence]:
+        """Seeds of the next so many children, as `spawn` gives them."""
+        return self._seeds.spawn(count)
+
+
+def band_generator(
+    seed: int, digest: bytes, place: int, *, first: int, count: int, total: int
+) -> BandGenerator:
+    """`step_generator` for a band that begins with the row `first` of `total`."""
+    return BandGenerator(step_generator(seed, digest, place).bit_generator, first, count, total)
+
+
 def draw(rng: np.random.Generator, shape: tuple[int, ...], sampler: Sampler) -> Float32:
     """Array of random numbers, drawn in chunks by children of `rng` on two threads.
 
@@ -73,9 +97,37 @@ def fill(rng: np.random.Generator, arrays: list[Samples], sampler: Callable[...,
     For noise that depends on the signal: the sampler reads one piece and writes into another.
     Arrays are cut along their first axis.
     """
+    if isinstance(rng, BandGenerator):
+        _fill_band(rng, arrays, sampler)
+        return
     pieces = [[array[part] for array in arrays] for part in bands(len(arrays[0]), CHUNK)]
     generators = rng.spawn(len(pieces))
     spread(lambda job: sampler(job[0], *job[1]), zip(generators, pieces, strict=True))
+
+
+def _fill_band(rng: BandGenerator, arrays: list[Samples], sampler: Callable[..., object]) -> None:
+    """The same for arrays that hold the rows of a band.
+
+    A piece that reaches beyond the band is drawn whole, on stand-ins: right for samplers whose
+    numbers do not depend on the samples.
+    """
+    each = len(arrays[0]) // rng.count
+    start, stop = rng.first * each, (rng.first + rng.count) * each
+    seeds = rng.seeds(-(-rng.total * each // CHUNK))
+
+    def work(number: int) -> None:
+        child = np.random.Generator(np.random.PCG64(seeds[number]))
+        low, high = number * CHUNK, min((number + 1) * CHUNK, rng.total * each)
+        inside = slice(max(low, start) - low, min(high, stop) - low)
+        place = slice(low + inside.start - start, low + inside.stop - start)
+        stand_ins = [np.zeros((high - low, *array.shape[1:]), array.dtype) for array in arrays]
+        for whole, array in zip(stand_ins, arrays, strict=True):
+            whole[inside] = array[place]
+        sampler(child, *stand_ins)
+        for whole, array in zip(stand_ins, arrays, strict=True):
+            array[place] = whole[inside]
+
+    spread(work, range(start // CHUNK, -(-stop // CHUNK)))
 
 
 def normal(rng: np.random.Generator, out: Float32) -> None:

@@ -21,6 +21,7 @@ WEIGHTS = {"bt601": LUMA_WEIGHTS, "bt709": (0.2126, 0.7152, 0.0722)}
     summary="One gray channel from all of them.",
     colour=ColourPolicy.JOINT,
     source="ITU-R BT.601-7 (2011), section 2.5.1; ITU-R BT.709-6 (2015), table 3",
+    reach=0,
 )
 def gray(picture: Picture, *, weights: Literal["bt601", "bt709", "mean"] = "bt601") -> Picture:
     """Luma of the gamma-encoded samples, or the mean of the channels; rounded to the same depth.
@@ -65,6 +66,7 @@ def gray(picture: Picture, *, weights: Literal["bt601", "bt709", "mean"] = "bt60
     summary="One of the channels as a gray picture.",
     colour=ColourPolicy.JOINT,
     source="own",
+    reach=0,
 )
 def channel(picture: Picture, *, number: Annotated[int, Count(1, 4096)]) -> Picture:
     """Samples of one channel, unchanged.

@@ -16,6 +16,7 @@ from magnetite.core.picture import Picture, frozen
     summary="Another bit depth, full scale on full scale.",
     colour=ColourPolicy.EACH,
     source="own",
+    reach=0,
 )
 def depth(picture: Picture, *, bits: Annotated[int, Count(1, 16)]) -> Picture:
     """v' = round(v (2^b' - 1) / (2^b - 1)): full scale stays full scale.

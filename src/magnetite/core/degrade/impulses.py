@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import numpy as np
 
-from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.arrays import Float64, Pixels, Samples
 from magnetite.core.compute.random import fill
 from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.degrade.certify.noise import UNIFORM, binomial, fit_finding, moments
@@ -18,20 +19,37 @@ from magnetite.core.methods.parameters import Share
 Per = Literal["pixel", "channel"]
 
 
-def _certify_salt_pepper(
-    change: Change, *, density: float, white: float, per: str
-) -> list[Finding]:
-    """Count hits among samples that were at neither end, where hits can be recognised."""
-    visible = (change.before > 0) & (change.before < 1)
-    whitened = (change.drawn == 1) & visible
-    hit = whitened | ((change.drawn == 0) & visible)
-    if per == "pixel" and hit.ndim == 3:
-        visible, hit, whitened = (np.any(x, axis=-1) for x in (visible, hit, whitened))
-    count, hits = int(visible.sum()), int(hit.sum())
-    findings = [binomial("density", density, hits, count)]
-    if hits:
-        findings.append(binomial("white share", white, int(whitened.sum()), hits))
-    return findings
+def _survey_salt_pepper(before: Pixels, *, density: float, white: float, per: Per) -> ImpulseSurvey:
+    return ImpulseSurvey(density, white, per)
+
+
+@dataclass(frozen=True)
+class ImpulseSurvey:
+    """Counts hits among samples that were at neither end, where hits can be recognised."""
+
+    density: float
+    white: float
+    per: Per
+
+    def of(self, part: Change) -> Float64:
+        """Samples that show a hit, hits, and white ones among these."""
+        visible = (part.before > 0) & (part.before < 1)
+        whitened = (part.drawn == 1) & visible
+        hit = whitened | ((part.drawn == 0) & visible)
+        if self.per == "pixel" and hit.ndim == 3:
+            visible, hit, whitened = (np.any(x, axis=-1) for x in (visible, hit, whitened))
+        return np.array([visible.sum(), hit.sum(), whitened.sum()], np.float64)
+
+    #: Counts need no loop of their own.
+    in_one_pass = None
+
+    def findings(self, sums: Float64) -> list[Finding]:
+        """Shares of the hits."""
+        count, hits, whitened = (int(n) for n in sums)
+        findings = [binomial("density", self.density, hits, count)]
+        if hits:
+            findings.append(binomial("white share", self.white, whitened, hits))
+        return findings
 
 
 @degradation(
@@ -39,8 +57,9 @@ def _certify_salt_pepper(
     summary="Replace a random share of the samples by black or white.",
     colour=ColourPolicy.JOINT,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2",
-    certify=_certify_salt_pepper,
+    survey=_survey_salt_pepper,
     reach=0,
+    draws_apart=True,
 )
 def salt_pepper(
     pixels: Pixels,
@@ -98,6 +117,7 @@ def _certify_impulses(change: Change, *, density: float, per: str) -> list[Findi
     ),
     certify=_certify_impulses,
     reach=0,
+    draws_apart=True,
 )
 def impulse_noise(
     pixels: Pixels,

@@ -164,6 +164,7 @@ def _reach_of_dither(*, dither: Dither, **_: object) -> int | None:
     certify=_certify_lloyd_max,
     survey=_survey_quantize,
     reach=_reach_of_dither,
+    draws_apart=True,
     statistics=lambda *, design, **_: design == "lloyd-max",
 )
 def quantize(

@@ -33,6 +33,7 @@ _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), secti
     one_of=STRENGTH,
     survey=survey_additive(NORMAL),
     reach=0,
+    draws_apart=True,
     statistics=depends_on_signal,
 )
 def gaussian_noise(
@@ -76,6 +77,7 @@ def gaussian_noise(
     one_of=STRENGTH,
     survey=survey_additive(UNIFORM),
     reach=0,
+    draws_apart=True,
     statistics=depends_on_signal,
 )
 def uniform_noise(
@@ -105,6 +107,7 @@ def uniform_noise(
     one_of=STRENGTH,
     survey=survey_additive(LAPLACE),
     reach=0,
+    draws_apart=True,
     statistics=depends_on_signal,
 )
 def laplace_noise(

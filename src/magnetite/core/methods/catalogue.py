@@ -95,19 +95,22 @@ def degradation(
     one_of: tuple[str, ...] = (),
     certify: Callable[..., Any] | None = None,
     survey: Callable[..., Any] | None = None,
+    draws_apart: bool = False,
     **needs: Unpack[Needs],
 ) -> Callable[[Function], Function]:
     """Declare a degradation: `function(pixels, rng, *, settings) -> pixels`.
 
     Without an argument `rng` it draws no random numbers. `certify(change, **settings)` measures
     what it did to a whole picture, `survey(before, **settings)` band by band (see
-    `degrade.certify`); where both are there, a survey of None leaves it to `certify`. Of the
-    settings `one_of`, exactly one must be given.
+    `degrade.certify`); where both are there, a survey of None leaves it to `certify`.
+    `draws_apart` says that its random numbers do not depend on the samples. Of the settings
+    `one_of`, exactly one must be given.
     """
     return _declare(
         Degradation, "degradation", name,
         lambda given: _lift_pixels(given, colour), needs, summary=summary, colour=colour,
         source=source, one_of=one_of, certify=certify, survey=survey,
+        draws_apart=draws_apart,
     )  # fmt: skip
 
 

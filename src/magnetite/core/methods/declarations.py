@@ -141,6 +141,8 @@ class Degradation(Method):
     certify: Callable[..., Any] | None = field(default=None, repr=False)
     #: `survey(before, **settings)`: band by band; None where these settings need the whole.
     survey: Callable[..., Any] | None = field(default=None, repr=False)
+    #: Whether its random numbers do not depend on the samples: bands draw their part of them.
+    draws_apart: bool = field(default=False, repr=False)
 
 
 @dataclass(frozen=True)

@@ -29,3 +29,9 @@ class Frame:
     def full_scale(self) -> float:
         """Largest digital number: 2^bits - 1, or 1.0 for float."""
         return 1.0 if self.bits is None else float(2**self.bits - 1)
+
+    def describe(self) -> str:
+        """Size, colour and depth in words: `640x480 rgb, 8 bits`."""
+        colour = f"{self.channels} planes" if self.colour == "planes" else self.colour
+        depth = "float" if self.bits is None else f"{self.bits} bits"
+        return f"{self.width}x{self.height} {colour}, {depth}"

@@ -122,9 +122,7 @@ class Picture:
 
     def describe(self) -> str:
         """Size, colour and depth in words: `640x480 rgb, 8 bits`."""
-        colour = f"{self.channels} planes" if self.colour == "planes" else self.colour
-        depth = "float" if self.bits is None else f"{self.bits} bits"
-        return f"{self.width}x{self.height} {colour}, {depth}"
+        return self.frame.describe()
 
     def pixels(self) -> Pixels:
         """Samples on full-scale units, as a new array.
@@ -167,14 +165,18 @@ class Picture:
     def digest(self) -> bytes:
         """SHA-256 of what the picture shows: shape, depth and samples, not its origin."""
         samples = np.ascontiguousarray(self.samples)
-        header = f"{samples.shape} {self.bits} {samples.dtype.str}".encode()
-        content = hashlib.sha256(header)
+        content = hashlib.sha256(digest_header(samples.shape, self.bits, samples.dtype))
         content.update(samples.reshape(-1).view(np.uint8).data)
         return content.digest()
 
     def same_samples(self, other: Picture) -> bool:
         """Whether both store exactly the same samples at the same depth."""
         return self.bits == other.bits and np.array_equal(self.samples, other.samples)
+
+
+def digest_header(shape: tuple[int, ...], bits: int | None, dtype: Any) -> bytes:
+    """What the digest of a picture takes in before the samples."""
+    return f"{shape} {bits} {dtype.str}".encode()
 
 
 def frozen(samples: Samples) -> Samples:

@@ -97,7 +97,7 @@ def degrade(
     """
     reference = as_picture(source)
     parsed = parse_chain(chain, "degradation", "codec", auto=aim is not None)
-    run = _Run(reference, reference.digest(), seed, overflow, ReadOnce(files))
+    run = Run(reference, reference.digest(), seed, overflow, ReadOnce(files))
     reached = None
     if aim is not None:
         target = Target.parse(aim)
@@ -139,7 +139,7 @@ def degrade_chain(
     reference: Picture, chain: Chain, seed: int, files: Files | None = None
 ) -> Picture:
     """The picture that `degrade` gives, clipped to the range, without its certificate."""
-    return _Run(reference, reference.digest(), seed, "clip", files or NoFiles()).picture(chain)[0]
+    return Run(reference, reference.digest(), seed, "clip", files or NoFiles()).picture(chain)[0]
 
 
 #: Hears of each step: the samples before and after, and its rate.
@@ -147,7 +147,7 @@ Observer = Callable[[Bound, Pixels, Pixels, float | None], object]
 
 
 @dataclass(frozen=True)
-class _Run:
+class Run:
     """All but the chain of a degradation."""
 
     reference: Picture
@@ -164,7 +164,7 @@ class _Run:
             if observe is not None:
                 observe(step, before, after, rate)
             before = after
-        return self._stored(before)
+        return self.stored(before)
 
     def _step(self, place: int, step: Bound, pixels: Pixels) -> tuple[Pixels, float | None]:
         if step.method.kind == "codec":
@@ -173,7 +173,8 @@ class _Run:
         drawn = [step_generator(self.seed, self.digest, place)] if step.draws else []
         return step.call(pixels, *drawn), None
 
-    def _stored(self, pixels: Pixels) -> tuple[Picture, Clipped]:
+    def stored(self, pixels: Pixels) -> tuple[Picture, Clipped]:
+        """Pixels as the result stores them."""
         if self.overflow == "keep" and self.reference.bits is not None:
             blank = np.zeros_like(pixels[:1, :1])
             floats = Picture(blank, None, self.reference.colour, self.reference.origin)
@@ -183,41 +184,41 @@ class _Run:
     def record(self, step: Bound, before: Pixels, after: Pixels, rate: float | None) -> StepRecord:
         """What a step measurably did."""
         survey = survey_of(step, before) if before.shape == after.shape else None
-        measured = (
-            self._by_bands(survey, before, after) if survey else self._whole(step, before, after)
-        )
-        findings, clipped = measured
+        if survey is None:
+            findings, clipped = self._whole(step, before, after)
+        else:
+            sums, clipped = self.sums(survey, before, after)
+            findings = survey.findings(sums)
         if rate is not None:
             findings.insert(0, Finding("rate", "bpp", None, rate, rate))
-        findings += storage_findings(clipped)
-        advice = storage_advice(findings, clipped, self._bits)
+        return self.recorded(step, findings, clipped)
+
+    def recorded(self, step: Bound, findings: list[Finding], clipped: Clipped) -> StepRecord:
+        """Findings with those of storing, in the picture's units."""
+        findings = [*findings, *storage_findings(clipped)]
+        advice = storage_advice(findings, clipped, self.bits)
         scaled = tuple(finding.in_units_of(self.reference) for finding in findings)
         return StepRecord(str(step.step), scaled, advice)
 
-    def _by_bands(
-        self, survey: Survey, before: Pixels, after: Pixels
-    ) -> tuple[list[Finding], Clipped]:
-        """Findings from sums over bands: nothing of the picture's size is held in between."""
+    def sums(self, survey: Survey, before: Pixels, after: Pixels) -> tuple[Float64, Clipped]:
+        """Sums over bands, so that nothing of the picture's size is held in between."""
         large = after.size >= WORTH_COMPILING and before.dtype == after.dtype == np.float32
-        measure = self._in_one_pass if large and self._bits is not None else self._on_arrays
-        parts = [(before[part], after[part]) for part in bands_of(after)]
-        measured = spread(lambda part: measure(survey, *part), parts)
-        sums, clipped = zip(*measured, strict=True)
-        return survey.findings(np.sum(sums, axis=0)), reduce(Clipped.and_of, clipped)
+        loop = survey.in_one_pass if large and self.bits is not None else None
 
-    def _on_arrays(self, survey: Survey, before: Pixels, after: Pixels) -> tuple[Float64, Clipped]:
-        picture, clipped = self._stored(after)
-        return survey.of(Change(before, after, picture.pixels(), clipped)), clipped
+        def work(part: slice) -> tuple[Float64, Clipped]:
+            if loop is None:
+                picture, clipped = self.stored(after[part])
+                change = Change(before[part], after[part], picture.pixels(), clipped)
+                return survey.of(change), clipped
+            sums = loop(before[part], after[part], np.float32(self.reference.full_scale))
+            return sums[2:], Clipped(int(sums[0]), int(sums[1]), after[part].size)
 
-    def _in_one_pass(
-        self, survey: Survey, before: Pixels, after: Pixels
-    ) -> tuple[Float64, Clipped]:
-        sums = survey.in_one_pass(before, after, np.float32(self.reference.full_scale))
-        return sums[2:], Clipped(int(sums[0]), int(sums[1]), after.size)
+        sums, clipped = zip(*spread(work, bands_of(after)), strict=True)
+        return np.sum(sums, axis=0), reduce(Clipped.and_of, clipped)
 
     def _whole(self, step: Bound, before: Pixels, after: Pixels) -> tuple[list[Finding], Clipped]:
         """Findings of a step that needs the whole picture for them."""
-        picture, clipped = self._stored(after)
+        picture, clipped = self.stored(after)
         change = Change(before, after, picture.pixels(), clipped)
         method = step.method
         certify = method.certify if isinstance(method, Degradation) else None
@@ -226,7 +227,8 @@ class _Run:
         return certify(change, **step.settings), clipped
 
     @property
-    def _bits(self) -> int | None:
+    def bits(self) -> int | None:
+        """Bit depth of the result."""
         return None if self.overflow == "keep" else self.reference.bits
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -11,6 +11,10 @@ import numpy as np
 
 from magnetite.core.arrays import Float32, Float64, Pixels
 from magnetite.core.degrade.certify.change import Change, Finding
+
+#: Takes rows before and after a step and full scale; gives the sums, and in front of them the
+#: numbers of samples clipped at black and at full scale.
+InOnePass = Callable[[Float32, Float32, np.float32], Float64]
 
 
 class Survey(Protocol):
@@ -20,11 +24,9 @@ class Survey(Protocol):
         """Sums over a band: those of the picture are the sums of its bands."""
         ...
 
-    def in_one_pass(self, before: Float32, after: Float32, full_scale: np.float32) -> Float64:
-        """The same for large pictures, by a compiled loop that also stores the rows.
-
-        In front stand the numbers of samples clipped at black and at full scale.
-        """
+    @property
+    def in_one_pass(self) -> InOnePass | None:
+        """The same by a compiled loop that also stores the rows; None where there is none."""
         ...
 
     def findings(self, sums: Float64) -> list[Finding]:

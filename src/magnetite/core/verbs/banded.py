@@ -1,0 +1,356 @@
+"""Degrade, restore, convert and score pictures in bands of rows: size is no limit.
+
+A chain can be carried out in bands where every step looks only a known number of rows around a
+sample and needs no figure of the whole picture. The result is that of the whole picture.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
+
+import numpy as np
+
+from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.chain.bind import Bound, ReadOnce, bind, bind_step
+from magnetite.core.chain.notation import parse_chain
+from magnetite.core.chain.step import AUTO, Chain, Step
+from magnetite.core.compute.random import BandGenerator, band_generator
+from magnetite.core.errors import InputError, PictureError
+from magnetite.core.methods.declarations import ColourPolicy, Degradation, Metric
+from magnetite.core.methods.parameters import Files
+from magnetite.core.methods.sums import Totals
+from magnetite.core.metrics.kernels.errors import error_sums
+from magnetite.core.picture import Clipped, Picture
+from magnetite.core.picture.frame import Frame
+from magnetite.core.picture.matching import COMMON_SCALE
+from magnetite.core.picture.rows import Band, Rows, band_height, digest_of, in_bands
+from magnetite.core.restore.kernels.noise_sd import NoiseSd
+from magnetite.core.verbs.certificate import Certificate
+from magnetite.core.verbs.degrade import Overflow, Run, survey_of
+from magnetite.core.verbs.figures import parse_figures
+from magnetite.core.verbs.score import DEFAULT_METRICS, Scores
+
+#: Bytes for each sample that scoring takes: two pictures, two bands of each, and their planes.
+_SCORED = 16.0
+
+
+class DegradedRows:
+    """A picture that is degraded band by band: iterate for the bands, then ask for the certificate.
+
+    Parameters
+    ----------
+    source : Rows
+    chain : str
+        Degradations; see `degrade` for this and what follows.
+    memory : int
+        Bytes that may be used.
+    seed, overflow, files
+        As in `degrade`.
+
+    Raises
+    ------
+    ChainError
+        If the chain cannot be read or used on this picture.
+    InputError
+        If a step needs the whole picture.
+    LimitError
+        If the memory does not suffice for a band.
+    """
+
+    def __init__(
+        self,
+        source: Rows,
+        chain: str,
+        memory: int,
+        *,
+        seed: int = 0,
+        overflow: Overflow = "clip",
+        files: Files | None = None,
+    ) -> None:
+        self._source, self._chain = source, parse_chain(chain, "degradation", "codec")
+        files = ReadOnce(files)
+        self._steps = bind(self._chain, source.frame, files)
+        for step in self._steps:
+            _check_degradation(step)
+        self._reach = _reach(self._steps)
+        self._height = band_height(source.frame, _cost(self._steps), memory, self._reach)
+        self._run = Run(source.part(slice(0, 1)), b"", seed, overflow, files)
+        self._sums: list[tuple[Float64, Clipped]] = []
+        self._error, self._clipped = (0.0, 0), Clipped(0, 0, 0)
+
+    @property
+    def frame(self) -> Frame:
+        """Of the result."""
+        kept = self._source.frame
+        return Frame(kept.height, kept.width, kept.channels, kept.colour, self._run.bits)
+
+    def __iter__(self) -> Iterator[Picture]:
+        """The result's bands, from the top."""
+        self._digest = digest_of(self._source)
+        self._sums = []
+        reach = self._reach
+        for band in in_bands(self._height, self._source, before=reach, after=reach):
+            yield self._band(band, self._digest)
+
+    def _band(self, band: Band, digest: bytes) -> Picture:
+        own, whole, sums = band.own, band.pictures[0], []
+        before: Pixels = whole.pixels()
+        for place, step in enumerate(self._steps):
+            drawn = [self._generator(band, digest, place)] if step.draws else []
+            after: Pixels = step.call(before, *drawn)
+            survey = survey_of(step, before)
+            assert survey is not None  # checked when the chain was bound
+            sums.append(self._run.sums(survey, before[own], after[own]))
+            before = after
+        stored, clipped = self._run.stored(before[own])
+        self._add(sums, whole.samples[own], stored, clipped)
+        return stored
+
+    def _generator(self, band: Band, digest: bytes, place: int) -> BandGenerator:
+        rows = band.around
+        return band_generator(
+            self._run.seed, digest, place,
+            first=rows.start, count=rows.stop - rows.start, total=self._source.frame.height,
+        )  # fmt: skip
+
+    def _add(
+        self, sums: list[tuple[Float64, Clipped]], reference: Any, stored: Picture, clipped: Clipped
+    ) -> None:
+        pairs = zip(self._sums or sums, sums, strict=True)
+        added = [(old + new, clips.and_of(more)) for (old, clips), (new, more) in pairs]
+        self._sums = added if self._sums else sums
+        self._clipped = self._clipped.and_of(clipped)
+        scale = 1.0 if stored.bits is not None else self._run.reference.full_scale
+        error = error_sums(reference, stored.samples * scale if scale != 1 else stored.samples)
+        self._error = self._error[0] + error.squares, self._error[1] + error.number
+
+    def certificate(self) -> Certificate:
+        """The certificate, once all bands were taken."""
+        run = self._run
+        if run.overflow == "fail" and self._clipped.share > 0:
+            raise PictureError(
+                f"{self._clipped.share:.3%} of the samples leave the range, and overflow is fail: "
+                "keep them in a float picture (overflow keep), or degrade less"
+            )
+        records = []
+        for step, (sums, clipped) in zip(self._steps, self._sums, strict=True):
+            survey = survey_of(step, run.reference.pixels())
+            assert survey is not None
+            records.append(run.recorded(step, survey.findings(sums), clipped))
+        squares, count = self._error
+        return Certificate(
+            reference=self._source.origin,
+            reference_sha256=self._digest.hex(),
+            picture=self._source.frame.describe(),
+            chain=str(self._chain),
+            seed=run.seed,
+            steps=tuple(records),
+            rms_difference=math.sqrt(squares / count),
+            amplitude_unit=run.reference.amplitude_unit,
+            clipped=self._clipped,
+            overflow="keep" if run.bits is None else "clip",
+        )
+
+
+def _check_degradation(step: Bound) -> None:
+    _check_local(step)
+    method = step.method
+    if step.draws and not (isinstance(method, Degradation) and method.draws_apart):
+        raise InputError(
+            f"{step.step}: its random numbers depend on the samples, which takes the whole "
+            "picture; allow more memory (--memory), or degrade parts of the picture"
+        )
+    if survey_of(step, np.zeros((1, 1), np.float32)) is None:
+        raise InputError(
+            f"{step.step}: its certificate needs the whole picture; allow more memory (--memory), "
+            "or degrade parts of the picture"
+        )
+
+
+def _check_local(step: Bound) -> None:
+    """Raise `InputError` unless a step can be carried out in bands."""
+    if step.method.kind == "codec" or step.reach is None or step.needs_statistics:
+        raise InputError(
+            f"{step.step}: needs the whole picture; allow more memory (--memory), or take a part "
+            "of the picture (magnetite convert)"
+        )
+
+
+def _reach(steps: Iterable[Bound]) -> int:
+    """Rows around a band that all steps together look at."""
+    return sum(step.reach or 0 for step in steps)
+
+
+def _cost(steps: Sequence[Bound]) -> float:
+    """Bytes for each sample that the hungriest step takes, and two bands of samples."""
+    return max(step.memory for step in steps) + 8.0
+
+
+class RestoredRows:
+    """A picture that is restored band by band: iterate for the bands.
+
+    Every step must be local and have the sd of the noise written where it takes one.
+
+    Parameters
+    ----------
+    source : Rows
+    chain : str
+        Restorations.
+    memory : int
+        Bytes that may be used.
+    files : Files, optional
+        As in `restore`.
+
+    Raises
+    ------
+    ChainError, InputError, LimitError
+        As in `DegradedRows`.
+    """
+
+    def __init__(
+        self, source: Rows, chain: str, memory: int, *, files: Files | None = None
+    ) -> None:
+        parsed = parse_chain(chain, "restoration", auto=True)
+        self.chain, self._source = str(parsed), source
+        for step in parsed.steps:
+            _check_sd(step)
+        self._steps = bind(parsed, source.frame, ReadOnce(files))
+        for bound in self._steps:
+            _check_local(bound)
+        self._reach = _reach(self._steps)
+        self._height = band_height(source.frame, _cost(self._steps), memory, self._reach)
+        #: What was clipped in the bands taken so far.
+        self.clipped = Clipped(0, 0, 0)
+
+    def __iter__(self) -> Iterator[Picture]:
+        """The result's bands, from the top."""
+        reach = self._reach
+        for band in in_bands(self._height, self._source, before=reach, after=reach):
+            pixels: Pixels = band.pictures[0].pixels()
+            for step in self._steps:
+                pixels = step.call(pixels)
+            picture, clipped = band.pictures[0].with_pixels(pixels[band.own])
+            self.clipped = self.clipped.and_of(clipped)
+            yield picture
+
+
+def _check_sd(step: Step) -> None:
+    given = dict(step.settings)
+    for key, parameter in step.method.parameters.items():
+        if isinstance(parameter.kind, NoiseSd) and given.get(key, AUTO) is AUTO:
+            others = [other for other in step.method.one_of if other != key and other in given]
+            if not others:
+                raise InputError(
+                    f"{step}: the sd of the noise is estimated from the whole picture; in "
+                    f"bands, write it, as in {key}=5dn"
+                )
+
+
+def converted_rows(
+    source: Rows, chain: str | Chain, memory: int
+) -> tuple[Frame, Iterator[Picture]]:
+    """The frame and the bands of what `convert` makes of a picture, where rows stay rows.
+
+    Raises
+    ------
+    ChainError, InputError, LimitError
+        As in `DegradedRows`.
+    """
+    parsed = parse_chain(chain, "conversion") if isinstance(chain, str) else chain
+    for step in parsed.steps:
+        if step.method.reach is None:
+            raise InputError(f"{step}: needs the whole picture; allow more memory (--memory)")
+
+    def converted(picture: Picture) -> Picture:
+        for step in parsed.steps:
+            picture = bind_step(step, picture.frame).call(picture)
+        return picture
+
+    height = band_height(source.frame, 64.0, memory)
+    first = converted(source.part(slice(0, 1)))
+    frame = Frame(source.frame.height, first.width, first.channels, first.colour, first.bits)
+    return frame, (converted(band.pictures[0]) for band in in_bands(height, source))
+
+
+def score_rows(
+    reference: Rows, test: Rows, metrics: str = DEFAULT_METRICS, memory: int = 2**30
+) -> Scores:
+    """Scores of a test picture against its reference, as `score` gives them, read in bands.
+
+    Parameters
+    ----------
+    reference, test : Rows
+        Of one size, colour and bit depth.
+    metrics : str
+        Those that add up over parts: errors, ssim, its terms, uqi.
+    memory : int
+        Bytes that may be used.
+
+    Raises
+    ------
+    PictureError
+        If the pictures do not match.
+    ChainError, InputError, LimitError
+        As in `DegradedRows`.
+    """
+    if reference.frame != test.frame:
+        raise PictureError(
+            f"{reference.origin} and {test.origin} differ in size, colour or bit depth; pictures "
+            "that are scored in bands must agree in all three"
+        )
+    steps = parse_figures(metrics, "metric")
+    figures = [_Figure(bind_step(step, reference.frame)) for step in steps]
+    overlap = max(figure.overlap for figure in figures)
+    height = band_height(reference.frame, _SCORED, memory, overlap)
+    identical = True
+    for band in in_bands(height, reference, test, after=overlap):
+        one, two = band.pictures
+        identical = identical and one.same_samples(two)
+        for figure in figures:
+            figure.add(one, two, len(range(*band.rows.indices(reference.frame.height))))
+    values = {str(figure.step.step): figure.score(identical) for figure in figures}
+    return Scores(values, steps, identical=identical)
+
+
+class _Figure:
+    """A metric that is added up over bands, for each of the planes that it is computed on."""
+
+    def __init__(self, step: Bound) -> None:
+        metric = step.step.declared(Metric)
+        if metric.sums is None:
+            raise InputError(
+                f"{step.step}: needs the whole picture; leave it out, or allow more memory "
+                "(--memory)"
+            )
+        self.step, self._metric, self._sums = step, metric, metric.sums
+        self._whole = metric.integers and step.frame.bits is not None
+        self._scale = step.frame.full_scale if self._whole else COMMON_SCALE
+        self._settings = step.settings | {"peak": self._scale}
+        self.overlap = self._sums.shared_rows(**self._settings)
+        self._totals: list[Totals] = []
+
+    def add(self, one: Picture, two: Picture, rows: int) -> None:
+        """Add a band of so many rows of its own."""
+        if one.height <= self.overlap and self._totals:  # no window begins in the last rows
+            return
+        own = slice(0, rows + self.overlap)
+        pairs = zip(self._planes(one, own), self._planes(two, own), strict=True)
+        new = [self._sums.of_part(x, y, **self._settings) for x, y in pairs]
+        old = self._totals
+        combine = self._sums.combine
+        self._totals = [combine(a, b) for a, b in zip(old, new, strict=True)] if old else new
+
+    def _planes(self, picture: Picture, rows: slice) -> list[Any]:
+        samples = picture.samples[rows] if self._whole else picture.on_scale(self._scale)[rows]
+        if samples.ndim == 2 or self._metric.colour is not ColourPolicy.EACH:
+            return [samples]
+        return [np.ascontiguousarray(samples[..., c]) for c in range(samples.shape[2])]
+
+    def score(self, identical: bool) -> float:
+        """The figure on the common scale."""
+        if identical and self._metric.identical is not None:
+            return self._metric.identical
+        parts = [self._sums.score(totals, **self._settings) for totals in self._totals]
+        return float(np.mean(parts)) * (COMMON_SCALE / self._scale) ** self._metric.power
