@@ -31,6 +31,8 @@ def within(boundary: Boundary, reach: int) -> int | None:
 def convolve(plane: Pixels, kernel: Float64, boundary: Boundary = "mirror") -> Pixels:
     """Convolve a plane with a two-dimensional kernel of odd sides, through the FFT.
 
+    Kernels that are the product of one symmetric line with itself go line by line.
+
     Parameters
     ----------
     plane : float array, shape (h, w)
@@ -44,7 +46,20 @@ def convolve(plane: Pixels, kernel: Float64, boundary: Boundary = "mirror") -> P
     """
     if kernel.size == 1:
         return plane * plane.dtype.type(kernel[0, 0])
+    if (line := _separated(kernel)) is not None:
+        return convolve_separable(plane, line, boundary)
     return _by_fft(plane, (kernel.shape[0] // 2, kernel.shape[1] // 2), boundary, kernel)
+
+
+def _separated(kernel: Float64) -> Float64 | None:
+    """The symmetric line whose product with itself is the kernel; None where there is none."""
+    line = kernel[kernel.shape[0] // 2]
+    if kernel.shape[0] != kernel.shape[1] or line[line.size // 2] <= 0:
+        return None
+    line = line / np.sqrt(line[line.size // 2])
+    close = 1e-12 * float(np.abs(kernel).max())
+    even = np.abs(line - line[::-1]).max() <= close
+    return line if even and np.abs(np.outer(line, line) - kernel).max() <= close else None
 
 
 def convolve_separable(plane: Pixels, line: Float64, boundary: Boundary = "mirror") -> Pixels:

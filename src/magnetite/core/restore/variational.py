@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
+from functools import partial
 from typing import Annotated
 
 import numpy as np
 
-from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.arrays import Pixels
 from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count, Number
@@ -68,42 +70,20 @@ def primal_dual(
     pixels: Pixels, weight: float, iterations: int, *, squares: bool = True, sd: float | None = None
 ) -> Pixels:
     """The minimiser, in the pixels' dtype; with sd the weight is led to that rms misfit."""
+    from magnetite.core.restore.kernels.variation import ascend, descend, in_bands
+
+    pixels = np.ascontiguousarray(pixels)
     result, ahead = pixels.copy(), pixels.copy()
-    flow = np.zeros((2, *pixels.shape), pixels.dtype)
-    tau = sigma = 1 / np.sqrt(8)  # tau sigma times the squared norm of the gradient, 8, is 1
-    one = pixels.dtype.type
+    down, across = np.zeros_like(pixels), np.zeros_like(pixels)
+    tau = sigma = 1 / math.sqrt(8)  # tau sigma times the squared norm of the gradient, 8, is 1
     for _ in range(iterations):
-        flow += one(sigma) * gradient(ahead)
-        flow /= np.maximum(one(1), np.sqrt((flow**2).sum(axis=0)) / one(weight))
-        before, result = result, result + one(tau) * divergence(flow)
+        step, momentum = tau, 1 / math.sqrt(1 + 2 * tau) if squares else 1.0
+        in_bands(pixels, partial(ascend, ahead, down, across, sigma, weight))
+        work = partial(descend, pixels, down, across, result, ahead, step, momentum, squares)
+        misfit = in_bands(pixels, work)
         if squares:
-            result = (result + one(tau) * pixels) / one(1 + tau)
-            momentum = 1 / np.sqrt(1 + 2 * tau)
             tau, sigma = tau * momentum, sigma / momentum
-        else:
-            off = result - pixels
-            result = pixels + np.sign(off) * np.maximum(np.abs(off) - one(tau), 0)
-            momentum = 1.0
-        ahead = result + one(momentum) * (result - before)
         if sd is not None:
-            rms = float(np.sqrt(np.mean((result - pixels) ** 2, dtype=np.float64)))
+            rms = math.sqrt(misfit / pixels.size)
             weight = min(weight * (sd / max(rms, 1e-3 * sd)) ** 0.3, _LARGEST_WEIGHT)
     return result
-
-
-def gradient(plane: Samples) -> Samples:
-    """Differences to the next sample down and across, shape (2, h, w); 0 at the last."""
-    out = np.zeros((2, *plane.shape), plane.dtype)
-    np.subtract(plane[1:], plane[:-1], out=out[0, :-1])
-    np.subtract(plane[:, 1:], plane[:, :-1], out=out[1, :, :-1])
-    return out
-
-
-def divergence(flow: Samples) -> Samples:
-    """Minus the transpose of `gradient`."""
-    out = np.zeros(flow.shape[1:], flow.dtype)
-    out[:-1] += flow[0, :-1]
-    out[1:] -= flow[0, :-1]
-    out[:, :-1] += flow[1, :, :-1]
-    out[:, 1:] -= flow[1, :, :-1]
-    return out
