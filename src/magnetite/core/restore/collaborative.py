@@ -17,6 +17,8 @@ from magnetite.core.restore.kernels.opponent import from_opponent, to_opponent
 
 #: References along a side of the squares that groups are worked on in: what they hold stays near.
 _TILE = 16
+#: Rows of references that are matched together.
+_GROUP = 3
 #: sd, of 255, from which on the high-noise profile is taken.
 _HIGH = 40.0
 #: Rows worked on at a time: so few that their blocks have no more coefficients than this, but
@@ -141,6 +143,7 @@ class _Stage:
         tops = sorted({*range(0, height - BLOCK + 1, STEP), height - BLOCK})
         rows = max(_LEAST_ROWS, min(_COEFFICIENTS // (64 * width), -(-height // 2)))
         count = -(-len(tops) * STEP // rows)
+        count += count % 2 if count > 1 else 0  # for two threads
         bands = [tops[i * len(tops) // count : (i + 1) * len(tops) // count] for i in range(count)]
         totals = [np.zeros((2, height, width), np.float32) for _ in noisy]
         # Bands overlap: they are computed side by side, and added up in their order.
@@ -171,14 +174,16 @@ class _Stage:
         return first, sums
 
     def _matches(self, plane: Float32, tops: list[int]) -> list[Int64]:
-        from magnetite.core.restore.kernels.matching import match_row, spread
+        from magnetite.core.restore.kernels.matching import match_rows, spread
 
         wide, width = spread(plane), plane.shape[1]
         count = len({*range(0, width - BLOCK + 1, STEP), width - BLOCK})
         farthest = np.float32(self.distance * BLOCK**2)
-        keys = [np.empty((count, self.matches), np.int64) for _ in tops]
-        for top, row in zip(tops, keys, strict=True):
-            match_row(wide, width, top, REACH, farthest, row)
+        keys = []
+        for group in _alike(tops):
+            found = np.empty((len(group), count, self.matches), np.int64)
+            match_rows(wide, width, group[0], len(group), REACH, farthest, found)
+            keys += list(found)
         return keys
 
     def _shrunk(
@@ -210,6 +215,17 @@ class _Stage:
             else:
                 wiener_groups(part, noisy, basic, first, width, variance, shrunk, weight)
         return shrunk, weight
+
+
+def _alike(tops: list[int]) -> Iterator[list[int]]:
+    """Rows of references in groups of up to three that are a step apart."""
+    group = tops[:1]
+    for top in tops[1:]:
+        if len(group) == _GROUP or top != group[-1] + STEP:
+            yield group
+            group = []
+        group.append(top)
+    yield group
 
 
 def _windowed(weights: Float32, window: Float64) -> Float32:

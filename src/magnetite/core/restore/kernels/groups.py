@@ -34,7 +34,7 @@ def threshold_groups(
 
     Parameters
     ----------
-    keys : int64 array, shape (groups, n), as of `match_row`
+    keys : int64 array, shape (groups, n), as of `match_rows`
     noisy : float32 array, shape (rows, positions, 64)
         Coefficients of all blocks from row `first` on.
     width : int

@@ -1,4 +1,4 @@
-"""The hot loop of block matching: for a row of reference blocks, those most like each.
+"""The hot loop of block matching: for rows of reference blocks, those most like each.
 
 For each shift the squared differences are summed over columns, then over blocks, for the whole row
 at once. Places are unsigned, so that many can be worked on at a time.
@@ -16,12 +16,13 @@ from magnetite.core.restore.kernels.geometry import BLOCK, STEP
 Single = float | np.float32
 
 _compiled = compiled(fastmath=True)
+_inlined = compiled(fastmath=True, inline="always")
 
 #: Distances are kept in whole numbers of 1/16, above the place, in one number to be compared.
 _FINE = np.float32(16)
 _SHIFT = 32
-#: Columns that are looked at together.
-_CHUNK = 8
+#: Numbers that a vector holds.
+_LANES = 8
 
 
 def spread(plane: Float32) -> Float32:
@@ -33,10 +34,10 @@ def spread(plane: Float32) -> Float32:
 
 
 @_compiled
-def match_row(
-    plane: Float32, width: int, top: int, reach: int, farthest: Single, keys: Int64
+def match_rows(
+    plane: Float32, width: int, top: int, rows: int, reach: int, farthest: Single, keys: Int64
 ) -> None:
-    """For each reference block of a row the blocks around with the least squared difference.
+    """For each reference block of some rows the blocks around with the least squared difference.
 
     Parameters
     ----------
@@ -45,49 +46,69 @@ def match_row(
     width : int
         w; both it and h are at least 8.
     top : int
-        Row of the references' upper edge; their left edges are 0, 3, 6, … and w - 8.
+        Upper edge of the first row's references; their left edges are 0, 3, 6, … and w - 8.
+    rows : int
+        1 to 3 rows of references, 3 px below one another: they share sums.
     reach : int
         Largest shift up, down, left and right, in px.
     farthest : float
         Blocks are taken whose sum of squared differences is smaller than this.
-    keys : int64 array, shape (references, n)
+    keys : int64 array, shape (rows, references, n)
         The nearest first, itself before all: 16 times the distance in the upper half, the place
         (row times w plus column) in the lower, -1 where there is none.
     """
-    height, count = plane.shape[0], keys.shape[0]
+    height, count, size = plane.shape[0], keys.shape[1], keys.shape[2]
     limit = np.int64(farthest * _FINE)
     keys[:] = limit << _SHIFT
-    # By column: how near a block must be to be taken; 0 where no reference is. Room for a chunk.
-    worst = np.zeros(width + 2 * _CHUNK, np.float32)
-    for i in range(count):
-        left = min(i * STEP, width - BLOCK)
-        keys[i, 0] = top * width + left
-        worst[left] = farthest
-    flat, ordered, wide = plane.reshape(-1), keys.reshape(-1), np.uint64(plane.shape[1])
-    columns = np.zeros(width + 2 * _CHUNK, np.float32)
-    quads = np.zeros(width + 2 * _CHUNK, np.float32)
-    size, edge = np.uint64(keys.shape[1]), np.uint64(width - BLOCK)
+    for r in range(rows):
+        for i in range(count):
+            keys[r, i, 0] = (top + r * STEP) * width + min(i * STEP, width - BLOCK)
+    # How near a block must be to be taken.
+    worst = np.full((rows, count), np.float32(farthest), np.float32)
+    flat, wide, ordered = plane.reshape(-1), np.uint64(plane.shape[1]), keys.reshape(-1)
+    edge, space = width - BLOCK, width + 2 * _LANES
+    columns, quads = np.zeros((3, space), np.float32), np.zeros(space, np.float32)
+    nearer = np.empty(count + 1, np.uint64)
     # From near to far: what is near is most often alike, and then little else is nearer.
     for i in range(2 * reach + 1):
-        y = top + _outwards(i)
-        if not 0 <= y <= height - BLOCK:
-            continue
+        down = _outwards(i)
+        first = max(0, -((top + down) // STEP))
+        last = min(rows, (height - BLOCK - top - down) // STEP + 1)
         for j in range(2 * reach + 1):
             shift = _outwards(j)
-            if (y == top and shift == 0) or width - abs(shift) < BLOCK:
-                continue
             low, high = max(0, -shift), min(width, width - shift)
-            some = np.uint64(high - low)
+            if first >= last or (down == 0 and shift == 0) or high - low < BLOCK:
+                continue
+            # Whole vectors: what lies beyond is there to be read, and looked at by nobody.
+            some = np.uint64(-(-(high - low) // _LANES) * _LANES)
             one = np.uint64(top) * wide + np.uint64(low)
-            two = np.uint64(y) * wide + np.uint64(low + shift)
-            _column_sums(flat, columns, one, two, wide, some)
-            _quad_sums(columns, quads, some - np.uint64(3))
-            _take(quads, some - np.uint64(7), np.uint64(low), y * width + shift, edge, worst,
-                  ordered, size)  # fmt: skip
-    for i in range(count):
-        for j in range(1, keys.shape[1]):
-            if keys[i, j] >> _SHIFT >= limit:
-                keys[i, j] = -1
+            if last - first == 3:
+                two = np.uint64(top + down) * wide + np.uint64(low + shift)
+                _three_rows(flat, columns.reshape(-1), np.uint64(space), one, two, wide, some)
+            for r in range(first, last):
+                y = top + r * STEP
+                if last - first < 3:
+                    one = np.uint64(y) * wide + np.uint64(low)
+                    two = np.uint64(y + down) * wide + np.uint64(low + shift)
+                    _column_sums(flat, columns[r], one, two, wide, some)
+                _quad_sums(columns[r], quads, some)
+                base, row = (y + down) * width + shift, np.uint64(r * count * size)
+                _take(quads, low, high, base, worst[r], ordered, row, np.uint64(size), nearer)
+                if edge % STEP and low <= edge <= high - BLOCK:
+                    _take_last(quads, low, edge, base, worst[r], ordered, row, np.uint64(size))
+    _put_in_order(keys, limit)
+
+
+@_compiled
+def _put_in_order(keys: Int64, limit: np.int64) -> None:
+    """The nearest first; -1 for places that no block was found for."""
+    for r in range(keys.shape[0]):
+        for i in range(keys.shape[1]):
+            own = keys[r, i]
+            own[1:].sort()
+            for j in range(1, own.size):
+                if own[j] >> _SHIFT >= limit:
+                    own[j] = -1
 
 
 @_compiled
@@ -96,24 +117,59 @@ def _outwards(i):  # type: ignore[no-untyped-def]
     return (i + 1) // 2 * (1 - 2 * (i % 2))
 
 
+@_inlined
+def _square(flat, one, two, x):  # type: ignore[no-untyped-def]
+    difference = flat[one + x] - flat[two + x]
+    return difference * difference
+
+
 @_compiled
 def _column_sums(flat, columns, one, two, wide, count):  # type: ignore[no-untyped-def]
     """Squared differences, summed over the eight rows of a block, of each column."""
-    one1, two1 = one + wide, two + wide
-    one2, two2 = one1 + wide, two1 + wide
-    one3, two3 = one2 + wide, two2 + wide
+    n = np.uint64
     for x in range(count):
-        a, b = flat[one + x] - flat[two + x], flat[one1 + x] - flat[two1 + x]
-        c, d = flat[one2 + x] - flat[two2 + x], flat[one3 + x] - flat[two3 + x]
-        columns[x] = (a * a + b * b) + (c * c + d * d)
-    one, two = one3 + wide, two3 + wide
-    one1, two1 = one + wide, two + wide
-    one2, two2 = one1 + wide, two1 + wide
-    one3, two3 = one2 + wide, two2 + wide
+        upper = (_square(flat, one, two, x) + _square(flat, one + wide, two + wide, x)) + _square(
+            flat, one + n(2) * wide, two + n(2) * wide, x
+        )
+        middle = (
+            (_square(flat, one + n(3) * wide, two + n(3) * wide, x)
+             + _square(flat, one + n(4) * wide, two + n(4) * wide, x))
+            + _square(flat, one + n(5) * wide, two + n(5) * wide, x)
+        )  # fmt: skip
+        lower = _square(flat, one + n(6) * wide, two + n(6) * wide, x) + _square(
+            flat, one + n(7) * wide, two + n(7) * wide, x
+        )
+        columns[x] = (upper + middle) + lower
+
+
+@_compiled
+def _three_rows(flat, columns, stride, one, two, wide, count):  # type: ignore[no-untyped-def]
+    """The same for three rows of references, which share the sums of three rows of samples."""
+    n = np.uint64
+    second, third = stride, n(2) * stride
     for x in range(count):
-        a, b = flat[one + x] - flat[two + x], flat[one1 + x] - flat[two1 + x]
-        c, d = flat[one2 + x] - flat[two2 + x], flat[one3 + x] - flat[two3 + x]
-        columns[x] += (a * a + b * b) + (c * c + d * d)
+        a = (_square(flat, one, two, x) + _square(flat, one + wide, two + wide, x)) + _square(
+            flat, one + n(2) * wide, two + n(2) * wide, x
+        )
+        b = (
+            (_square(flat, one + n(3) * wide, two + n(3) * wide, x)
+             + _square(flat, one + n(4) * wide, two + n(4) * wide, x))
+            + _square(flat, one + n(5) * wide, two + n(5) * wide, x)
+        )  # fmt: skip
+        c = _square(flat, one + n(6) * wide, two + n(6) * wide, x) + _square(
+            flat, one + n(7) * wide, two + n(7) * wide, x
+        )
+        columns[x] = (a + b) + c
+        c += _square(flat, one + n(8) * wide, two + n(8) * wide, x)
+        d = _square(flat, one + n(9) * wide, two + n(9) * wide, x) + _square(
+            flat, one + n(10) * wide, two + n(10) * wide, x
+        )
+        columns[second + x] = (b + c) + d
+        d += _square(flat, one + n(11) * wide, two + n(11) * wide, x)
+        e = _square(flat, one + n(12) * wide, two + n(12) * wide, x) + _square(
+            flat, one + n(13) * wide, two + n(13) * wide, x
+        )
+        columns[third + x] = (c + d) + e
 
 
 @_compiled
@@ -125,43 +181,52 @@ def _quad_sums(columns, quads, count):  # type: ignore[no-untyped-def]
 
 
 @_compiled
-def _take(quads, count, low, base, edge, worst, keys, size):  # type: ignore[no-untyped-def]
+def _take(quads, low, high, base, worst, keys, row, size, nearer):  # type: ignore[no-untyped-def]
     """Enter the blocks of one shift that are nearer than the farthest kept so far.
 
-    Most are not: a chunk of columns is looked at together before any reference alone.
+    Quads begin at the column `low`; columns end before `high`. `row` is the place of the
+    references' first key; `nearer` has room for the numbers of all references.
     """
-    four, chunk, step = np.uint64(4), np.uint64(_CHUNK), np.uint64(STEP)
-    for begin in range(np.uint64(0), count, chunk):
-        nearer, at = np.float32(0), low + begin
-        for i in range(chunk):
-            distance = quads[begin + i] + quads[begin + i + four]
-            nearer = max(nearer, worst[at + i] - distance)
-        if nearer > 0:
-            end = min(count, begin + chunk)
-            for i in range(begin + (step - at % step) % step, end, step):
-                _enter(quads, i, low, base, worst, keys, size)
-            if edge % step != 0 and at <= edge < low + end:
-                _enter(quads, edge - low, low, base, worst, keys, size)
+    four, step = np.uint64(BLOCK // 2), np.uint64(STEP)
+    begin, end = np.uint64((low + STEP - 1) // STEP), np.uint64((high - BLOCK) // STEP + 1)
+    at = begin * step - np.uint64(low)
+    found = np.uint64(0)
+    for i in range(begin, end):  # without a branch: which are nearer cannot be foreseen
+        nearer[found] = i
+        found += np.uint64(quads[at] + quads[at + four] < worst[i])
+        at += step
+    for n in range(found):
+        i = nearer[n]
+        at = i * step - np.uint64(low)
+        distance, where = quads[at] + quads[at + four], base + np.int64(i * step)
+        worst[i] = _enter(distance, where, keys, row + i * size, size)
 
 
 @_compiled
-def _enter(quads, i, low, base, worst, keys, size):  # type: ignore[no-untyped-def]
-    """One reference against its block, if that is nearer than the farthest kept."""
-    distance = quads[i] + quads[i + np.uint64(4)]
-    if distance < worst[low + i]:
-        key = (np.int64(distance * _FINE) << _SHIFT) + base + np.int64(low + i)
-        row = (low + i + np.uint64(STEP - 1)) // np.uint64(STEP)
-        worst[low + i] = _insert(keys, row * size, size, key)
+def _take_last(quads, low, edge, base, worst, keys, row, size):  # type: ignore[no-untyped-def]
+    """The same for the last reference, which is not a step from the one before."""
+    last, at = np.uint64(worst.size - 1), np.uint64(edge - low)
+    distance = quads[at] + quads[at + np.uint64(BLOCK // 2)]
+    if distance < worst[last]:
+        worst[last] = _enter(distance, base + edge, keys, row + last * size, size)
 
 
 @_compiled
-def _insert(keys, begin, size, key):  # type: ignore[no-untyped-def]
-    """Put a key at its place among those of a reference; the distance of the last then."""
-    one = np.uint64(1)
-    last = begin + size - one
-    j = last
-    while j > begin + one and keys[j - one] > key:
-        keys[j] = keys[j - one]
-        j -= one
-    keys[j] = key
-    return np.float32(keys[last] >> _SHIFT) / _FINE
+def _enter(distance, where, keys, at, size):  # type: ignore[no-untyped-def]
+    """Put a block in the place of the farthest one kept; the distance of the farthest then.
+
+    The keys behind a reference's first are a heap with the largest on top: those of place k are
+    not below those of 2 k and 2 k + 1.
+    """
+    key = (np.int64(distance * _FINE) << _SHIFT) + where
+    one, k = np.uint64(1), np.uint64(1)
+    child = np.uint64(2)
+    while child < size:
+        if child + one < size and keys[at + child + one] > keys[at + child]:
+            child += one
+        if keys[at + child] <= key:
+            break
+        keys[at + k] = keys[at + child]
+        k, child = child, child + child
+    keys[at + k] = key
+    return np.float32(keys[at + one] >> _SHIFT) / _FINE
