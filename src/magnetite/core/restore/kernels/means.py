@@ -27,6 +27,8 @@ def means_band(
 ) -> None:  # fmt: skip
     """Weighted sums of the samples around, and of the weights, for a band of rows.
 
+    A shift and its opposite have the same weights: they are computed once for both.
+
     Parameters
     ----------
     padded : float32 array, shape (channels, h + 2 (radius + reach), …)
@@ -38,7 +40,8 @@ def means_band(
     radius : int
         Patches have a side of 2 radius + 1.
     near : float32 array, shape (2 reach + 1, 2 reach + 1)
-        What the weights of each shift, down and across, are multiplied by.
+        What the weights of each shift, down and across, are multiplied by; the same for the
+        opposite one.
     offset, scale : float
         Weights are exp(-max(0, d - offset) scale), d the sum of squared differences of patches.
     total : float32 array, shape (channels, rows, w)
@@ -46,34 +49,57 @@ def means_band(
     weight : float32 array, shape (rows, w)
         The weights are added.
     """
-    channels, rows, reach = total.shape[0], total.shape[1], near.shape[0] // 2
-    stride, margin, side = padded.shape[2], radius + reach, 2 * radius + 1
-    plane = padded.shape[1] * stride
-    flat, sums, weights = padded.reshape(-1), total.reshape(-1), weight.reshape(-1)
-    wide, span = np.uint64(width), np.uint64(width + 2 * radius)
-    columns = np.empty(width + 2 * radius, np.float32)
-    patches, shares = np.empty(width, np.float32), np.empty(width, np.float32)
-    for down in range(-reach, reach + 1):
+    reach, channels, rows = near.shape[0] // 2, total.shape[0], total.shape[1]
+    margin, stride, side = radius + reach, padded.shape[2], 2 * radius + 1
+    plane, flat = padded.shape[1] * stride, padded.reshape(-1)
+    sums, weights = total.reshape(-1), weight.reshape(-1)
+    wide, space = np.uint64(width), width + reach + 2 * radius
+    columns, patches = np.empty(space, np.float32), np.empty(space, np.float32)
+    shares = np.full(space, near[reach, reach], np.float32)
+    for y in range(rows):
+        source = (first + y + margin) * stride + margin
+        _give(
+            shares, 0, flat, source, plane, weights, sums, y * width, rows * width, channels, wide
+        )
+    for down in range(reach + 1):
         for across in range(-reach, reach + 1):
-            shift, factor = down * stride + across, near[down + reach, across + reach]
+            if down == 0 and across <= 0:
+                continue
+            shift, factor = down * stride + across, near[reach + down, reach + across]
+            # Pairs whose left or right one lies outside the picture are needed for the other.
+            left, count = min(0, -across), np.uint64(width + abs(across))
+            span = count + np.uint64(side - 1)
             columns[:] = 0
-            for y in range(-2 * radius, rows):
-                # Row y + 2 radius of the band enters the column sums, row y - 1 leaves them.
+            for y in range(-2 * radius - down, rows):
+                # The row below the window of row y enters the column sums, the one above leaves.
                 for c in range(channels):
-                    start = c * plane + (first + y + reach + 2 * radius) * stride + reach
-                    _enter(flat, np.uint64(start), np.uint64(start + shift), columns, span)
-                    if y > 0:
-                        start -= side * stride
-                        _leave(flat, np.uint64(start), np.uint64(start + shift), columns, span)
-                if y < 0:
+                    start = c * plane + (first + y + reach + 2 * radius) * stride + reach + left
+                    one, two = np.uint64(start), np.uint64(start + shift)
+                    if y > -down:
+                        _move(flat, one, two, np.uint64(side * stride), columns, span)
+                    else:
+                        _enter(flat, one, two, columns, span)
+                if y < -down:
                     continue
-                _sum_along(columns, patches, np.uint64(side), wide)
-                _shares(patches, shares, offset, scale, factor, wide)
-                _add(shares, weights, np.uint64(y) * wide, wide)
-                for c in range(channels):
-                    at = c * plane + (first + y + margin) * stride + margin + shift
-                    _add_times(shares, flat, np.uint64(at), sums,
-                               np.uint64(c * rows + y) * wide, wide)  # fmt: skip
+                _sum_along(columns, patches, np.uint64(side), count)
+                _shares(patches, shares, offset, scale, factor, count)
+                source = (first + y + margin) * stride + margin
+                if y >= 0:
+                    _give(shares, -left, flat, source + shift, plane, weights, sums, y * width,
+                          rows * width, channels, wide)  # fmt: skip
+                if y + down < rows:
+                    _give(shares, -across - left, flat, source - across, plane, weights, sums,
+                          (y + down) * width, rows * width, channels, wide)  # fmt: skip
+
+
+@_compiled
+def _give(shares, begin, flat, source, plane, weights, sums, at, size, channels, count):  # type: ignore[no-untyped-def]
+    """Add samples from a place on, times their shares, to a row of a band, and the shares."""
+    begin, source, at = np.uint64(begin), np.uint64(source), np.uint64(at)
+    _add_both(shares, begin, weights, flat, source, sums, at, count)
+    for c in range(1, channels):
+        _add_times(shares, begin, flat, source + np.uint64(c * plane), sums,
+                   at + np.uint64(c * size), count)  # fmt: skip
 
 
 @_compiled
@@ -84,10 +110,13 @@ def _enter(flat, one, two, columns, count):  # type: ignore[no-untyped-def]
 
 
 @_compiled
-def _leave(flat, one, two, columns, count):  # type: ignore[no-untyped-def]
+def _move(flat, one, two, height, columns, count):  # type: ignore[no-untyped-def]
+    """A row of squared differences enters the sums, the one a window's height above leaves."""
+    one_above, two_above = one - height, two - height
     for x in range(count):
-        difference = flat[one + x] - flat[two + x]
-        columns[x] -= difference * difference
+        coming = flat[one + x] - flat[two + x]
+        going = flat[one_above + x] - flat[two_above + x]
+        columns[x] += coming * coming - going * going
 
 
 @_compiled
@@ -108,9 +137,10 @@ def _sum_along(columns, patches, side, count):  # type: ignore[no-untyped-def]
 
 @_compiled
 def _shares(patches, shares, offset, scale, factor, count):  # type: ignore[no-untyped-def]
-    one, half = np.float32(1), np.float32(0.5)
+    one, half, factor_of = np.float32(1), np.float32(0.5), np.float32(scale) * _SPLIT
+    largest = _LARGEST * _SPLIT
     for x in range(count):
-        excess = min(max(patches[x] - offset, np.float32(0)) * scale, _LARGEST) * _SPLIT
+        excess = min(max(patches[x] - offset, np.float32(0)) * factor_of, largest)
         power = one - excess + half * excess * excess
         power *= power
         power *= power
@@ -124,12 +154,14 @@ def _shares(patches, shares, offset, scale, factor, count):  # type: ignore[no-u
 
 
 @_compiled
-def _add(shares, weights, at, count):  # type: ignore[no-untyped-def]
+def _add_both(shares, begin, weights, flat, source, sums, at, count):  # type: ignore[no-untyped-def]
     for x in range(count):
-        weights[at + x] += shares[x]
+        share = shares[begin + x]
+        weights[at + x] += share
+        sums[at + x] += share * flat[source + x]
 
 
 @_compiled
-def _add_times(shares, flat, at, sums, to, count):  # type: ignore[no-untyped-def]
+def _add_times(shares, begin, flat, at, sums, to, count):  # type: ignore[no-untyped-def]
     for x in range(count):
-        sums[to + x] += shares[x] * flat[at + x]
+        sums[to + x] += shares[begin + x] * flat[at + x]

@@ -8,7 +8,7 @@ from magnetite.core.arrays import Float32, Pixels
 from magnetite.core.compute.bands import bands
 
 #: Rows worked on at a time.
-_ROWS = 64
+_ROWS = 112
 
 
 def to_planes(pixels: Pixels) -> Float32:
