@@ -9,15 +9,12 @@ import numpy as np
 
 from magnetite.core.arrays import Float32, Pixels
 from magnetite.core.codecs.layers.lifting import analyse, synthesise
-from magnetite.core.compute.bands import bands
+from magnetite.core.compute.bands import shares
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count, Number
 from magnetite.core.restore.kernels.geometry import BLOCK
 from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
-
-#: Rows of positions worked on at a time.
-_ROWS = 128
 
 
 @restoration(
@@ -56,20 +53,13 @@ def sliding_dct(
     if least == 0:
         return pixels.copy()
     margin = BLOCK - 1
-    padded = np.pad(pixels.astype(np.float32), margin, mode="symmetric")
-    rows = padded.shape[0] - margin
-
-    def band(part: slice) -> Float32:
-        total = np.zeros((part.stop - part.start + margin, padded.shape[1]), np.float32)
-        threshold_band(padded, part.start, least, total)
-        return total
-
-    result = np.zeros_like(padded)
-    parts = bands(rows, _ROWS)
-    for part, total in zip(parts, each(band, parts), strict=True):
-        result[part.start : part.stop + margin] += total
-    inner = result[margin:-margin, margin:-margin] / np.float32(BLOCK**2)
-    return inner.astype(pixels.dtype)
+    padded = np.pad(pixels.astype(np.float32, copy=False), margin, mode="symmetric")
+    result = np.empty(pixels.shape, np.float32)
+    each(
+        lambda part: threshold_band(padded, part.start, least, result[part]),
+        shares(pixels.shape[0]),
+    )
+    return result.astype(pixels.dtype, copy=False)
 
 
 @restoration(

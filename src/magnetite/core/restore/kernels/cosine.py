@@ -22,7 +22,7 @@ _inlined = compiled(fastmath=True, inline="always")
 
 _C1, _C2, _C3, _, _C5, _C6, _C7 = (np.float32(math.cos(math.pi * k / 16) / 2) for k in range(1, 8))
 _C0 = np.float32(math.sqrt(1 / 8))
-_ZERO = np.float32(0)
+_ZERO, _SHARE = np.float32(0), np.float32(1 / BLOCK**2)
 
 
 @_inlined
@@ -57,30 +57,35 @@ def cosine_back(b0, b1, b2, b3, b4, b5, b6, b7):  # type: ignore[no-untyped-def]
 
 
 @_compiled
-def threshold_band(plane: Float32, first: int, threshold: Single, total: Float32) -> None:
-    """Sum of all thresholded blocks whose first row is in a band.
+def threshold_band(plane: Float32, first: int, threshold: Single, out: Float32) -> None:
+    """Mean of all thresholded blocks that cover each sample of a band of rows.
 
     Parameters
     ----------
-    plane : float32 array, shape (h, w)
+    plane : float32 array, shape (h + 14, w + 14)
+        The plane with a margin of 7 on all sides.
     first : int
-        Row of the first positions; there are `total.shape[0] - 7` rows of them.
+        First row of the band, counted without the margin.
     threshold : float
         Coefficients of a smaller magnitude become 0; the mean of a block stays.
-    total : float32 array, shape (rows + 7, w)
-        Zeros; the sums are added.
+    out : float32 array, shape (rows, w)
     """
-    width = plane.shape[1]
+    width, margin = plane.shape[1], BLOCK - 1
     columns = np.empty((BLOCK, width), np.float32)
     # What comes back along rows: seven zeros on both sides stand for positions outside.
-    lines = np.zeros((BLOCK, width + BLOCK - 1), np.float32)
+    lines = np.zeros((BLOCK, width + margin), np.float32)
     summed = np.empty((BLOCK, width), np.float32)
-    for y in range(total.shape[0] - BLOCK + 1):
+    total = np.zeros((out.shape[0] + 2 * margin, width), np.float32)
+    for y in range(out.shape[0] + margin):
         _down(plane, first + y, columns)
         for k in range(BLOCK):
             _along(columns[k], threshold, _ZERO if k == 0 else threshold, lines)
             _add_up(lines, summed[k])
         _up(summed, total, y)
+    for y in range(out.shape[0]):
+        row = total[y + margin, margin:]
+        for x in range(out.shape[1]):
+            out[y, x] = row[x] * _SHARE
 
 
 @_compiled
