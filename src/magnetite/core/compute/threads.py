@@ -109,6 +109,8 @@ def each(
     """
     waiting = list(jobs)
     results: list[Result] = []
+    if len(waiting) == 1 and _state.listener is None:
+        return [work(waiting[0])]
     pool = ThreadPoolExecutor(workers or _state.threads)
     try:
         for job, result in zip(waiting, pool.map(work, waiting), strict=True):

@@ -8,12 +8,16 @@ import numpy as np
 
 from magnetite.core.arrays import Bools, Pixels, Samples, UInt8
 from magnetite.core.compute.bands import shares
+from magnetite.core.compute.filters import beyond_edges
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count
 
 #: Largest window, in samples, that goes through a network of comparisons.
 _LARGEST_NETWORK = 121
+_BYTE = np.float32(255)
+#: Planes of fewer samples are worked on by one thread: to start another would take as long.
+_WORTH_SPREADING = 2**19
 
 
 @restoration(
@@ -47,8 +51,11 @@ def median(
     if size == 1:
         return pixels.copy()
     window = _window(size, shape)
+    small = window.sum() <= _LARGEST_NETWORK
+    if small and (found := _of_digital(pixels, window)) is not None:
+        return found
     codes, full = _coded(pixels)
-    if window.sum() <= _LARGEST_NETWORK:
+    if small:
         codes = _by_network(codes, window)
     elif codes.dtype == np.uint8 and shape == "square":
         codes = _by_histograms(codes, size)
@@ -59,6 +66,46 @@ def median(
     if full is None:
         return np.asarray(codes, pixels.dtype)
     return np.divide(codes, np.float32(full), dtype=np.float32)
+
+
+def _of_digital(pixels: Pixels, window: Bools) -> Pixels | None:
+    """Medians of samples of 8 bits, each band in one go; None where a sample is not of 8 bits."""
+    from magnetite.core.restore.kernels.order import digital
+
+    first = np.ascontiguousarray(pixels[0])
+    eight_bits = pixels.dtype == np.float32
+    if not eight_bits or not digital(first, _BYTE, np.empty(first.size, np.uint8)):
+        return None
+    reach, out = window.shape[0] // 2, np.empty(pixels.shape, np.float32)
+    lines = beyond_edges(pixels.shape[0], reach, "mirror")
+
+    def band(rows: slice) -> bool:
+        around = pixels[lines[rows.start : rows.stop + 2 * reach]]
+        codes = np.empty(around.shape, np.uint8)
+        if not digital(around.reshape(-1), _BYTE, codes.reshape(-1)):
+            return False
+        own = np.empty((rows.stop - rows.start, pixels.shape[1]), np.uint8)
+        _medians(np.pad(codes, ((0, 0), (reach, reach)), mode="symmetric"), window, own)
+        np.divide(own, _BYTE, out=out[rows], dtype=np.float32)
+        return True
+
+    height = pixels.shape[0]
+    parts = shares(height) if pixels.size >= _WORTH_SPREADING else [slice(0, height)]
+    return out if all(each(band, parts, workers=len(parts))) else None
+
+
+def _medians(padded: Samples, window: Bools, out: Samples) -> None:
+    """Medians of the windows of a padded band, by a network of comparisons."""
+    from magnetite.core.restore.kernels.medians import SQUARES
+    from magnetite.core.restore.kernels.order import median_network, network_band
+
+    side = window.shape[0]
+    if window.all() and side in SQUARES:
+        SQUARES[side](padded, out)
+        return
+    row, column = np.nonzero(window)
+    places = (row * padded.shape[1] + column).astype(np.uint64)
+    network_band(padded, places, median_network(places.size), out)
 
 
 def _window(size: int, shape: str) -> Bools:
@@ -85,13 +132,9 @@ def _coded(pixels: Pixels) -> tuple[Samples, int | None]:
 
 
 def _by_network(codes: Samples, window: Bools) -> Samples:
-    from magnetite.core.restore.kernels.order import median_network, network_band
-
-    padded = np.pad(codes, window.shape[0] // 2, mode="symmetric")
-    row, column = np.nonzero(window)
-    places = (row * padded.shape[1] + column).astype(np.uint64)
-    network, out = median_network(places.size), np.empty_like(codes)
-    _bands(codes.shape[0], lambda a, b: network_band(padded, a, places, network, out[a:b]))
+    reach, out = window.shape[0] // 2, np.empty_like(codes)
+    padded = np.pad(codes, reach, mode="symmetric")
+    _bands(codes.shape[0], lambda a, b: _medians(padded[a : b + 2 * reach], window, out[a:b]))
     return out
 
 

@@ -68,13 +68,12 @@ def digital(samples: Samples, full: Single, codes: Samples) -> bool:
 
 @_compiled
 def network_band(
-    padded: Samples, first: int, places: NDArray[np.uint64], network: NDArray[np.uint64],
-    out: Samples,
+    padded: Samples, places: NDArray[np.uint64], network: NDArray[np.uint64], out: Samples
 ) -> None:  # fmt: skip
     """Medians of a band of rows.
 
-    `places` are those of the window's samples, counted in the padded plane from its corner;
-    `first` is the band's first row; `out` has shape (rows, w).
+    `places` are those of the window's samples, counted in the padded band from its corner;
+    `out` has shape (rows, w).
     """
     chunk, count = np.uint64(_CHUNK // padded.itemsize), places.size
     stride, width = np.uint64(padded.shape[1]), np.uint64(out.shape[1])
@@ -82,7 +81,7 @@ def network_band(
     space = np.empty(count * _CHUNK // padded.itemsize, padded.dtype)
     for y in range(out.shape[0]):
         for left in range(np.uint64(0), width, chunk):
-            some, at = min(chunk, width - left), np.uint64(first + y) * stride + left
+            some, at = min(chunk, width - left), np.uint64(y) * stride + left
             for i in range(count):
                 _copy(flat, at + places[i], space, np.uint64(i) * chunk, some)
             for i in range(network.shape[0]):
