@@ -10,7 +10,7 @@ from pathlib import Path
 
 import typer
 
-from magnetite.cli.main import app
+from magnetite.cli.main import program
 from magnetite.core.methods.catalogue import every
 
 ROOT = Path(__file__).parents[2]
@@ -43,7 +43,7 @@ def test_every_restoration_and_codec_has_its_section() -> None:
 
 
 def test_every_command_is_in_the_readme() -> None:
-    for command in typer.main.get_command(app).commands:
+    for command in typer.main.get_command(program()).commands:
         assert f"`magnetite {command}`" in README, command
 
 

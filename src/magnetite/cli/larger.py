@@ -35,7 +35,7 @@ def larger_than_memory(
 
     None also where one of them cannot be read in bands, or is converted on reading.
     """
-    if limits.conversion is not None:
+    if limits.conversion is not None or not all(map(_may_be_banded, paths)):
         return None
     from magnetite.files.rows import open_rows
 
@@ -43,6 +43,15 @@ def larger_than_memory(
     if any(one is None or _needs(one.frame) <= limits.memory for one in rows):
         return None
     return [one for one in rows if one is not None]
+
+
+def _may_be_banded(path: Path) -> bool:
+    """Whether a file begins as a TIFF or NPY does."""
+    if not path.is_file():
+        return False
+    with open(path, "rb") as file:
+        begins = file.read(6)
+    return begins.startswith((b"II", b"MM", b"\x93NUMPY"))
 
 
 def in_bands_or_whole(frame: Frame, work: Callable[[], Result]) -> Result | None:

@@ -4,32 +4,13 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Sequence
+from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 from typer.exceptions import TyperException
 
-from magnetite.cli import (
-    calibrate,
-    compress,
-    convert,
-    curve,
-    degrade,
-    demo,
-    expand,
-    gate,
-    gauge,
-    methods,
-    prepare,
-    report,
-    restore,
-    run,
-    scenes,
-    score,
-    summarize,
-    view,
-)
 from magnetite.cli.help import steps_of
 from magnetite.cli.larger import bytes_of
 from magnetite.cli.options import limits, note
@@ -42,38 +23,71 @@ from magnetite.files.names import shown
 if TYPE_CHECKING:
     from magnetite.core.chain.step import Chain
 
-app = typer.Typer(
-    name="magnetite",
-    help="Degrade test pictures by known amounts, compress and restore them, score the results.",
-    epilog="Chains: gaussian-blur sigma=1.6px + gaussian-noise sd=12dn. "
-    "[bold]magnetite methods[/bold] lists every step, metric and gauge. "
-    "Exit status: 0 done, 1 a target was missed, 2 bad input, 3 rows of a run failed, "
-    "130 interrupted.",
-    no_args_is_help=True,
-    add_completion=False,
-    pretty_exceptions_enable=False,
-    rich_markup_mode="rich",
-    context_settings={"help_option_names": ["-h", "--help"]},
-)
+#: Every command in the order of the help: a module of this package, and the kinds of methods
+#: that its help lists.
+COMMANDS: dict[str, tuple[str, ...]] = {
+    "demo": (),
+    "scenes": (),
+    "convert": ("conversion",),
+    "degrade": ("degradation", "codec"),
+    "calibrate": (),
+    "compress": ("codec",),
+    "expand": (),
+    "restore": ("restoration",),
+    "score": ("metric",),
+    "gauge": ("gauge",),
+    "view": (),
+    "curve": ("codec",),
+    "run": (),
+    "summarize": (),
+    "report": (),
+    "gate": (),
+    "methods": (),
+    "prepare": (),
+}
+#: Those that have commands of their own.
+GROUPS = {"calibrate", "view", "gate"}
+#: Options before the command that take a value.
+VALUED = {"--threads", "--max-samples", "--memory", "--convert", "--commands"}
 
-app.command("demo")(demo.run)
-app.command("scenes")(scenes.run)
-app.command("convert", cls=steps_of("conversion"))(convert.run)
-app.command("degrade", cls=steps_of("degradation", "codec"))(degrade.run)
-app.add_typer(calibrate.app, name="calibrate")
-app.command("compress", cls=steps_of("codec"))(compress.run)
-app.command("expand")(expand.run)
-app.command("restore", cls=steps_of("restoration"))(restore.run)
-app.command("score", cls=steps_of("metric"))(score.run)
-app.command("gauge", cls=steps_of("gauge"))(gauge.run)
-app.add_typer(view.app, name="view")
-app.command("curve", cls=steps_of("codec"))(curve.run)
-app.command("run")(run.run)
-app.command("summarize")(summarize.run)
-app.command("report")(report.run)
-app.add_typer(gate.app, name="gate")
-app.command("methods")(methods.run)
-app.command("prepare")(prepare.run)
+
+def program(only: str | None = None) -> typer.Typer:
+    """The program with all its commands, or with one: what is not called is not imported."""
+    app = typer.Typer(
+        name="magnetite",
+        help="Degrade test pictures by known amounts, compress and restore them, score the "
+        "results.",
+        epilog="Chains: gaussian-blur sigma=1.6px + gaussian-noise sd=12dn. "
+        "[bold]magnetite methods[/bold] lists every step, metric and gauge. "
+        "Exit status: 0 done, 1 a target was missed, 2 bad input, 3 rows of a run failed, "
+        "130 interrupted.",
+        no_args_is_help=True,
+        add_completion=False,
+        pretty_exceptions_enable=False,
+        rich_markup_mode="rich",
+        context_settings={"help_option_names": ["-h", "--help"]},
+    )
+    app.callback()(_options)
+    for name, kinds in COMMANDS.items():
+        if only not in (None, name):
+            continue
+        module = import_module(f"magnetite.cli.{name}")
+        if name in GROUPS:
+            app.add_typer(module.app, name=name)
+        else:
+            app.command(name, cls=steps_of(*kinds) if kinds else None)(module.run)
+    return app
+
+
+def command_of(words: Sequence[str]) -> str | None:
+    """The command that the words of a command line call; None where that is not plain."""
+    left = iter(words)
+    for word in left:
+        if word in VALUED:
+            next(left, None)
+        elif not word.startswith("-"):
+            return word if word in COMMANDS else None
+    return None
 
 
 def _print_version(wanted: bool) -> None:
@@ -84,7 +98,6 @@ def _print_version(wanted: bool) -> None:
         raise typer.Exit
 
 
-@app.callback()
 def _options(
     version: Annotated[
         bool,
@@ -169,6 +182,7 @@ def execute(words: Sequence[str]) -> int:
     Every error that is bad input becomes one line on standard error and status 2.
     """
     try:
+        app = program(command_of(words))
         status = app(_quiet_first(words), prog_name="magnetite", standalone_mode=False)
         sys.stdout.flush()
     except BrokenPipeError:

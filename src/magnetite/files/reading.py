@@ -17,7 +17,6 @@ from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.limits import MAX_SAMPLES, check_samples
 from magnetite.core.picture import Picture, as_picture, beyond_range
 from magnetite.core.picture.picture import LARGEST_FLOAT
-from magnetite.core.verbs.coding import expand
 from magnetite.files.formats import Decoded, format_of
 
 #: Smallest full scale of float samples; its inverse is the largest.
@@ -60,6 +59,8 @@ def read(
     data = read_bytes(path)
     try:
         if data.startswith(MAGIC):
+            from magnetite.core.verbs.coding import expand
+
             return replace(expand(data, max_samples=max_samples), origin=str(path))
         size, decoder = format_of(data)
         check_samples(size(data), max_samples)

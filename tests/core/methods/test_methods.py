@@ -210,8 +210,8 @@ def test_the_front_door_has_what_it_names() -> None:
 @pytest.mark.parametrize("arguments", [["--help"], ["methods"], ["degrade", "--help"]])
 def test_help_and_methods_stay_light(arguments: list[str]) -> None:
     code = (
-        "import sys; from magnetite.cli.main import app\n"
-        f"app({arguments!r}, standalone_mode=False)\n"
+        "import sys; from magnetite.cli.main import program\n"
+        f"program({arguments[0]!r})({arguments!r}, standalone_mode=False)\n"
         "heavy = {'numba', 'pandas', 'matplotlib', 'scipy.signal', 'scipy', 'PIL', 'tifffile'}\n"
         "print(sorted(heavy & set(sys.modules)), file=sys.stderr)"
     )

@@ -57,7 +57,9 @@ class Parameter:
         return None if self.required or self.default is None else self.kind.spell(self.default)
 
 
-@dataclass(frozen=True)
+# Each declaration is there once: comparison and a text of its own would take longer to make than
+# the rest.
+@dataclass(frozen=True, eq=False, repr=False)
 class Method:
     """The declaration of one method."""
 
@@ -128,12 +130,12 @@ class Method:
         }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Conversion(Method):
     """A conversion: it may change size, colour and depth of a picture."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Degradation(Method):
     """A degradation, and what measures what it did (see `degrade.certify`)."""
 
@@ -145,12 +147,12 @@ class Degradation(Method):
     draws_apart: bool = field(default=False, repr=False)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Restoration(Method):
     """A restoration."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Codec(Method):
     """A codec: which setting trades rate for quality, and how it is swept."""
 
@@ -165,7 +167,7 @@ class Codec(Method):
     remark: Callable[..., list[str]] | None = field(default=None, repr=False)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Figure(Method):
     """What metrics and gauges declare of their figure."""
 
@@ -195,7 +197,7 @@ class Figure(Method):
         return {"dn": 1, "dn²": 2}.get(self.unit, 0)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Metric(Figure):
     """A figure of a picture against its reference."""
 
@@ -216,6 +218,6 @@ class Metric(Figure):
         return self.integers
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Gauge(Figure):
     """A figure of one picture alone."""
