@@ -7,9 +7,8 @@ from typing import Literal
 import numpy as np
 
 from magnetite.core.arrays import Complex128, Float64, Indices, Pixels
-from magnetite.core.compute.bands import shares
 from magnetite.core.compute.compiling import WORTH_COMPILING
-from magnetite.core.compute.threads import spread, threads
+from magnetite.core.compute.threads import threads
 
 #: What is beyond the edge: the picture mirrored, its last samples repeated, the picture
 #: again, or black.
@@ -20,7 +19,6 @@ LONGEST_DIRECT = 9
 #: ... and up to this length in pictures that are worth a compiled loop.
 LONGEST_COMPILED = 151
 _PADDING = {"mirror": "symmetric", "repeat": "edge", "wrap": "wrap", "black": "constant"}
-_MODES = {"mirror": "reflect", "repeat": "nearest", "wrap": "wrap", "black": "constant"}
 
 
 def within(boundary: Boundary, reach: int) -> int | None:
@@ -78,7 +76,7 @@ def convolve_separable(plane: Pixels, line: Float64, boundary: Boundary = "mirro
         return filtered(plane, line, rows, columns)
     if line.size > LONGEST_DIRECT:
         return _by_fft(plane, (line.size // 2,) * 2, boundary, line)
-    return correlate_axis(correlate_axis(plane, line, 0, boundary), line, 1, boundary)
+    return _summed(_summed(plane, line, 0, boundary), line, 1, boundary)
 
 
 def beyond_edges(side: int, reach: int, boundary: Boundary) -> Indices:
@@ -95,23 +93,16 @@ def beyond_edges(side: int, reach: int, boundary: Boundary) -> Indices:
     return np.where(folded < side, folded, 2 * side - 1 - folded)
 
 
-def correlate_axis(
-    plane: Pixels, line: Float64, axis: int, boundary: Boundary = "mirror"
-) -> Pixels:
-    """Weighted sums along one axis of a plane, the other one shared by the threads.
-
-    The weights' middle, `line.size // 2`, stays on the sample; they are not turned round.
-    """
-    from scipy.ndimage import correlate1d
-
-    out = np.empty_like(plane)
-
-    def work(part: slice) -> None:
-        piece = (part, slice(None)) if axis == 1 else (slice(None), part)
-        correlate1d(plane[piece], line, axis=axis, output=out[piece], mode=_MODES[boundary])
-
-    spread(work, shares(plane.shape[1 - axis]))
-    return out
+def _summed(plane: Pixels, line: Float64, axis: int, boundary: Boundary) -> Pixels:
+    """Weighted sums along one axis, in float64: for small planes, and lines that are short."""
+    reach, side = line.size // 2, plane.shape[axis]
+    padding = [(reach, reach) if k == axis else (0, 0) for k in range(2)]
+    padded = np.pad(plane, padding, mode=_PADDING[boundary])  # type: ignore[call-overload]
+    total = np.zeros(plane.shape)
+    for t, weight in enumerate(line):
+        part = slice(t, t + side)
+        total += weight * (padded[part] if axis == 0 else padded[:, part])
+    return total.astype(plane.dtype)
 
 
 def _by_fft(plane: Pixels, reach: tuple[int, int], boundary: Boundary, kernel: Float64) -> Pixels:

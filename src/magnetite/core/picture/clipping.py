@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from magnetite.core.arrays import Mask, Pixels
+from magnetite.core.compute.filters import convolve_separable
 
 #: Signals within this many sd of the noise from an end are taken to be clipped now and then.
 _REACH = 3.0
@@ -31,8 +32,6 @@ def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
     -------
     bool array, shape (h, w), or None where no end clips or the arrays are equal
     """
-    from scipy.ndimage import uniform_filter
-
     planes = zip(_planes(reference), _planes(test), strict=True)
     clear: Mask = None
     for one, two in planes:
@@ -43,7 +42,7 @@ def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
         reach = _REACH * _noise(one - two)
         if not 0 < reach < np.inf:
             continue
-        signal = uniform_filter((one + two) / 2, _WINDOW, mode="reflect")
+        signal = convolve_separable((one + two) / 2, np.full(_WINDOW, 1 / _WINDOW))
         inside = np.ones(signal.shape, bool)
         if low:
             inside &= signal > reach

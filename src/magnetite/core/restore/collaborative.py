@@ -106,9 +106,10 @@ def bm3d(
 
 def cosine() -> Float64:
     """The orthonormal DCT-II of eight samples, a row for each basis function."""
-    from scipy.fft import dct
-
-    return np.asarray(dct(np.eye(BLOCK), axis=0, norm="ortho"))
+    k, n = np.arange(BLOCK)[:, np.newaxis], np.arange(BLOCK)
+    rows = np.cos(np.pi * k * (2 * n + 1) / (2 * BLOCK)) * np.sqrt(2 / BLOCK)
+    rows[0] /= np.sqrt(2)
+    return np.asarray(rows)
 
 
 def biorthogonal() -> Float64:
