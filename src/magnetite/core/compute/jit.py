@@ -14,7 +14,7 @@ from magnetite.core.compute.compiling import compiling
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 #: What every loop is compiled with: it lets other threads run, and divides as NumPy does.
-_FLAGS: dict[str, Any] = {"nogil": True, "error_model": "numpy"}
+_FLAGS: dict[str, Any] = {"nogil": True, "error_model": "numpy", "no_cfunc_wrapper": True}
 
 
 class Decorator(Protocol):

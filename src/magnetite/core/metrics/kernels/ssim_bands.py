@@ -77,7 +77,9 @@ def _band(x: Samples, y: Samples, w: Float32, grid: float, c1: np.float32, c2: n
             begin = 0
             if start:  # the last rows of the block before are the first of this one
                 begin = _HALF
-                tile[:, : _HALF * _TILE] = tile[:, _ROWS * _TILE :]
+                for k in range(4):
+                    for j in range(_HALF * _TILE):
+                        tile[k, j] = tile[k, _ROWS * _TILE + j]
             count = min(_ROWS, rows - start)
             for i in range(begin, count + _HALF):
                 _products(line, x[start + i, left:right], y[start + i, left:right], ox, oy)

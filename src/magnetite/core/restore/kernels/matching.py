@@ -16,7 +16,6 @@ from magnetite.core.restore.kernels.geometry import BLOCK, STEP
 Single = float | np.float32
 
 _compiled = compiled(fastmath=True)
-_inlined = compiled(fastmath=True, inline="always")
 
 #: Distances are kept in whole numbers of 1/16, above the place, in one number to be compared.
 _FINE = np.float32(16)
@@ -101,14 +100,18 @@ def match_rows(
 
 @_compiled
 def _put_in_order(keys: Int64, limit: np.int64) -> None:
-    """The nearest first; -1 for places that no block was found for."""
+    """The nearest first, the first key staying; -1 for places that no block was found for."""
     for r in range(keys.shape[0]):
         for i in range(keys.shape[1]):
-            own = keys[r, i]
-            own[1:].sort()
-            for j in range(1, own.size):
-                if own[j] >> _SHIFT >= limit:
-                    own[j] = -1
+            for j in range(2, keys.shape[2]):
+                key, k = keys[r, i, j], j
+                while k > 1 and keys[r, i, k - 1] > key:
+                    keys[r, i, k] = keys[r, i, k - 1]
+                    k -= 1
+                keys[r, i, k] = key
+            for j in range(1, keys.shape[2]):
+                if keys[r, i, j] >> _SHIFT >= limit:
+                    keys[r, i, j] = -1
 
 
 @_compiled
@@ -117,7 +120,7 @@ def _outwards(i):  # type: ignore[no-untyped-def]
     return (i + 1) // 2 * (1 - 2 * (i % 2))
 
 
-@_inlined
+@_compiled
 def _square(flat, one, two, x):  # type: ignore[no-untyped-def]
     difference = flat[one + x] - flat[two + x]
     return difference * difference
