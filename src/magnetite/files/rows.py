@@ -82,6 +82,7 @@ class TiffRows:
                     raise FileError(f"{self._path}: the TIFF has an empty strip or tile")
                 _, _, top, left, _ = place
                 _, down, right, _ = size
+                right = min(right, self.frame.width - left)  # tiles reach beyond the picture
                 piece = segment[0, :down, :right].reshape(down, right, -1)
                 low, up = max(first, top), min(last, top + down)
                 if low < up:

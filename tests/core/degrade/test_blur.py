@@ -145,3 +145,26 @@ def test_a_codec_takes_what_a_step_before_it_left() -> None:
     degraded = magnetite.degrade(gray, "downsample factor=2 + dct step=5%")
     assert degraded.picture.samples.shape == (20, 30)
     assert degraded.certificate.rms_difference is None
+
+
+@pytest.mark.parametrize("boundary", ["mirror", "repeat", "wrap", "black"])
+@pytest.mark.parametrize("shape", [(401, 403), (257, 700), (2, 70_000), (70_000, 3)])
+@pytest.mark.parametrize("sigma", [0.6, 3.0, 12.0])
+def test_the_compiled_filter_is_the_direct_sum(
+    boundary: str, shape: tuple[int, int], sigma: float
+) -> None:
+    """In tiles, at every boundary rule, also of sides that are shorter than the kernel."""
+    modes = {"mirror": "reflect", "repeat": "nearest", "wrap": "wrap", "black": "constant"}
+    plane = np.random.default_rng(shape[0]).random(shape)
+    line = gaussian_kernel(sigma)
+    expected = plane
+    for axis in (0, 1):
+        expected = ndimage.correlate1d(expected, line, axis=axis, mode=modes[boundary])
+    np.testing.assert_allclose(convolve_separable(plane, line, boundary), expected, atol=1e-13)
+    single = convolve_separable(plane.astype(np.float32), line, boundary)
+    np.testing.assert_allclose(single, expected, atol=1e-6)
+    small = plane[:40, :50]
+    expected = small
+    for axis in (0, 1):
+        expected = ndimage.correlate1d(expected, line, axis=axis, mode=modes[boundary])
+    np.testing.assert_allclose(convolve_separable(small, line, boundary), expected, atol=1e-12)

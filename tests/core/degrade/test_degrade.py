@@ -9,8 +9,12 @@ import numpy as np
 import pytest
 
 import magnetite
+from magnetite.core.chain.bind import bind
+from magnetite.core.chain.notation import parse_chain
+from magnetite.core.degrade.certify.change import Change
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture, as_picture
+from magnetite.core.verbs.degrade import survey_of
 
 MID_GRAY = as_picture(np.full((256, 256), 32768, np.uint16))
 
@@ -97,3 +101,28 @@ def test_a_codec_is_a_step_like_any_other(picture: Picture) -> None:
     direct = magnetite.compress(picture, "dct step=6%").picture
     degraded = magnetite.degrade(picture, "dct step=6%").picture
     np.testing.assert_allclose(degraded.pixels(), direct.pixels(), atol=1e-6)
+
+
+@pytest.mark.parametrize(
+    "chain",
+    ["gaussian-noise sd=4% mean=1%", "gaussian-noise snr=24", "uniform-noise sd=2%",
+     "gaussian-blur sigma=1", "quantize bits=3", "quantize step=30dn rule=mid-rise"],
+)  # fmt: skip
+@pytest.mark.parametrize("channels", [1, 3])
+def test_surveys_of_large_pictures_are_those_of_their_definition(chain: str, channels: int) -> None:
+    """One pass of a compiled loop against arrays, which small pictures and floats take."""
+    y, x = np.mgrid[:400, :400]
+    plane = np.rint(128 + 100 * np.sin(x / 17) * np.cos(y / 23) + x % 7).clip(0, 255)
+    samples = np.stack([plane] * channels, axis=-1).astype(np.uint8).squeeze()
+    picture = as_picture(samples)
+    step = bind(parse_chain(chain, "degradation"), picture.frame)[0]
+    drawn = [np.random.default_rng(1)] if step.draws else []
+    before = picture.pixels()
+    after = step.call(before, *drawn)
+    survey = survey_of(step, before)
+    assert survey is not None
+    in_one = survey.in_one_pass(before, after, np.float32(255))
+    stored, clipped = picture.with_pixels(after)
+    on_arrays = survey.of(Change(before, after, stored.pixels(), clipped))
+    np.testing.assert_allclose(in_one[2:], on_arrays, rtol=1e-9, atol=1e-6)
+    assert tuple(in_one[:2]) == clipped[:2]

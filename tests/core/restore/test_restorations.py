@@ -94,7 +94,7 @@ def test_networks_find_medians(count: int) -> None:
     np.testing.assert_array_equal(ordered[count // 2], np.sort(samples, axis=0)[count // 2])
 
 
-@pytest.mark.parametrize("size", [3, 7, 13, 31])
+@pytest.mark.parametrize("size", [3, 5, 7, 13, 31])
 def test_medians_of_windows_of_any_size_and_depth(size: int) -> None:
     y, x = np.mgrid[:size, :size] - size // 2
     for plane in (

@@ -133,7 +133,7 @@ class LevelsSurvey:
 
     def findings(self, sums: Float64) -> list[Finding]:
         """Levels, errors, and the error of samples spread evenly."""
-        grid, (count, drawn, kept, shift, outside) = self.grid, sums[:5]
+        grid, (count, drawn, kept, shift, outside) = self.grid, sums[:5].tolist()
         findings = [
             Finding("levels used", f"of {grid.count}", None, int(np.count_nonzero(sums[5:]))),
             Finding("step", "fs", grid.step, grid.step),

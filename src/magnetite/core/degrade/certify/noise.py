@@ -116,7 +116,7 @@ def moments_of(
     sums: Float64, cumulative: Callable[[Float64], Float64], mean: float, sd: float
 ) -> Moments:
     """Moments from the sums of all bands; those of higher order are about the measured mean."""
-    count, s1, s2, s3, s4, products, both, pairs = sums[:8]
+    count, s1, s2, s3, s4, products, both, pairs = sums[:8].tolist()
     c, r2, r3, r4 = (s / count for s in (s1, s2, s3, s4))
     m2 = r2 - c * c
     m3 = r3 - 3 * c * r2 + 2 * c**3
@@ -179,7 +179,7 @@ class AdditiveSurvey:
     def findings(self, sums: Float64) -> list[Finding]:
         """Strength, mean, and fit to the distribution."""
         measured = moments_of(sums[3:], self.distribution.cumulative, self.mean, self.asked)
-        mean, square, power = sums[:3] / measured.count
+        mean, square, power = (sums[:3] / measured.count).tolist()
         sd = math.sqrt(max(0.0, square - mean**2))
         root = math.sqrt(measured.count // self.copies)
         error = self.asked * self.distribution.sd_error / root

@@ -53,7 +53,7 @@ class ChangeSurvey:
 
     def findings(self, sums: Float64) -> list[Finding]:
         """The root mean squares."""
-        drawn, kept, count = sums
+        drawn, kept, count = sums.tolist()
         rms = math.sqrt(drawn / count), math.sqrt(kept / count)
         return [*self.known, Finding("rms change", "fs", None, *rms)]
 

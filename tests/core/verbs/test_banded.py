@@ -1,0 +1,204 @@
+"""Pictures worked on in bands give what the whole picture gives."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+
+import magnetite
+from conftest import Run
+from magnetite.core.compute.threads import cores, use_threads
+from magnetite.core.errors import InputError, LimitError, PictureError
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture.rows import STEP, PictureRows, band_height, digest_of
+from magnetite.core.verbs.banded import DegradedRows, RestoredRows, converted_rows, score_rows
+from magnetite.files.rows import open_rows, write_rows
+
+#: What makes bands of 256 rows of any picture of these tests.
+SMALLEST = 300 * 2**20 + 2**27
+HEIGHT, WIDTH = 700, 91
+
+
+def made(kind: str) -> Picture:
+    """Shading and grain of a depth and colour."""
+    y, x = np.mgrid[:HEIGHT, :WIDTH]
+    plane = 0.5 + 0.3 * np.sin(x / 9) * np.cos(y / 31)
+    plane = plane + np.random.default_rng(5).normal(0, 0.05, plane.shape)
+    if kind.startswith("rgb"):
+        plane = np.stack([plane, 0.9 * plane, 0.7 * plane + 0.1], axis=-1)
+    if kind.endswith("float"):
+        return as_picture(plane.astype(np.float32))
+    scale, dtype = (255, np.uint8) if kind.endswith("8") else (65535, np.uint16)
+    return as_picture(np.rint(plane.clip(0, 1) * scale).astype(dtype))
+
+
+def joined(bands: list[Picture]) -> np.ndarray:
+    return np.concatenate([band.samples for band in bands])
+
+
+def least(picture: Picture, cost: float, reach: int) -> int:
+    """Bytes that suffice for bands of 256 rows, and for no more."""
+    row = picture.width * picture.channels * cost
+    return int(300 * 2**20 + row * (STEP + 2 * reach + 5))
+
+
+CHAINS = (
+    "gaussian-noise sd=5%",
+    "gaussian-blur sigma=1.5 + gaussian-noise sd=2% channels=common + quantize bits=5",
+    "salt-pepper density=4% + box-blur size=4 + uniform-noise sd=3%",
+    "laplace-noise sd=2% + quantize levels=9 dither=triangular",
+)
+
+
+@pytest.mark.parametrize("kind", ["gray 8", "rgb 8", "rgb 16", "gray float"])
+@pytest.mark.parametrize("chain", CHAINS)
+def test_degraded_bands_are_the_degraded_picture(kind: str, chain: str) -> None:
+    picture = made(kind)
+    whole = magnetite.degrade(picture, chain, seed=7)
+    for threads in (1, 2, 5):
+        use_threads(threads)
+        try:
+            job = DegradedRows(PictureRows(picture), chain, least(picture, 72, 9), seed=7)
+            bands = list(job)
+        finally:
+            use_threads(cores())
+        assert len(bands) > 1
+        np.testing.assert_array_equal(joined(bands), whole.picture.samples)
+        for ours, theirs in zip(job.certificate().rows(), whole.certificate.rows(), strict=True):
+            assert ours[:3] == theirs[:3]
+            for one, other in zip(ours[3:7], theirs[3:7], strict=True):
+                # Blurs of pictures as small as these go through the FFT, whose rounding varies.
+                close = None if other is None else pytest.approx(other, rel=1e-7, abs=1e-7)
+                assert one == close, theirs
+        assert job.certificate().as_dict()["reference"] == whole.certificate.as_dict()["reference"]
+        assert job.certificate().rms_difference == pytest.approx(whole.certificate.rms_difference)
+
+
+@pytest.mark.parametrize("kind", ["gray 8", "rgb 16", "gray float"])
+def test_scores_of_bands_are_those_of_the_picture(kind: str) -> None:
+    picture = made(kind)
+    test = magnetite.degrade(picture, "gaussian-noise sd=4%").picture
+    metrics = "mse,rmse,psnr,nrmse,mae,max-error,snr,ssim,ssim window=7,ssim-structure,uqi"
+    whole = magnetite.score(picture, test, metrics)
+    banded = score_rows(PictureRows(picture), PictureRows(test), metrics, least(picture, 16, 10))
+    assert banded == pytest.approx(whole, rel=1e-9)
+    same = score_rows(PictureRows(picture), PictureRows(picture), "ssim,psnr,mse", SMALLEST)
+    assert same == {"ssim": 1.0, "psnr": np.inf, "mse": 0.0}
+    assert same.identical
+
+
+def test_a_last_band_too_low_for_a_window_still_counts_for_errors() -> None:
+    rng = np.random.default_rng(0)
+    one, two = (as_picture(rng.integers(0, 256, (STEP + 4, 40), np.uint8)) for _ in range(2))
+    banded = score_rows(PictureRows(one), PictureRows(two), "mse,ssim", least(one, 16, 10))
+    assert banded == pytest.approx(magnetite.score(one, two, "mse,ssim"), rel=1e-9)
+
+
+@pytest.mark.parametrize("chain", ["median size=5", "gaussian sigma=2 + sliding-dct sd=5dn"])
+def test_restored_and_converted_bands_are_those_of_the_picture(chain: str) -> None:
+    picture = made("rgb 8")
+    job = RestoredRows(PictureRows(picture), chain, least(picture, 72, 16))
+    bands = list(job)
+    assert len(bands) > 1
+    np.testing.assert_array_equal(joined(bands), magnetite.restore(picture, chain).picture.samples)
+    steps = "gray weights=bt709 + depth bits=12"
+    frame, converted = converted_rows(PictureRows(picture), steps, least(picture, 64, 0))
+    whole = magnetite.convert(picture, steps)
+    assert frame == whole.frame
+    np.testing.assert_array_equal(joined(list(converted)), whole.samples)
+    assert digest_of(PictureRows(picture)) == picture.digest()
+
+
+@pytest.mark.parametrize(
+    ("chain", "says"),
+    [
+        ("poisson-noise photons=100", "random numbers depend on the samples"),
+        ("gaussian-noise snr=20", "needs the whole picture"),
+        ("gaussian-blur sigma=2 boundary=wrap", "needs the whole picture"),
+        ("quantize bits=4 design=lloyd-max", "needs the whole picture"),
+        ("impulse-noise density=2%", "certificate needs the whole picture"),
+        ("dct step=8dn", "needs the whole picture"),
+    ],
+)
+def test_what_needs_the_whole_picture_says_so(chain: str, says: str) -> None:
+    with pytest.raises(InputError, match=says):
+        DegradedRows(PictureRows(made("gray 8")), chain, SMALLEST)
+
+
+def test_bands_refuse_what_does_not_fit_together() -> None:
+    one, two = PictureRows(made("gray 8")), PictureRows(made("gray 16"))
+    with pytest.raises(PictureError, match="differ in size, colour or bit depth"):
+        score_rows(one, two)
+    with pytest.raises(InputError, match="gmsd: needs the whole picture"):
+        score_rows(one, one, "gmsd")
+    with pytest.raises(InputError, match="sd of the noise is estimated from the whole"):
+        RestoredRows(one, "sliding-dct", SMALLEST)
+    with pytest.raises(LimitError, match=r"allow \d+ MiB \(--memory \d+MiB\)"):
+        band_height(one.frame, 64, 2**20)
+
+
+LAYOUTS = {
+    "strips.tif": {"rowsperstrip": 37},
+    "packed.tif": {"rowsperstrip": 64, "compression": "zlib", "predictor": True},
+    "tiles.tif": {"tile": (48, 32)},
+    "packed-tiles.tif": {"tile": (64, 64), "compression": "zlib"},
+    "big.tif": {"rowsperstrip": 100, "bigtiff": True},
+    "other-order.tif": {"rowsperstrip": 50, "byteorder": ">"},
+}
+
+
+@pytest.mark.parametrize("name", [*LAYOUTS, "plain.npy"])
+@pytest.mark.parametrize("kind", ["gray 8", "rgb 16", "gray float"])
+def test_rows_of_files_are_those_of_the_picture(tmp_path: Path, name: str, kind: str) -> None:
+    picture, path = made(kind), tmp_path / name
+    if name.endswith(".npy"):
+        np.save(path, picture.samples)
+    else:
+        layout = dict(LAYOUTS[name])
+        if kind.endswith("float"):
+            layout.pop("predictor", None)
+        photometric = "rgb" if picture.channels == 3 else "minisblack"
+        tifffile.imwrite(path, picture.samples, photometric=photometric, **layout)
+    rows = open_rows(path)
+    assert rows is not None
+    assert rows.frame == picture.frame
+    for part in (slice(0, HEIGHT), slice(1, 2), slice(250, 601), slice(HEIGHT - 3, HEIGHT)):
+        np.testing.assert_array_equal(rows.part(part).samples, picture.samples[part])
+    for out in (tmp_path / "out.tif", tmp_path / "out.npy"):
+        write_rows(out, rows.frame, [rows.part(slice(0, 256)), rows.part(slice(256, HEIGHT))])
+        assert magnetite.read(out).same_samples(picture)
+
+
+def test_commands_work_in_bands_of_the_memory_allowed(run: Run, tmp_path: Path) -> None:
+    picture = made("gray 8")
+    large = as_picture(np.tile(picture.samples, (10, 20)))  # 12.7 megapixels would take 815 MB
+    magnetite.write(large, tmp_path / "large.tif")
+    chain = ["gaussian-blur", "sigma=1", "+", "gaussian-noise", "sd=5dn"]
+    memory = ["--memory", "420MiB"]
+    run(*memory, "degrade", "large.tif", "worn.tif", *chain, "--seed", "3")
+    whole = magnetite.degrade(large, " ".join(chain), seed=3).picture
+    assert magnetite.read(tmp_path / "worn.tif").same_samples(whole)
+    assert (tmp_path / "worn.tif.cert.json").exists()
+    scored = ["score", "large.tif", "worn.tif", "--format", "json"]
+    banded, plain = (json.loads(run(*m, *scored).stdout)["rows"][0] for m in (memory, []))
+    assert banded.pop("scores") == pytest.approx(plain.pop("scores"), rel=1e-9)
+    assert banded == plain
+    out = run(*memory, "restore", "worn.tif", "back.tif", "median", "size=3", "--reference",
+              "large.tif")  # fmt: skip
+    assert "the picture was restored in bands" in out.stderr
+    restored = magnetite.restore(whole, "median size=3").picture
+    assert magnetite.read(tmp_path / "back.tif").same_samples(restored)
+    run(*memory, "convert", "worn.tif", "deep.tif", "depth", "bits=16")
+    assert magnetite.read(tmp_path / "deep.tif").bits == 16
+    refused = run(*memory, "degrade", "large.tif", "worn.png", *chain, status=2)
+    assert "is written as .tif or .npy" in refused.stderr
+    assert not (tmp_path / "worn.png.cert.json").exists()
+    assert "is not a size" in run("--memory", "much", "methods", status=2).stderr
+    data = (tmp_path / "large.tif").read_bytes()
+    (tmp_path / "cut.tif").write_bytes(data[: len(data) // 2])
+    cut = run(*memory, "score", "large.tif", "cut.tif", status=2)
+    assert "truncated" in cut.stderr
