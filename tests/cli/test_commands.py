@@ -180,5 +180,5 @@ def test_only_the_command_that_is_called_is_built() -> None:
     assert command_of(["--convert", "gray", "gauge"]) == "gauge"
     assert command_of(["--memory=1GiB", "demo"]) == "demo"
     assert command_of(["--help"]) is command_of(["nonsense", "score"]) is command_of([]) is None
-    assert list(typer.main.get_command(program()).commands) == list(COMMANDS)
+    assert set(typer.main.get_command(program()).commands) == set(COMMANDS)
     assert list(typer.main.get_command(program("view")).commands) == ["view"]
