@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: site demo test test-long lint format bench bench-codecs bench-restorations bench-experiments bench-sweeps screenshots docs clean
+.PHONY: site demo test test-long lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps screenshots docs clean
 
 $(READY): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \
@@ -13,6 +13,7 @@ $(READY): pyproject.toml
 	@touch $@
 
 demo: $(READY)
+	$(BIN)/magnetite prepare
 	$(BIN)/magnetite demo magnetite-demo
 
 test: lint
@@ -31,8 +32,16 @@ format: $(READY)
 	$(BIN)/ruff check --fix .
 	$(BIN)/ruff format .
 
-bench: $(READY) bench-codecs bench-restorations bench-experiments bench-sweeps
-	$(BIN)/python benchmarks/timings.py
+bench: $(READY)
+	$(BIN)/magnetite prepare
+	$(BIN)/python benchmarks/suite.py --json benchmarks/measured.json
+	$(BIN)/python benchmarks/performance.py benchmarks/measured.json docs/performance.md
+
+bench-quick: $(READY)
+	$(BIN)/python benchmarks/suite.py --quick
+
+bench-large: $(READY)
+	$(BIN)/python benchmarks/large.py
 
 bench-codecs: $(READY)
 	$(BIN)/python benchmarks/codecs.py $(PHOTOS)

@@ -48,6 +48,10 @@ def case(name: str, **facts: Any) -> Callable[[Setting], Setting]:
     return declare
 
 
+#: Rounds that take more seconds are two at most.
+_LONG = 5.0
+
+
 @dataclass(frozen=True)
 class Timing:
     """Times of a case at a size, in s, and their ratio round by round."""
@@ -81,12 +85,9 @@ def timed(case: Case, megapixels: float, threads: int, rounds: int | None = None
     Both are timed in every round, so that a change of the machine's speed falls on both.
     """
     work, yardstick = case.setting(megapixels)
-    work()
-    if yardstick:
-        yardstick()
-    pairs = [
-        (once(work), once(yardstick) if yardstick else 1.0) for _ in range(rounds or case.rounds)
-    ]
+    warm = _seconds(work) + (_seconds(yardstick) if yardstick else 0.0)
+    rounds = min(rounds or case.rounds, 2 if warm > _LONG else case.rounds)
+    pairs = [(once(work), once(yardstick) if yardstick else 1.0) for _ in range(rounds)]
     ratios = sorted(ours / theirs for ours, theirs in pairs)
     quarter = len(ratios) // 4
     ours, theirs = (min(side) for side in zip(*pairs, strict=True))
