@@ -20,8 +20,9 @@ def _codec(step: str, goal: float, **facts: object) -> Setting:
     return case(name, yardstick="a second", goal=goal, size=12, rounds=2, **facts)(setting)
 
 
-coarse = _codec("wavelet step=24dn", 2, quick=False)
-fine = _codec("wavelet step=12dn", 3, quick=False)
+#: About 0.7 and 1.3 bpp.
+coarse = _codec("wavelet step=9.3dn", 2, quick=False)
+fine = _codec("wavelet step=6.4dn", 3, quick=False)
 lossless = _codec("predictive", 3, quick=False)
 blocks = _codec("dct step=24dn", 3, quick=False)
 

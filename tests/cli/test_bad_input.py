@@ -79,7 +79,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
         "outside 1 to 4096",
     ),
     "not a number": (degrade("gray.png", "quantize", "bits=nan"), "not a whole number"),
-    "negative seed": (degrade("gray.png", *NOISE, "--seed=-1"), "greater than or equal to 0"),
+    "negative seed": (degrade("gray.png", *NOISE, "--seed=-1"), "not in the range 0<=x"),
     "seed no number": (degrade("gray.png", *NOISE, "--seed=x"), "--seed"),
     "no steps": (("degrade", "gray.png", "out.png"), "Missing argument 'STEPS…'"),
     "unknown option": (degrade("gray.png", *NOISE, "--sead=1"), "--sead"),
