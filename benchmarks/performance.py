@@ -48,10 +48,10 @@ def growth(measured: dict[str, Any]) -> str:
     """One thread, growth with size, and memory, of the cases that have them."""
     rows = []
     for name, power in measured["exponents"].items():
-        own = [t for t in measured["timings"] if t["case"] == name]
-        peak = measured["memory"].get(name)
         if power is None:
             continue
+        own = [t for t in measured["timings"] if t["case"] == name]
+        peak = measured["memory"].get(name)
         single = next((t for t in own if t["threads"] == 1), None)
         double = next(
             t for t in own if t["threads"] > 1

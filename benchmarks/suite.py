@@ -12,6 +12,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import paths.coding
 import paths.degrading
@@ -47,17 +48,35 @@ def main() -> int:
     memory = {c.name: measured_memory(c) for c in chosen if not c.process and c.size > 1}
     extras(powers, memory)
     if options.json:
-        parts = profiles()
-        record = {"timings": [t.as_dict() for t in timings], "exponents": powers, "memory": memory,
-                  "profiles": parts}  # fmt: skip
-        options.json.write_text(json.dumps(record, indent=1) + "\n")
+        record = {
+            "timings": [t.as_dict() for t in timings], "exponents": powers, "memory": memory,
+            "profiles": {} if options.only else profiles(),
+        }  # fmt: skip
+        options.json.write_text(json.dumps(kept(options.json, record), indent=1) + "\n")
     return 0
+
+
+def kept(file: Path, record: dict[str, Any]) -> dict[str, Any]:
+    """The record with the figures of cases that it does not have from an earlier file."""
+    before = json.loads(file.read_text()) if file.exists() else {"timings": []}
+    own = {t["case"] for t in record["timings"]}
+    others = [t for t in before["timings"] if t["case"] in CASES and t["case"] not in own]
+    record["timings"] = sorted(
+        [*others, *record["timings"]], key=lambda t: list(CASES).index(t["case"])
+    )
+    for part in ("exponents", "memory", "profiles"):
+        record[part] = before.get(part, {}) | record[part]
+    return record
 
 
 def _options() -> argparse.Namespace:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--only", default="", help="cases whose name has this text")
-    parser.add_argument("--json", type=Path, help="file for the figures")
+    parser.add_argument(
+        "--json",
+        type=Path,
+        help="file for the figures; it keeps those of other cases",
+    )
     parser.add_argument("--quick", action="store_true", help="compare with the stored figures")
     parser.add_argument("--store", action="store_true", help="store the quick run's figures")
     parser.add_argument("--memory", help=argparse.SUPPRESS)

@@ -11,10 +11,10 @@ import numpy as np
 
 import magnetite
 from magnetite.cli.methods import settings_table
-from magnetite.cli.output import figure
 from magnetite.core.methods.catalogue import Method, every
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
+from magnetite.core.quantities import figure
 from magnetite.scenes.catalogue import SCENES
 
 #: A setting of each degradation that can be seen in a small picture.
