@@ -13,9 +13,11 @@ import magnetite
 from conftest import Run
 from magnetite.core.compute.threads import cores, use_threads
 from magnetite.core.errors import InputError, LimitError, PictureError
+from magnetite.core.methods.catalogue import every, find
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.rows import STEP, PictureRows, band_height, digest_of
 from magnetite.core.verbs.banded import DegradedRows, RestoredRows, converted_rows, score_rows
+from magnetite.files.resources import DiskFiles
 from magnetite.files.rows import open_rows, write_rows
 
 #: What makes bands of 256 rows of any picture of these tests.
@@ -201,3 +203,29 @@ def test_commands_work_in_bands_of_the_memory_allowed(run: Run, tmp_path: Path) 
     (tmp_path / "cut.tif").write_bytes(data[: len(data) // 2])
     cut = run(*memory, "score", "large.tif", "cut.tif", status=2)
     assert "truncated" in cut.stderr
+
+
+@pytest.mark.parametrize(
+    "step",
+    [m.example for kind in ("degradation", "restoration") for m in every(kind)],
+)
+def test_every_method_that_bands_take_gives_what_the_whole_picture_gives(
+    step: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    np.save("kernel.npy", np.outer([1, 2, 1], [1, 3, 1]))
+    picture = made("rgb 8")
+    rows, files = PictureRows(picture), DiskFiles()
+    restores = find("degradation", step.split(maxsplit=1)[0]) is None
+    make = RestoredRows if restores else DegradedRows
+    try:
+        job = make(rows, step, 310 * 2**20, files=files)
+    except InputError as refused:
+        assert "whole picture" in str(refused) or "estimated from the whole" in str(refused)
+        return
+    work = magnetite.restore if restores else magnetite.degrade
+    whole = work(picture, step).picture.samples.astype(int)
+    banded = joined(list(job)).astype(int)
+    # What goes through the FFT rounds differently in bands.
+    assert np.abs(banded - whole).max() <= 1
+    assert (banded != whole).mean() < 1e-3

@@ -18,6 +18,8 @@ Boundary = Literal["mirror", "repeat", "wrap", "black"]
 LONGEST_DIRECT = 9
 #: ... and up to this length in pictures that are worth a compiled loop.
 LONGEST_COMPILED = 151
+#: Other kernels with up to so many weights that are not 0 are summed directly.
+FEW_WEIGHTS = 9
 _PADDING = {"mirror": "symmetric", "repeat": "edge", "wrap": "wrap", "black": "constant"}
 
 
@@ -46,6 +48,8 @@ def convolve(plane: Pixels, kernel: Float64, boundary: Boundary = "mirror") -> P
         return plane * plane.dtype.type(kernel[0, 0])
     if (line := _separated(kernel)) is not None:
         return convolve_separable(plane, line, boundary)
+    if np.count_nonzero(kernel) <= FEW_WEIGHTS:
+        return _summed_weights(plane, kernel, boundary)
     return _by_fft(plane, (kernel.shape[0] // 2, kernel.shape[1] // 2), boundary, kernel)
 
 
@@ -102,6 +106,18 @@ def _summed(plane: Pixels, line: Float64, axis: int, boundary: Boundary) -> Pixe
     for t, weight in enumerate(line):
         part = slice(t, t + side)
         total += weight * (padded[part] if axis == 0 else padded[:, part])
+    return total.astype(plane.dtype)
+
+
+def _summed_weights(plane: Pixels, kernel: Float64, boundary: Boundary) -> Pixels:
+    """Convolution weight by weight, in float64."""
+    down, across = kernel.shape[0] // 2, kernel.shape[1] // 2
+    padding = [(down, down), (across, across)]
+    padded = np.pad(plane, padding, mode=_PADDING[boundary])  # type: ignore[call-overload]
+    turned, (height, width) = kernel[::-1, ::-1], plane.shape
+    total = np.zeros(plane.shape)
+    for i, j in zip(*np.nonzero(turned), strict=True):
+        total += turned[i, j] * padded[i : i + height, j : j + width]
     return total.astype(plane.dtype)
 
 
