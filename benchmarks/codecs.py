@@ -1,9 +1,8 @@
-"""Codecs against baseline JPEG, and their times: make bench-codecs PHOTOS="a.png b.npy"."""
+"""Rates of codecs against baseline JPEG: make bench-codecs PHOTOS="a.png b.npy"."""
 
 from __future__ import annotations
 
 import sys
-import time
 from pathlib import Path
 
 import numpy as np
@@ -66,28 +65,7 @@ def lossless(chosen: dict[str, Picture]) -> None:
         print(f"{codec:34}", *(f"{s:10.3f}" for s in sizes), f"{np.mean(sizes):10.3f}")
 
 
-def times(picture: Picture) -> None:
-    """Seconds both ways of a 12-megapixel gray picture tiled from one, the best of two."""
-    tile = np.concatenate([picture.samples, picture.samples[::-1]])
-    tile = np.concatenate([tile, tile[:, ::-1]], axis=1)
-    down, across = -(-3000 // tile.shape[0]), -(-4000 // tile.shape[1])
-    large = np.tile(tile, (down, across))[:3000, :4000]
-    print(f"\n{'12 megapixels, gray':34} {'bpp':>7} {'encode s':>9} {'decode s':>9}")
-    for codec in ("dct step=8dn", "wavelet step=6dn", "predictive"):
-        magnetite.expand(magnetite.compress(large[:900, :900], codec).data)  # compiles
-        spent = []
-        for _ in range(2):
-            start = time.perf_counter()
-            made = magnetite.compress(large, codec)
-            middle = time.perf_counter()
-            magnetite.expand(made.data)
-            spent.append((middle - start, time.perf_counter() - middle))
-        encode, decode = (min(each) for each in zip(*spent, strict=True))
-        print(f"{codec:34} {made.bpp:7.3f} {encode:9.2f} {decode:9.2f}")
-
-
 if __name__ == "__main__":
     chosen = pictures(sys.argv[1:])
     rates(chosen)
     lossless(chosen)
-    times(next(iter(chosen.values())))

@@ -41,7 +41,7 @@ def goals(timings: list[dict[str, Any]]) -> str:
         if t["goal"] is not None
     ]  # fmt: skip
     titles = ["path", "yardstick", "MP", "s", "ratio", "middle half", "goal", ""]
-    return "## Goals\n\nOn two threads, compiled loops at hand.\n\n" + table(titles, rows)
+    return "## Goals\n\nOn two threads, with loops compiled already.\n\n" + table(titles, rows)
 
 
 def growth(measured: dict[str, Any]) -> str:

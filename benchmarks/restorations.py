@@ -1,4 +1,4 @@
-"""Restorations on noisy and blurred photographs, and their times: make bench-restorations.
+"""Restorations on noisy and blurred photographs: make bench-restorations.
 
 PHOTOS="a.png b.npy" names photographs of your own; without it the demo's scenes are taken. Noise
 is not clipped.
@@ -7,12 +7,9 @@ is not clipped.
 from __future__ import annotations
 
 import sys
-import time
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from scipy import ndimage
 
 import magnetite
 from magnetite.core.degrade.blur import gaussian_blur
@@ -110,41 +107,8 @@ def deblurring(clean: dict[str, np.ndarray]) -> None:
         )
 
 
-def best(work: Callable[[], object], repeats: int = 5) -> float:
-    """Least of some times, in s, after one call that is not counted."""
-    work()
-    times = []
-    for _ in range(repeats):
-        start = time.perf_counter()
-        work()
-        times.append(time.perf_counter() - start)
-    return min(times)
-
-
-def speed(x: np.ndarray) -> None:
-    """Times on 512x512 as ratios to SciPy's 5x5 median of the same samples in float64."""
-    x = np.tile(x, (2, 2))[:512, :512]
-    y = x + np.random.default_rng(4).normal(0, 25 / 255, x.shape).astype(np.float32)
-    digital = np.rint(y.clip(0, 1) * 255).astype(np.uint8) / np.float32(255)
-    unit = best(lambda: ndimage.median_filter(y.astype(np.float64), size=5))
-    print(f"\n512x512: SciPy's 5x5 median {unit:.3f} s; ratios to it")
-    sd = 25 / 255
-    for title, work, limit in (
-        ("bm3d", lambda: apply("bm3d", y, sd=sd), "5"),
-        ("nl-means", lambda: apply("nl-means", y, sd=sd), "1.0"),
-        ("sliding-dct", lambda: apply("sliding-dct", y, sd=sd), "0.10"),
-        ("median size=5", lambda: apply("median", digital, size=5), "0.02"),
-        ("median size=31", lambda: apply("median", digital, size=31), ""),
-        ("bilateral", lambda: apply("bilateral", y, range=0.2), ""),
-        ("wavelet-shrink", lambda: apply("wavelet-shrink", y, sd=sd), ""),
-        ("total-variation", lambda: apply("total-variation", y, sd=sd), ""),
-    ):
-        print(f"  {title:18} {best(work) / unit:7.3f}  {limit and f'(at most {limit})'}")
-
-
 def main() -> None:
     clean = pictures(sys.argv[1:])
-    speed(next(iter(clean.values())))
     denoising(clean)
     impulses(clean)
     deblurring(clean)
