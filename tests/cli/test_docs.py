@@ -33,7 +33,8 @@ def test_every_degradation_has_its_section_and_picture() -> None:
 def test_every_restoration_and_codec_has_its_section() -> None:
     for kind, name in (("restoration", "restoration"), ("codec", "codecs")):
         page = (ROOT / "docs" / f"{name}.md").read_text()
-        for method in every(kind):
+        own = [m for m in every(kind) if m.function.__module__.startswith("magnetite.core.")]
+        for method in own:  # other tests declare methods of their own
             section = page.split(f" `{method.name}`\n", 1)[1].split("\n## ")[0]
             assert method.formula in section, f"{method.name}: run make docs"
             for key in method.parameters:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, TypeVar
 from magnetite.cli.options import limits
 from magnetite.core.errors import InputError
 from magnetite.core.limits import BYTES_PER_SAMPLE
+from magnetite.files import marks
 
 if TYPE_CHECKING:
     from magnetite.core.picture import Frame
@@ -51,7 +52,7 @@ def _may_be_banded(path: Path) -> bool:
         return False
     with open(path, "rb") as file:
         begins = file.read(6)
-    return begins.startswith((b"II", b"MM", b"\x93NUMPY"))
+    return begins.startswith(marks.TIFF + marks.NPY)
 
 
 def in_bands_or_whole(frame: Frame, work: Callable[[], Result]) -> Result | None:
@@ -68,5 +69,5 @@ def _samples(frame: Frame) -> int:
     return frame.width * frame.height * frame.channels
 
 
-def _needs(frame: Frame) -> int:
+def _needs(frame: Frame) -> float:
     return _samples(frame) * BYTES_PER_SAMPLE

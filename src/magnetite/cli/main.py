@@ -17,7 +17,7 @@ from magnetite.cli.options import limits, note
 from magnetite.cli.signals import INTERRUPTED, watch
 from magnetite.cli.streams import flush_or_give_up, give_up_output, prepare_streams
 from magnetite.core.errors import MagnetiteError, TargetError
-from magnetite.core.limits import MAX_SAMPLES
+from magnetite.core.limits import MAX_SAMPLES, MEMORY
 from magnetite.files.names import shown
 
 if TYPE_CHECKING:
@@ -124,7 +124,7 @@ def _options(
             "as in 1.5GiB (docs/large.md).",
             metavar="SIZE",
         ),
-    ] = "1GiB",
+    ] = f"{MEMORY // 2**30}GiB",
     conversion: Annotated[
         str | None,
         typer.Option(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -26,9 +25,8 @@ from magnetite.cli.score_output import heading
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
-    from magnetite.core.analysis.residual import TakenAway
-    from magnetite.core.picture import Clipped
     from magnetite.core.verbs.banded import RestoredRows
+    from magnetite.core.verbs.restore import Outcome
     from magnetite.core.verbs.score import Scores
 
 
@@ -75,44 +73,22 @@ def run(
         note(message)
     if restored.taken is None:
         note("what was taken away is not judged: the picture is too small or has no luma")
-    done = Done(
-        restored.chain, restored.clipped, degraded.frame.bits, restored.before, restored.after,
-        restored.taken,
-    )  # fmt: skip
-    _say(done, out, seconds, format)
+    _say(restored, degraded.bits, out, seconds, format)
 
 
-@dataclass(frozen=True)
-class Done:
-    """What came of a restoration."""
-
-    chain: str
-    clipped: Clipped
-    bits: int | None
-    before: Scores | None
-    after: Scores | None
-    taken: TakenAway | None = None
-
-
-def _say(done: Done, out: Path, seconds: float, format: OutputFormat) -> None:
-    if done.clipped.share and done.bits is not None:
-        note(f"{done.clipped.share:.3%} of the samples were clipped")
+def _say(
+    outcome: Outcome, bits: int | None, out: Path, seconds: float, format: OutputFormat
+) -> None:
+    if outcome.clipped.share and bits is not None:
+        note(f"{outcome.clipped.share:.3%} of the samples were clipped")
     if format is OutputFormat.json:
-        print_json(_as_json(done, out, seconds))
+        print_json(_as_json(outcome, out, seconds))
     elif format is OutputFormat.csv:
-        print_csv(["figure", "before", "after"], [*_rows(done), ("seconds", None, seconds)])
+        rows = [(row.figure, row.before, row.after) for row in outcome.rows()]
+        print_csv(["figure", "before", "after"], [*rows, ("seconds", None, seconds)])
     else:
-        _print(done, "fs" if done.bits is None else "dn")
-        say(f"{done.chain}: wrote {out}, in {seconds:.2f} s")
-
-
-def _rows(done: Done) -> list[tuple[str, float | None, float]]:
-    rows: list[tuple[str, float | None, float]] = []
-    if done.before is not None and done.after is not None:
-        rows += [(label, done.before[label], done.after[label]) for label in done.before]
-    if done.taken is not None:
-        rows += [(f"taken {name}", None, value) for name, value, _ in done.taken.figures()]
-    return rows
+        _print(outcome, "fs" if bits is None else "dn")
+        say(f"{outcome.chain}: wrote {out}, in {seconds:.2f} s")
 
 
 def _in_bands(
@@ -128,11 +104,15 @@ def _in_bands(
     large = larger_than_memory(*paths, full_scale=full_scale)
     if large is None:
         return False
+    from magnetite.core.picture.matching import check_comparable
     from magnetite.core.verbs.banded import RestoredRows, score_rows
+    from magnetite.core.verbs.restore import Outcome
     from magnetite.files.resources import DiskFiles
     from magnetite.files.rows import open_rows, write_rows
 
     rows, start = large[0], time.perf_counter()
+    if reference is not None:
+        check_comparable(large[1], rows)
 
     def work() -> RestoredRows:
         return RestoredRows(rows, chain, limits.memory, files=DiskFiles())
@@ -146,27 +126,27 @@ def _in_bands(
     note("what was taken away is not judged: the picture was restored in bands")
     before = after = None
     written = open_rows(out)
-    if len(large) > 1 and written is not None:
+    if reference is not None and written is not None:
         before, after = (score_rows(large[1], r, memory=limits.memory) for r in (rows, written))
-    done = Done(restored.chain, restored.clipped, rows.frame.bits, before, after)
-    _say(done, out, seconds, format)
+    outcome = Outcome(restored.chain, restored.clipped, before=before, after=after)
+    _say(outcome, rows.frame.bits, out, seconds, format)
     return True
 
 
-def _as_json(done: Done, out: Path, seconds: float) -> dict[str, Any]:
-    content: dict[str, Any] = {"chain": done.chain, "out": str(out), "seconds": seconds}
-    if done.before is not None and done.after is not None:
-        content |= {"before": dict(done.before), "after": dict(done.after)}
-    if (taken := done.taken) is not None:
+def _as_json(outcome: Outcome, out: Path, seconds: float) -> dict[str, Any]:
+    content: dict[str, Any] = {"chain": outcome.chain, "out": str(out), "seconds": seconds}
+    if outcome.before is not None and outcome.after is not None:
+        content |= {"before": dict(outcome.before), "after": dict(outcome.after)}
+    if (taken := outcome.taken) is not None:
         figures = {name: value for name, value, _ in taken.figures()}
         content["taken_away"] = {"verdict": taken.verdict, **figures}
     return content
 
 
-def _print(done: Done, unit: str) -> None:
-    if done.before is not None and done.after is not None:
-        _print_gain(done.before, done.after)
-    if (taken := done.taken) is not None:
+def _print(outcome: Outcome, unit: str) -> None:
+    if outcome.before is not None and outcome.after is not None:
+        _print_gain(outcome.before, outcome.after)
+    if (taken := outcome.taken) is not None:
         say(
             f"{taken.verdict} (sd {taken.sd:.4g} {unit}, structure {taken.structure:.3f}, "
             f"edges {taken.edges:+.2f})"

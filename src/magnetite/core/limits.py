@@ -6,8 +6,10 @@ from magnetite.core.errors import LimitError
 
 #: Samples of all channels that a reader takes unless told otherwise.
 MAX_SAMPLES = 2**28
-#: Bytes that pictures may take before they are worked on in bands, and what a sample takes then.
-MEMORY, BYTES_PER_SAMPLE = 2**30, 64
+#: Bytes that pictures may take before they are worked on in bands.
+MEMORY = 2**30
+#: Bytes for each sample that work on a picture is taken to need where nothing else is known.
+BYTES_PER_SAMPLE = 64.0
 
 
 def check_samples(samples: int, most: int) -> None:

@@ -18,7 +18,7 @@ from magnetite.core.arrays import Samples
 from magnetite.core.codecs.layers.headers import jpeg2000_size, size_of
 from magnetite.core.errors import FileError
 from magnetite.core.limits import MAX_SAMPLES, check_samples
-from magnetite.files import netpbm, png
+from magnetite.files import marks, netpbm, png
 
 
 @dataclass(frozen=True)
@@ -36,8 +36,8 @@ class Decoded:
 
 def format_of(data: bytes) -> tuple[Callable[[bytes], int], Callable[[bytes], Decoded]]:
     """What counts the samples that a file declares, and what decodes it."""
-    for marks, size, decoder in _FORMATS:
-        if any(data.startswith(mark) for mark in marks):
+    for begins, size, decoder in _FORMATS:
+        if data.startswith(begins):
             return size, decoder
     raise FileError(
         "not a picture in a known format; known are PNG, TIFF, JPEG, BMP, PGM, PPM, WebP, "
@@ -288,9 +288,9 @@ def _decode_npy(data: bytes) -> Decoded:
 _FORMATS: list[tuple[tuple[bytes, ...], Callable[[bytes], int], Callable[[bytes], Decoded]]] = [
     ((png.SIGNATURE,), png.declared_samples, _decode_png),
     ((b"\xff\xd8\xff", b"BM"), _samples_of_image, _decode_plain),
-    ((b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"), _samples_of_tiff, _decode_tiff),
+    (marks.TIFF, _samples_of_tiff, _decode_tiff),
     ((b"P2", b"P3", b"P5", b"P6"), netpbm.declared_samples, _decode_netpbm),
     ((b"RIFF",), _samples_of_image, _decode_webp),
     ((b"\0\0\0\x0cjP  ", b"\xff\x4f\xff\x51"), _samples_of_jpeg2000, _decode_jpeg2000),
-    ((b"\x93NUMPY",), _samples_of_npy, _decode_npy),
+    (marks.NPY, _samples_of_npy, _decode_npy),
 ]

@@ -65,7 +65,7 @@ def read(
         size, decoder = format_of(data)
         check_samples(size(data), max_samples)
         decoded = _oriented(decoder(data))
-        return _as_picture(decoded, str(path), full_scale)
+        return picture_of(decoded, str(path), full_scale)
     except MagnetiteError as error:
         message = str(error)
         kind = type(error)
@@ -147,7 +147,8 @@ def _first_line(error: Exception) -> str:
     return (str(error).strip() or type(error).__name__).splitlines()[0]
 
 
-def _as_picture(decoded: Decoded, origin: str, full_scale: float | None) -> Picture:
+def picture_of(decoded: Decoded, origin: str, full_scale: float | None) -> Picture:
+    """Decoded samples as a picture; `FileError` where their full scale is not clear."""
     samples, bits = decoded.samples, decoded.bits
     if full_scale is not None:
         samples, bits = _rescaled(samples, full_scale)

@@ -3,148 +3,150 @@
 from __future__ import annotations
 
 import contextlib
+import math
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 
 from magnetite.core.arrays import Samples
-from magnetite.core.errors import FileError, PictureError
-from magnetite.core.picture import Picture, as_picture, frozen
-from magnetite.core.picture.frame import Colour, Frame
+from magnetite.core.errors import FileError, MagnetiteError
+from magnetite.core.picture import Picture, frozen
+from magnetite.core.picture.frame import Frame
+from magnetite.files import marks
 from magnetite.files.atomic import replacing
+from magnetite.files.formats import Decoded
+from magnetite.files.reading import picture_of
 from magnetite.files.writing import tiff_options
 
-_NPY = b"\x93NUMPY"
-_TIFF = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 #: Rows of a strip that is written.
 _STRIP = 64
 
 
 @dataclass(frozen=True)
-class NpyRows:
-    """An NPY file with its rows one after the other."""
+class _Samples:
+    """What a file's header says of its samples, and how they become a picture."""
 
     path: Path
-    frame: Frame
+    shape: tuple[int, ...]
     dtype: np.dtype[Any]
-    #: Bytes before the samples.
-    start: int
+    full_scale: float | None
 
     @property
     def origin(self) -> str:
         return str(self.path)
 
+    @cached_property
+    def frame(self) -> Frame:
+        """That of the whole picture: what one row of zeros becomes, as high as the file says."""
+        row = self._picture(np.zeros((1, *self.shape[1:]), self.dtype))
+        return replace(row.frame, height=self.shape[0])
+
+    def _picture(self, samples: Samples) -> Picture:
+        native = frozen(samples.astype(samples.dtype.newbyteorder("="), copy=False))
+        try:
+            return picture_of(Decoded(native), self.origin, self.full_scale)
+        except MagnetiteError as error:
+            message = str(error)
+            kind = type(error)
+            raise kind(message if self.origin in message else f"{self.path}: {message}") from None
+
+
+@dataclass(frozen=True)
+class NpyRows(_Samples):
+    """An NPY file with its rows one after the other."""
+
+    #: Bytes before the samples.
+    start: int
+
     def part(self, rows: slice) -> Picture:
         """Some rows, read from the file; see `Rows`."""
-        first, last, _ = rows.indices(self.frame.height)
-        shape = (last - first, *self.frame.shape[1:])
-        row = int(np.prod(shape[1:]))
-        samples = np.fromfile(
-            self.path,
-            self.dtype,
-            (last - first) * row,
-            offset=self.start + first * row * self.dtype.itemsize,
-        )
-        if samples.size < (last - first) * row:
+        first, last, _ = rows.indices(self.shape[0])
+        shape = (last - first, *self.shape[1:])
+        row = math.prod(shape[1:])
+        count, offset = (last - first) * row, self.start + first * row * self.dtype.itemsize
+        samples = np.fromfile(self.path, self.dtype, count, offset=offset)
+        if samples.size < count:
             raise FileError(f"{self.path}: the file is truncated")
-        return _picture(samples.reshape(shape), self.frame, self.origin)
+        return self._picture(samples.reshape(shape))
 
 
-class TiffRows:
+@dataclass(frozen=True)
+class TiffRows(_Samples):
     """A TIFF of one page whose strips or tiles are decoded as they are needed."""
 
-    def __init__(self, path: Path, page: Any, frame: Frame) -> None:
-        self._path, self._page, self.frame = path, page, frame
-
-    @property
-    def origin(self) -> str:
-        return str(self._path)
+    page: Any
 
     def part(self, rows: slice) -> Picture:
         """Some rows, of decoded strips or tiles; see `Rows`."""
-        first, last, _ = rows.indices(self.frame.height)
-        page = self._page
-        samples = np.empty((last - first, *self.frame.shape[1:]), page.dtype)
+        first, last, _ = rows.indices(self.shape[0])
+        page, width = self.page, self.shape[1]
+        samples = np.empty((last - first, *self.shape[1:]), self.dtype)
+        target = samples.reshape(last - first, width, -1)
         high = page.tilelength if page.is_tiled else page.rowsperstrip
-        wide = page.tilewidth if page.is_tiled else self.frame.width
-        across = -(-self.frame.width // wide)
-        with open(self._path, "rb") as file:
+        across = -(-width // page.tilewidth) if page.is_tiled else 1
+        with open(self.path, "rb") as file:
             for index in range(first // high * across, -(-last // high) * across):
-                file.seek(page.dataoffsets[index])
-                data = file.read(page.databytecounts[index])
-                if len(data) < page.databytecounts[index]:
-                    raise FileError(f"{self._path}: the TIFF is truncated")
-                segment, place, size = page.decode(data, index)
-                if segment is None:
-                    raise FileError(f"{self._path}: the TIFF has an empty strip or tile")
-                _, _, top, left, _ = place
-                _, down, right, _ = size
-                right = min(right, self.frame.width - left)  # tiles reach beyond the picture
-                piece = segment[0, :down, :right].reshape(down, right, -1)
-                low, up = max(first, top), min(last, top + down)
+                piece, top, left = self._segment(file, index)
+                low, up = max(first, top), min(last, top + piece.shape[0])
                 if low < up:
-                    target = samples.reshape(last - first, self.frame.width, -1)
-                    target[low - first : up - first, left : left + right] = piece[
-                        low - top : up - top
-                    ]
-        return _picture(samples, self.frame, self.origin)
+                    right = left + piece.shape[1]
+                    target[low - first : up - first, left:right] = piece[low - top : up - top]
+        return self._picture(samples)
+
+    def _segment(self, file: BinaryIO, index: int) -> tuple[Samples, int, int]:
+        """The samples of a strip or tile that lie in the picture, and its first row and column."""
+        page = self.page
+        file.seek(page.dataoffsets[index])
+        data = file.read(page.databytecounts[index])
+        if len(data) < page.databytecounts[index]:
+            raise FileError(f"{self.path}: the TIFF is truncated")
+        segment, (_, _, top, left, _), (_, down, wide, _) = page.decode(data, index)
+        if segment is None:
+            raise FileError(f"{self.path}: the TIFF has an empty strip or tile")
+        wide = min(wide, self.shape[1] - left)  # tiles reach beyond the picture
+        return segment[0, :down, :wide].reshape(down, wide, -1), top, left
 
 
 def open_rows(path: Path, full_scale: float | None = None) -> NpyRows | TiffRows | None:
     """A file that can be read in bands; None where it has to be read whole.
 
     TIFF of one page with gray or RGB samples of 8 or 16 bits or float32, contiguous by pixel,
-    upright, without alpha; NPY of uint8, uint16, float32 or float64 in row order. A full scale of
-    its own is read whole.
+    upright, without alpha; NPY with two or three axes in row order. `full_scale` as of `read`.
     """
-    if full_scale is not None or not path.is_file():
+    if not path.is_file():
         return None
     with open(path, "rb") as file:
-        begins = file.read(6)
+        begins = file.read(8)
     with contextlib.suppress(ValueError, KeyError, IndexError, TypeError, AttributeError):
-        if begins == _NPY:
-            return _open_npy(path)
-        if begins[:4] in _TIFF:
-            return _open_tiff(path)
+        if begins.startswith(marks.NPY):
+            return _open_npy(path, full_scale)
+        if begins.startswith(marks.TIFF):
+            return _open_tiff(path, full_scale)
     return None
 
 
-def _open_npy(path: Path) -> NpyRows | None:
+def _open_npy(path: Path, full_scale: float | None) -> NpyRows | None:
     with open(path, "rb") as file:
         version = np.lib.format.read_magic(file)
-        header = (
-            np.lib.format.read_array_header_1_0
-            if version == (1, 0)
-            else np.lib.format.read_array_header_2_0
-        )
+        header = np.lib.format.read_array_header_1_0
+        if version != (1, 0):
+            header = np.lib.format.read_array_header_2_0
         shape, fortran, dtype = header(file)
         start = file.tell()
-    colour = _colour(shape)
-    if fortran or colour is None or dtype.newbyteorder("=") not in _DEPTHS:
+    if fortran or len(shape) not in (2, 3) or dtype.kind not in "uf" or 0 in shape:
         return None
-    frame = Frame(shape[0], shape[1], (*shape, 1)[2], colour, _DEPTHS[dtype.newbyteorder("=")])
-    return NpyRows(path, frame, dtype, start)
+    return NpyRows(path, shape, dtype, full_scale, start)
 
 
-#: Bit depths of the types that are read in bands; None for float.
-_DEPTHS: dict[Any, int | None] = {
-    np.dtype(np.uint8): 8, np.dtype(np.uint16): 16, np.dtype(np.float32): None,
-    np.dtype(np.float64): None,
-}  # fmt: skip
+#: Types of samples in a TIFF that are read in bands.
+_TYPES = (np.uint8, np.uint16, np.float32)
 
 
-def _colour(shape: tuple[int, ...]) -> Colour | None:
-    if len(shape) == 2:
-        return "gray"
-    if len(shape) != 3 or shape[2] < 2:
-        return None
-    return "rgb" if shape[2] == 3 else "planes"
-
-
-def _open_tiff(path: Path) -> TiffRows | None:
+def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
     import logging
 
     import tifffile
@@ -153,34 +155,19 @@ def _open_tiff(path: Path) -> TiffRows | None:
     with tifffile.TiffFile(path) as tiff:
         page: Any = tiff.pages[0]
         turned = page.tags.get(274)
-        kind = (page.photometric.name, len(page.shape))
-        depth = 8 * page.dtype.itemsize if page.dtype.kind == "u" else page.bitspersample
         plain = (
             len(tiff.pages) == 1
-            and kind in (("MINISBLACK", 2), ("RGB", 3))
-            and page.axes in ("YX", "YXS")
+            and (page.photometric.name, page.axes) in (("MINISBLACK", "YX"), ("RGB", "YXS"))
             and not page.extrasamples
-            and page.dtype in _DEPTHS
-            and page.bitspersample == depth
+            and page.dtype in _TYPES
+            and page.bitspersample == 8 * page.dtype.itemsize
             and (turned is None or int(turned.value) == 1)
             and page.planarconfig == 1
         )
         if not plain:
             return None
-        height, width = page.shape[:2]
-        channels = 1 if page.axes == "YX" else page.shape[2]
-        colour: Colour = "gray" if channels == 1 else "rgb"
-        page.dataoffsets, page.databytecounts  # noqa: B018 - read while the file is open
-        _ = page.decode
-        return TiffRows(path, page, Frame(height, width, channels, colour, _DEPTHS[page.dtype]))
-
-
-def _picture(samples: Samples, frame: Frame, origin: str) -> Picture:
-    native = np.ascontiguousarray(samples.astype(samples.dtype.newbyteorder("="), copy=False))
-    picture = as_picture(frozen(native), origin)
-    if picture.colour != frame.colour:
-        raise PictureError(f"{origin}: rows of this picture are not {frame.colour}")
-    return picture
+        # What decodes a strip or tile is made here: it may read tables from the open file.
+        return TiffRows(path, page.shape, page.dtype, full_scale, page) if page.decode else None
 
 
 def write_rows(path: Path, frame: Frame, pictures: Iterable[Picture]) -> None:

@@ -12,7 +12,7 @@ import tifffile
 import magnetite
 from conftest import Run
 from magnetite.core.compute.threads import cores, use_threads
-from magnetite.core.errors import InputError, LimitError, PictureError
+from magnetite.core.errors import FileError, InputError, LimitError, PictureError
 from magnetite.core.methods.catalogue import every, find
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.rows import STEP, PictureRows, band_height, digest_of
@@ -132,7 +132,7 @@ def test_what_needs_the_whole_picture_says_so(chain: str, says: str) -> None:
 
 def test_bands_refuse_what_does_not_fit_together() -> None:
     one, two = PictureRows(made("gray 8")), PictureRows(made("gray 16"))
-    with pytest.raises(PictureError, match="differ in size, colour or bit depth"):
+    with pytest.raises(PictureError, match="the bit depths differ: array is 91x700 gray, 8 bits"):
         score_rows(one, two)
     with pytest.raises(InputError, match="gmsd: needs the whole picture"):
         score_rows(one, one, "gmsd")
@@ -172,6 +172,23 @@ def test_rows_of_files_are_those_of_the_picture(tmp_path: Path, name: str, kind:
     for out in (tmp_path / "out.tif", tmp_path / "out.npy"):
         write_rows(out, rows.frame, [rows.part(slice(0, 256)), rows.part(slice(256, HEIGHT))])
         assert magnetite.read(out).same_samples(picture)
+
+
+def test_rows_take_a_full_scale_of_their_own(tmp_path: Path) -> None:
+    samples = np.random.default_rng(0).integers(0, 4096, (40, 30), np.uint16)
+    np.save(tmp_path / "deep.npy", samples)
+    rows, whole = (
+        open_rows(tmp_path / "deep.npy", 4095),
+        magnetite.read(tmp_path / "deep.npy", full_scale=4095),
+    )
+    assert rows is not None
+    assert rows.frame == whole.frame
+    assert rows.part(slice(5, 20)).bits == 12
+    np.save(tmp_path / "wide.npy", 255 * samples.astype(np.float32) / 4095)
+    wide = open_rows(tmp_path / "wide.npy")
+    assert wide is not None
+    with pytest.raises(FileError, match=r"wide.npy: float samples reach .* --full-scale 255"):
+        wide.part(slice(0, 40))
 
 
 def test_commands_work_in_bands_of_the_memory_allowed(run: Run, tmp_path: Path) -> None:

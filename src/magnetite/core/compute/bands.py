@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TypeVar
 
 import numpy as np
 
 from magnetite.core.arrays import Float64, Samples
 from magnetite.core.compute.threads import spread, threads
 
-#: Pixels of a band.
-_BAND = 2**15
+Result = TypeVar("Result")
+#: Pixels of a band, and of a plane that is worth several threads.
+_BAND, _WORTH_SPREADING = 2**15, 2**19
 
 
 def bands(count: int, size: int) -> list[slice]:
@@ -22,8 +24,19 @@ def bands(count: int, size: int) -> list[slice]:
 
 
 def bands_of(samples: Samples, size: int = 2**17) -> list[slice]:
-    """Rows of an array in bands of about so many samples, which stay in the cache."""
+    """Rows of an array in bands of about `size` samples, which stay in the cache."""
     return bands(samples.shape[0], max(1, size * samples.shape[0] // max(1, samples.size)))
+
+
+def on_bands(work: Callable[[slice], Result], plane: Samples, rows: int) -> list[Result]:
+    """What `work` gives for bands of a plane's rows; small planes are worked on by one thread."""
+    parts = bands(plane.shape[0], rows)
+    return spread(work, parts) if worth_spreading(plane) else list(map(work, parts))
+
+
+def worth_spreading(plane: Samples) -> bool:
+    """Whether a plane is so large that a second thread saves more time than it takes to start."""
+    return plane.size >= _WORTH_SPREADING
 
 
 def shares(count: int) -> list[slice]:

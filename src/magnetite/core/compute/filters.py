@@ -18,7 +18,7 @@ Boundary = Literal["mirror", "repeat", "wrap", "black"]
 LONGEST_DIRECT = 9
 #: ... and up to this length in pictures that are worth a compiled loop.
 LONGEST_COMPILED = 151
-#: Other kernels with up to so many weights that are not 0 are summed directly.
+#: Other kernels are summed directly up to this number of weights that are not 0.
 FEW_WEIGHTS = 9
 _PADDING = {"mirror": "symmetric", "repeat": "edge", "wrap": "wrap", "black": "constant"}
 
@@ -49,7 +49,7 @@ def convolve(plane: Pixels, kernel: Float64, boundary: Boundary = "mirror") -> P
     if (line := _separated(kernel)) is not None:
         return convolve_separable(plane, line, boundary)
     if np.count_nonzero(kernel) <= FEW_WEIGHTS:
-        return _summed_weights(plane, kernel, boundary)
+        return _summed(plane, kernel, boundary)
     return _by_fft(plane, (kernel.shape[0] // 2, kernel.shape[1] // 2), boundary, kernel)
 
 
@@ -80,7 +80,7 @@ def convolve_separable(plane: Pixels, line: Float64, boundary: Boundary = "mirro
         return filtered(plane, line, rows, columns)
     if line.size > LONGEST_DIRECT:
         return _by_fft(plane, (line.size // 2,) * 2, boundary, line)
-    return _summed(_summed(plane, line, 0, boundary), line, 1, boundary)
+    return _summed(_summed(plane, line[:, np.newaxis], boundary), line[np.newaxis], boundary)
 
 
 def beyond_edges(side: int, reach: int, boundary: Boundary) -> Indices:
@@ -97,19 +97,7 @@ def beyond_edges(side: int, reach: int, boundary: Boundary) -> Indices:
     return np.where(folded < side, folded, 2 * side - 1 - folded)
 
 
-def _summed(plane: Pixels, line: Float64, axis: int, boundary: Boundary) -> Pixels:
-    """Weighted sums along one axis, in float64: for small planes, and lines that are short."""
-    reach, side = line.size // 2, plane.shape[axis]
-    padding = [(reach, reach) if k == axis else (0, 0) for k in range(2)]
-    padded = np.pad(plane, padding, mode=_PADDING[boundary])  # type: ignore[call-overload]
-    total = np.zeros(plane.shape)
-    for t, weight in enumerate(line):
-        part = slice(t, t + side)
-        total += weight * (padded[part] if axis == 0 else padded[:, part])
-    return total.astype(plane.dtype)
-
-
-def _summed_weights(plane: Pixels, kernel: Float64, boundary: Boundary) -> Pixels:
+def _summed(plane: Pixels, kernel: Float64, boundary: Boundary) -> Pixels:
     """Convolution weight by weight, in float64."""
     down, across = kernel.shape[0] // 2, kernel.shape[1] // 2
     padding = [(down, down), (across, across)]

@@ -57,7 +57,7 @@ class BandGenerator(np.random.Generator):
         self.first, self.count, self.total = first, count, total
 
     def seeds(self, count: int) -> list[np.random.SeedSequence]:
-        """Seeds of the next so many children, as `spawn` gives them."""
+        """Seeds of the next children, as `spawn` gives them."""
         return self._seeds.spawn(count)
 
 

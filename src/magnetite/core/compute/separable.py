@@ -5,14 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from magnetite.core.arrays import Float64, Indices, Pixels
-from magnetite.core.compute.bands import bands
+from magnetite.core.compute.bands import on_bands
 from magnetite.core.compute.jit import compiled, readable
-from magnetite.core.compute.threads import spread
 
 #: Columns worked on at a time, and rows of a piece of work.
 _TILE, _ROWS = 256, 256
-#: Planes of fewer samples are worked on by one thread: to start another would take as long.
-_WORTH_SPREADING = 2**20
 
 _compiled = compiled(fastmath={"contract", "nsz", "reassoc"})
 
@@ -39,12 +36,7 @@ def filtered(plane: Pixels, line: Float64, rows: Indices, columns: Indices) -> P
         around = rows[part.start : part.stop + line.size - 1]
         _band(source, half, around, columns, out[part])
 
-    parts = bands(plane.shape[0], _ROWS)
-    if plane.size < _WORTH_SPREADING:
-        for part in parts:
-            work(part)
-    else:
-        spread(work, parts)
+    on_bands(work, plane, _ROWS)
     return out
 
 

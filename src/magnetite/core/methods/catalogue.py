@@ -20,6 +20,7 @@ from importlib.metadata import entry_points
 from types import MappingProxyType
 from typing import Any, Literal, TypedDict, TypeVar, Unpack, get_args, get_origin
 
+from magnetite.core.limits import BYTES_PER_SAMPLE
 from magnetite.core.methods.declarations import (
     Codec,
     ColourPolicy,
@@ -59,10 +60,6 @@ PACKAGES: dict[MethodKind, str] = {
 }
 #: Entry-point group under which other packages name modules that declare methods.
 PLUGIN_GROUP = "magnetite.methods"
-
-
-#: Bytes for each sample that a method takes at most unless it declares another number.
-_MEMORY = 64.0
 
 
 class Needs(TypedDict, total=False):
@@ -311,7 +308,7 @@ def _declare(
             kind=kind, name=name, function=lifted, one_of=one_of, inputs=given.inputs,
             parameters=MappingProxyType(written),
             implicit=tuple(p for p in given.parameters if p.kind.implicit),
-            **{"reach": None, "statistics": False, "memory": _MEMORY, **needs}, **facts,
+            **{"reach": None, "statistics": False, "memory": BYTES_PER_SAMPLE, **needs}, **facts,
         )  # fmt: skip
         return typing.cast(Function, lifted)
 

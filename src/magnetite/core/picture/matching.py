@@ -3,34 +3,49 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Protocol
 
 from magnetite.core.errors import PictureError
+from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.picture import Picture, as_picture
 
 #: Pictures of any depth are scored with full scale here, so that their figures compare.
 COMMON_SCALE = 255.0
 
 
-def check_comparable(reference: Picture, test: Picture, *, any_depth: bool = False) -> None:
+class Framed(Protocol):
+    """A picture, in memory or in a file."""
+
+    @property
+    def frame(self) -> Frame: ...
+
+    @property
+    def origin(self) -> str: ...
+
+
+def check_comparable(reference: Framed, test: Framed, *, any_depth: bool = False) -> None:
     """Raise `PictureError` unless size, colour and, if it matters, bit depth agree."""
-    mismatch = f"{reference.origin} is {reference.describe()}, {test.origin} is {test.describe()}"
-    if (reference.height, reference.width) != (test.height, test.width):
+    one, two, mismatch = reference.frame, test.frame, _both(reference, test)
+    if (one.height, one.width) != (two.height, two.width):
         raise PictureError(f"the sizes differ: {mismatch}; crop or resize one to the other's size")
-    if (reference.colour, reference.channels) != (test.colour, test.channels):
+    if (one.colour, one.channels) != (two.colour, two.channels):
         raise PictureError(f"the colours differ: {mismatch}; score the luma of both (gray)")
     if not any_depth:
         check_depths(reference, test)
 
 
-def check_depths(reference: Picture, test: Picture) -> None:
+def check_depths(reference: Framed, test: Framed) -> None:
     """Raise `PictureError` unless both pictures have one bit depth."""
-    if reference.bits != test.bits:
-        mismatch = (
-            f"{reference.origin} is {reference.describe()}, {test.origin} is {test.describe()}"
-        )
+    if reference.frame.bits != test.frame.bits:
         raise PictureError(
-            f"the bit depths differ: {mismatch}; bring both to one scale (mixed depths)"
+            f"the bit depths differ: {_both(reference, test)}; bring both to one scale (mixed "
+            "depths)"
         )
+
+
+def _both(reference: Framed, test: Framed) -> str:
+    one, two = reference.frame.describe(), test.frame.describe()
+    return f"{reference.origin} is {one}, {test.origin} is {two}"
 
 
 def at_depth_of(reference: Picture, test: Picture) -> Picture:

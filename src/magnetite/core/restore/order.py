@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 
 from magnetite.core.arrays import Bools, Pixels, Samples, UInt8
-from magnetite.core.compute.bands import shares
+from magnetite.core.compute.bands import shares, worth_spreading
 from magnetite.core.compute.filters import beyond_edges
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
@@ -16,8 +16,6 @@ from magnetite.core.methods.parameters import Count
 #: Largest window, in samples, that goes through a network of comparisons.
 _LARGEST_NETWORK = 121
 _BYTE = np.float32(255)
-#: Planes of fewer samples are worked on by one thread: to start another would take as long.
-_WORTH_SPREADING = 2**19
 
 
 @restoration(
@@ -90,7 +88,7 @@ def _of_digital(pixels: Pixels, window: Bools) -> Pixels | None:
         return True
 
     height = pixels.shape[0]
-    parts = shares(height) if pixels.size >= _WORTH_SPREADING else [slice(0, height)]
+    parts = shares(height) if worth_spreading(pixels) else [slice(0, height)]
     return out if all(each(band, parts, workers=len(parts))) else None
 
 

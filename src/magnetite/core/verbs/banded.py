@@ -1,4 +1,4 @@
-"""Degrade, restore, convert and score pictures in bands of rows: size is no limit.
+"""Degrade, restore, convert and score pictures in bands of rows, whatever their size.
 
 A chain can be carried out in bands where every step looks only a known number of rows around a
 sample and needs no figure of the whole picture. The result is that of the whole picture.
@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -15,21 +16,22 @@ import numpy as np
 from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.chain.bind import Bound, ReadOnce, bind, bind_step
 from magnetite.core.chain.notation import parse_chain
-from magnetite.core.chain.step import AUTO, Chain, Step
+from magnetite.core.chain.step import Chain, Step
 from magnetite.core.compute.random import BandGenerator, band_generator
-from magnetite.core.errors import InputError, PictureError
+from magnetite.core.errors import InputError
+from magnetite.core.limits import BYTES_PER_SAMPLE, MEMORY
 from magnetite.core.methods.declarations import ColourPolicy, Degradation, Metric
 from magnetite.core.methods.parameters import Files
 from magnetite.core.methods.sums import Totals
 from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.picture import Clipped, Picture
 from magnetite.core.picture.frame import Frame
-from magnetite.core.picture.matching import COMMON_SCALE
+from magnetite.core.picture.matching import check_comparable
 from magnetite.core.picture.rows import Band, Rows, band_height, digest_of, in_bands
-from magnetite.core.restore.kernels.noise_sd import NoiseSd
 from magnetite.core.verbs.certificate import Certificate
 from magnetite.core.verbs.degrade import Overflow, Run, survey_of
-from magnetite.core.verbs.figures import parse_figures
+from magnetite.core.verbs.figures import Scale, parse_figures
+from magnetite.core.verbs.restoring import missing_sd
 from magnetite.core.verbs.score import DEFAULT_METRICS, Scores
 
 #: Bytes for each sample that scoring takes: two pictures, two bands of each, and their planes.
@@ -128,30 +130,15 @@ class DegradedRows:
 
     def certificate(self) -> Certificate:
         """The certificate, once all bands were taken."""
-        run = self._run
-        if run.overflow == "fail" and self._clipped.share > 0:
-            raise PictureError(
-                f"{self._clipped.share:.3%} of the samples leave the range, and overflow is fail: "
-                "keep them in a float picture (overflow keep), or degrade less"
-            )
         records = []
         for step, (sums, clipped) in zip(self._steps, self._sums, strict=True):
-            survey = survey_of(step, run.reference.pixels())
+            survey = survey_of(step, self._run.reference.pixels())
             assert survey is not None
-            records.append(run.recorded(step, survey.findings(sums), clipped))
+            records.append(self._run.recorded(step, survey.findings(sums), clipped))
         squares, count = self._error
-        return Certificate(
-            reference=self._source.origin,
-            reference_sha256=self._digest.hex(),
-            picture=self._source.frame.describe(),
-            chain=str(self._chain),
-            seed=run.seed,
-            steps=tuple(records),
-            rms_difference=math.sqrt(squares / count),
-            amplitude_unit=run.reference.amplitude_unit,
-            clipped=self._clipped,
-            overflow="keep" if run.bits is None else "clip",
-        )
+        run = replace(self._run, digest=self._digest)
+        rms = math.sqrt(squares / count)
+        return run.certificate(self._source, self._chain, records, self._clipped, rms)
 
 
 def _check_degradation(step: Bound) -> None:
@@ -237,15 +224,11 @@ class RestoredRows:
 
 
 def _check_sd(step: Step) -> None:
-    given = dict(step.settings)
-    for key, parameter in step.method.parameters.items():
-        if isinstance(parameter.kind, NoiseSd) and given.get(key, AUTO) is AUTO:
-            others = [other for other in step.method.one_of if other != key and other in given]
-            if not others:
-                raise InputError(
-                    f"{step}: the sd of the noise is estimated from the whole picture; in "
-                    f"bands, write it, as in {key}=5dn"
-                )
+    if key := missing_sd(step):
+        raise InputError(
+            f"{step}: the sd of the noise is estimated from the whole picture; in bands, write "
+            f"it, as in {key}=5dn"
+        )
 
 
 def converted_rows(
@@ -268,14 +251,14 @@ def converted_rows(
             picture = bind_step(step, picture.frame).call(picture)
         return picture
 
-    height = band_height(source.frame, 64.0, memory)
+    height = band_height(source.frame, BYTES_PER_SAMPLE, memory)
     first = converted(source.part(slice(0, 1)))
     frame = Frame(source.frame.height, first.width, first.channels, first.colour, first.bits)
     return frame, (converted(band.pictures[0]) for band in in_bands(height, source))
 
 
 def score_rows(
-    reference: Rows, test: Rows, metrics: str = DEFAULT_METRICS, memory: int = 2**30
+    reference: Rows, test: Rows, metrics: str = DEFAULT_METRICS, memory: int = MEMORY
 ) -> Scores:
     """Scores of a test picture against its reference, as `score` gives them, read in bands.
 
@@ -295,11 +278,7 @@ def score_rows(
     ChainError, InputError, LimitError
         As in `DegradedRows`.
     """
-    if reference.frame != test.frame:
-        raise PictureError(
-            f"{reference.origin} and {test.origin} differ in size, colour or bit depth; pictures "
-            "that are scored in bands must agree in all three"
-        )
+    check_comparable(reference, test)
     steps = parse_figures(metrics, "metric")
     figures = [_Figure(bind_step(step, reference.frame)) for step in steps]
     overlap = max(figure.overlap for figure in figures)
@@ -325,14 +304,13 @@ class _Figure:
                 "(--memory)"
             )
         self.step, self._metric, self._sums = step, metric, metric.sums
-        self._whole = metric.integers and step.frame.bits is not None
-        self._scale = step.frame.full_scale if self._whole else COMMON_SCALE
-        self._settings = step.settings | {"peak": self._scale}
+        self._scale = Scale.of(step)
+        self._settings = step.settings | {"peak": self._scale.peak}
         self.overlap = self._sums.shared_rows(**self._settings)
         self._totals: list[Totals] = []
 
     def add(self, one: Picture, two: Picture, rows: int) -> None:
-        """Add a band of so many rows of its own."""
+        """Add a band that has `rows` rows of its own."""
         if one.height <= self.overlap and self._totals:  # no window begins in the last rows
             return
         own = slice(0, rows + self.overlap)
@@ -343,7 +321,7 @@ class _Figure:
         self._totals = [combine(a, b) for a, b in zip(old, new, strict=True)] if old else new
 
     def _planes(self, picture: Picture, rows: slice) -> list[Any]:
-        samples = picture.samples[rows] if self._whole else picture.on_scale(self._scale)[rows]
+        samples = self._scale.samples(picture)[rows]
         if samples.ndim == 2 or self._metric.colour is not ColourPolicy.EACH:
             return [samples]
         return [np.ascontiguousarray(samples[..., c]) for c in range(samples.shape[2])]
@@ -353,4 +331,4 @@ class _Figure:
         if identical and self._metric.identical is not None:
             return self._metric.identical
         parts = [self._sums.score(totals, **self._settings) for totals in self._totals]
-        return float(np.mean(parts)) * (COMMON_SCALE / self._scale) ** self._metric.power
+        return self._scale.common(float(np.mean(parts)))

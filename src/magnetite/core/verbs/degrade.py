@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import reduce
 from typing import Any, Literal
@@ -25,7 +24,8 @@ from magnetite.core.methods.declarations import Degradation
 from magnetite.core.methods.parameters import Files, NoFiles
 from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.picture import Clipped, Picture, as_picture
-from magnetite.core.verbs.aim import Target, solve_chain
+from magnetite.core.picture.matching import Framed
+from magnetite.core.verbs.aim import Aim, Target, solve_chain
 from magnetite.core.verbs.certificate import (
     Certificate,
     FindingRow,
@@ -104,35 +104,19 @@ def degrade(
         parsed, reached = solve_chain(parsed, target, reference, lambda c: run.picture(c)[0])
     records: list[StepRecord] = []
     stored, clipped = run.picture(parsed, lambda *work: records.append(run.record(*work)))
-    if overflow == "fail" and clipped.share > 0:
-        raise PictureError(
-            f"{clipped.share:.3%} of the samples leave the range, and overflow is fail: keep them "
-            "in a float picture (overflow keep), or degrade less"
-        )
     same_size = stored.samples.shape == reference.samples.shape
-    certificate = Certificate(
-        reference=reference.origin,
-        reference_sha256=run.digest.hex(),
-        picture=reference.describe(),
-        chain=str(parsed),
-        seed=seed,
-        steps=tuple(records),
-        rms_difference=_rms_difference(reference, stored) if same_size else None,
-        amplitude_unit=reference.amplitude_unit,
-        clipped=clipped,
-        overflow="keep" if stored.bits is None else "clip",
-        aim=reached,
-    )
+    certificate = run.certificate(
+        reference, parsed, records, clipped,
+        _rms_difference(reference, stored) if same_size else None, reached,
+    )  # fmt: skip
     return Degraded(stored, certificate)
 
 
 def _rms_difference(one: Picture, other: Picture) -> float:
     """In the unit of the first."""
-    x, y = (
-        (one.samples, other.samples) if one.bits == other.bits else (one.pixels(), other.pixels())
-    )
-    sums = error_sums(x, y)
-    return math.sqrt(sums.squares / sums.number) * (1 if one.bits == other.bits else one.full_scale)
+    if one.bits == other.bits:
+        return error_sums(one.samples, other.samples).rms
+    return error_sums(one.pixels(), other.pixels()).rms * one.full_scale
 
 
 def degrade_chain(
@@ -192,6 +176,35 @@ class Run:
         if rate is not None:
             findings.insert(0, Finding("rate", "bpp", None, rate, rate))
         return self.recorded(step, findings, clipped)
+
+    def certificate(
+        self,
+        reference: Framed,
+        chain: Chain,
+        records: Sequence[StepRecord],
+        clipped: Clipped,
+        rms_difference: float | None,
+        aim: Aim | None = None,
+    ) -> Certificate:
+        """The certificate; `PictureError` where samples leave the range and may not."""
+        if self.overflow == "fail" and clipped.share > 0:
+            raise PictureError(
+                f"{clipped.share:.3%} of the samples leave the range, and overflow is fail: keep "
+                "them in a float picture (overflow keep), or degrade less"
+            )
+        return Certificate(
+            reference=reference.origin,
+            reference_sha256=self.digest.hex(),
+            picture=reference.frame.describe(),
+            chain=str(chain),
+            seed=self.seed,
+            steps=tuple(records),
+            rms_difference=rms_difference,
+            amplitude_unit=self.reference.amplitude_unit,
+            clipped=clipped,
+            overflow="keep" if self.bits is None else "clip",
+            aim=aim,
+        )
 
     def recorded(self, step: Bound, findings: list[Finding], clipped: Clipped) -> StepRecord:
         """Findings with those of storing, in the picture's units."""

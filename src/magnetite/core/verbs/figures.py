@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from contextvars import Context, copy_context
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
+from magnetite.core.arrays import Samples
 from magnetite.core.chain.bind import Bound, bind_step
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
@@ -122,19 +124,44 @@ def _figure(
     step: Bound, pictures: Sequence[Picture], part: Mapping[str, Any], strict: bool
 ) -> float | str:
     """The figure, or why the pictures do not suit it."""
-    figure = step.step.declared(declarations.Figure)
-    whole = figure.takes_integers and all(picture.bits is not None for picture in pictures)
-    scale = pictures[0].full_scale if whole else COMMON_SCALE
+    scale = Scale.of(step)
     try:
-        samples = [p.samples if whole else shared("samples", _on_common_scale, p) for p in pictures]
-        return float(step.call(*samples, scale, **part)) * (COMMON_SCALE / scale) ** figure.power
+        samples = [scale.samples(picture) for picture in pictures]
+        return scale.common(float(step.call(*samples, scale.peak, **part)))
     except PictureError as error:
         if strict:
             raise
         return str(error)
 
 
-def _on_common_scale(picture: Picture) -> Any:
+@dataclass(frozen=True)
+class Scale:
+    """The scale on which a metric or gauge gets samples, and its figure on the common one."""
+
+    #: Whether it gets whole numbers as the picture stores them.
+    whole: bool
+    #: Full scale.
+    peak: float
+    #: The power of full scale that the figure grows with.
+    power: int
+
+    @classmethod
+    def of(cls, step: Bound) -> Scale:
+        """That of a metric or gauge for pictures of the frame that it is bound to."""
+        figure = step.step.declared(declarations.Figure)
+        whole = figure.takes_integers and step.frame.bits is not None
+        return cls(whole, step.frame.full_scale if whole else COMMON_SCALE, figure.power)
+
+    def samples(self, picture: Picture) -> Samples:
+        """A picture's samples on this scale."""
+        return picture.samples if self.whole else shared("samples", _on_common_scale, picture)
+
+    def common(self, figure: float) -> float:
+        """A figure of this scale on that of 8 bits."""
+        return figure * (COMMON_SCALE / self.peak) ** self.power
+
+
+def _on_common_scale(picture: Picture) -> Samples:
     return picture.on_scale(COMMON_SCALE)
 
 

@@ -30,22 +30,17 @@ class RestoredRow(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Restored:
-    """A restored picture, the canonical chain that made it, and what came of it."""
+class Outcome:
+    """What came of a restoration, beside the picture."""
 
-    picture: Picture
-    #: With the sd of the noise where that was estimated.
+    #: Canonical, with the sd of the noise where that was estimated.
     chain: str
     clipped: Clipped
-    #: What was taken away; None where the picture is too small to be judged or has no luma.
-    taken: TakenAway | None
+    #: What was taken away; None where that cannot be judged.
+    taken: TakenAway | None = None
     #: Scores against the reference, where there is one.
     before: Scores | None = None
     after: Scores | None = None
-    #: What tuning has found, where a setting was tuned.
-    tuned: Tuned | None = None
-    #: Remarks for the user.
-    notes: tuple[str, ...] = ()
 
     def rows(self) -> list[RestoredRow]:
         """Scores before and after, then what was taken away."""
@@ -65,6 +60,17 @@ class Restored:
     def frame(self) -> Any:
         """The rows as a pandas data frame."""
         return data_frame(self.rows())
+
+
+@dataclass(frozen=True, kw_only=True)
+class Restored(Outcome):
+    """A restored picture and what came of it."""
+
+    picture: Picture
+    #: What tuning has found, where a setting was tuned.
+    tuned: Tuned | None = None
+    #: Remarks for the user.
+    notes: tuple[str, ...] = ()
 
 
 def restore(
@@ -121,10 +127,10 @@ def restore(
     before, after = (
         None if clean is None else score(clean, one, metrics) for one in (picture, restored)
     )
-    taken = taken_away(picture, restored)
     return Restored(
-        restored, str(known), clipped, taken, before, after, tuned, tuple(_all(notes, tuned))
-    )
+        str(known), clipped, taken_away(picture, restored), before, after,
+        picture=restored, tuned=tuned, notes=tuple(_all(notes, tuned)),
+    )  # fmt: skip
 
 
 def _all(notes: list[str], tuned: Tuned | None) -> Iterable[str]:

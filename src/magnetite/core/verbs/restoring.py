@@ -33,19 +33,26 @@ def _with_sd(step: Step, picture: Picture, pixels: Pixels, spacing: float | None
 
     `spacing` is the distance of two digital numbers of the pixels, where that is known.
     """
+    key = missing_sd(step)
+    if key is None:
+        return step
+    sd = estimated(pixels, None, spacing)
+    if sd > 1:
+        raise PictureError(
+            f"{picture.origin}: the sd of the noise is estimated as {100 * sd:.4g} % of full "
+            "scale, and at most 100 % can be restored: bring the samples to 0..1"
+        )
+    scale, unit = picture.full_scale, "dn" if picture.bits is not None else "fs"
+    value = step.method.parameters[key].kind.parse(str(Quantity(nearby(sd * scale), unit)))
+    return step.with_setting(key, value)
+
+
+def missing_sd(step: Step) -> str | None:
+    """The setting for the sd of the noise that a step takes and has no value for."""
     given = dict(step.settings)
     for key, parameter in step.method.parameters.items():
-        if not isinstance(parameter.kind, NoiseSd) or given.get(key, AUTO) is not AUTO:
-            continue
-        choices = step.method.one_of
-        if key in choices and any(other in given for other in choices if other != key):
-            continue
-        sd = estimated(pixels, None, spacing)
-        if sd > 1:
-            raise PictureError(
-                f"{picture.origin}: the sd of the noise is estimated as {100 * sd:.4g} % of full "
-                "scale, and at most 100 % can be restored: bring the samples to 0..1"
-            )
-        scale, unit = picture.full_scale, "dn" if picture.bits is not None else "fs"
-        return step.with_setting(key, parameter.kind.parse(str(Quantity(nearby(sd * scale), unit))))
-    return step
+        if isinstance(parameter.kind, NoiseSd) and given.get(key, AUTO) is AUTO:
+            choices = step.method.one_of
+            if key not in choices or not any(other in given for other in choices if other != key):
+                return key
+    return None

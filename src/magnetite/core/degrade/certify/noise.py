@@ -15,7 +15,7 @@ from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.degrade.certify.survey import Survey, rows
 from magnetite.core.degrade.kernels.strength import noise_sd
 
-#: Distribution functions are compared at this many points, spread over so many sd either way.
+#: Distribution functions are compared at `POINTS` points, up to `FURTHEST` sd either way.
 POINTS, FURTHEST = 2**15, 12.0
 #: Kolmogorov's statistic exceeds 2.28 / √n as seldom as a normal figure four standard errors.
 KOLMOGOROV_ERROR = 2.28 / 4

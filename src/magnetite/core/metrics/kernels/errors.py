@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
@@ -26,6 +27,11 @@ class ErrorSums(NamedTuple):
     #: Of the squares of the reference.
     power: float
     number: int
+
+    @property
+    def rms(self) -> float:
+        """Root of the mean squared error."""
+        return math.sqrt(self.squares / self.number)
 
 
 def error_sums(reference: Samples, test: Samples) -> ErrorSums:

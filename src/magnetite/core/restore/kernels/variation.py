@@ -11,12 +11,9 @@ from collections.abc import Callable
 import numpy as np
 
 from magnetite.core.arrays import Pixels
-from magnetite.core.compute.bands import bands
+from magnetite.core.compute.bands import on_bands
 from magnetite.core.compute.jit import compiled
-from magnetite.core.compute.threads import spread
 
-#: Planes of fewer samples are worked on by one thread: to start more would take as long.
-_WORTH_SPREADING = 2**20
 #: Rows of a piece of work.
 _ROWS = 64
 
@@ -25,10 +22,7 @@ _compiled = compiled(fastmath={"contract", "nsz", "reassoc"})
 
 def in_bands(plane: Pixels, work: Callable[[int, int], float]) -> float:
     """The sum of what `work(first, last)` gives for bands of the plane's rows."""
-    parts = bands(plane.shape[0], _ROWS)
-    if plane.size < _WORTH_SPREADING:
-        return sum(work(part.start, part.stop) for part in parts)
-    return sum(spread(lambda part: work(part.start, part.stop), parts))
+    return sum(on_bands(lambda part: work(part.start, part.stop), plane, _ROWS))
 
 
 @_compiled
@@ -71,15 +65,8 @@ def descend(
     total = 0.0
     line = np.empty(width, pixels.dtype)
     for y in range(first, last):
-        p, above, q, own = down[y], down[max(y - 1, 0)], across[y], pixels[y]
-        for x in range(width):
-            line[x] = p[x] + q[x]
-        if y > 0:
-            for x in range(width):
-                line[x] -= above[x]
-        for x in range(1, width):
-            line[x] -= q[x - 1]
-        u, v = result[y], ahead[y]
+        _divergence(line, down, across, y)
+        own, u, v = pixels[y], result[y], ahead[y]
         if squares:
             for x in range(width):
                 line[x] = (u[x] + t * line[x] + t * own[x]) * shrink
@@ -95,6 +82,19 @@ def descend(
             taken += np.float64(line[x] - own[x]) * np.float64(line[x] - own[x])
         total += taken
     return total
+
+
+@_compiled
+def _divergence(line: Pixels, down: Pixels, across: Pixels, y: int) -> None:
+    """A row of the flow's divergence."""
+    p, above, q = down[y], down[max(y - 1, 0)], across[y]
+    for x in range(line.size):
+        line[x] = p[x] + q[x]
+    if y > 0:
+        for x in range(line.size):
+            line[x] -= above[x]
+    for x in range(1, line.size):
+        line[x] -= q[x - 1]
 
 
 @_compiled
@@ -128,14 +128,7 @@ def smoothed_update(
     s, floor, one = kind(smoothness), kind(least), kind(1)
     line = np.empty(width, plane.dtype)
     for y in range(first, last):
-        p, above, q = down[y], down[max(y - 1, 0)], across[y]
-        for x in range(width):
-            line[x] = p[x] + q[x]
-        if y > 0:
-            for x in range(width):
-                line[x] -= above[x]
-        for x in range(1, width):
-            line[x] -= q[x - 1]
+        _divergence(line, down, across, y)
         u, c = plane[y], correction[y]
         for x in range(width):
             u[x] = max(u[x] * c[x] / (one - s * line[x]), floor)
