@@ -14,7 +14,7 @@ from magnetite.scenes.catalogue import SCENES
 ANCHOR = "jpeg quality=5,8,12,18,25,35,50,65,78,88,93"
 CODECS = (
     "dct",
-    "dct optimise=off deblock=off",
+    "dct optimise=off smooth=off",
     "dct backend=zlib",
     "wavelet",
     "jpeg2000",

@@ -6,14 +6,14 @@ import math
 import zlib
 
 import numpy as np
-from scipy.fft import idctn
+from scipy.fft import dctn, idctn
 
 
 class Container:
     """The header's fields and the sections."""
 
     def __init__(self, data: bytes) -> None:
-        assert data[:5] == b"\x89MGT\x02"
+        assert data[:5] == b"\x89MGT\x03"
         self._data, self._place = data, 7
         self.bits, self.colour = data[5], data[6]
         self.height, self.width, self.channels = (self._varint() for _ in range(3))
@@ -43,14 +43,13 @@ class Container:
 class Decoder:
     """The range coder with its slots and mixers."""
 
-    def __init__(self, data: bytes, inputs: int) -> None:
+    def __init__(self, data: bytes) -> None:
         self._bytes = iter(data)
         self._low, self._high, self._value = 0, 2**32 - 1, 0
         for _ in range(4):
             self._value = self._value << 8 | next(self._bytes, 0)
         self._slots: dict[int, tuple[int, int]] = {}
-        self._weights: dict[tuple[int, int], list[int]] = {}
-        self._inputs = inputs
+        self._weights: dict[int, list[int]] = {}
 
     def _bit(self, p: int) -> int:
         reach = self._high - self._low
@@ -80,10 +79,8 @@ class Decoder:
         self._learn(slot, bit, 255)
         return bit
 
-    def mixed(self, slots: list[int], row: int, limit: int, inputs: int = 0) -> int:
-        size = inputs or self._inputs
-        first = 70000 // self._inputs
-        weights = self._weights.setdefault((row, size), [first] * size)
+    def mixed(self, slots: list[int], row: int, limit: int) -> int:
+        weights = self._weights.setdefault(row, [17500] * 4)
         stretched = []
         for slot in slots:
             i = self._probability(slot) >> 10
@@ -119,7 +116,7 @@ def kind(total: int) -> int:
 def blocks(data: bytes, shape: tuple[int, int, int, int]) -> np.ndarray:
     """Numbers in blocks."""
     rows, columns, h, w = shape
-    coder, q = Decoder(data, 4), np.zeros(shape, int)
+    coder, q = Decoder(data), np.zeros(shape, int)
     m = np.zeros((rows + 1, columns + 2, h + 3, w + 3), int)
     places = sorted(np.ndindex(h, w), key=lambda p: (p[0] / h) ** 2 + (p[1] / w) ** 2)
     for i, j in np.ndindex(rows, columns):
@@ -175,19 +172,36 @@ def predicted(q: np.ndarray, i: int, j: int) -> int:
 
 
 def dct(data: bytes, step: float, side: int) -> np.ndarray:
-    """A gray picture of `dct`, without deblocking; `step` in full scale."""
+    """A gray picture of `dct`; `step` in full scale."""
     c = Container(data)
     grid = -(-c.height // side), -(-c.width // side)
-    q = blocks(c.sections[0], (*grid, side, side))
+    strength, numbers = c.sections[0][0], c.sections[0][1:]
+    q = blocks(numbers, (*grid, side, side))
     plane = idctn(q * step, axes=(2, 3), norm="ortho").swapaxes(1, 2)
-    plane = plane.reshape(grid[0] * side, -1)[: c.height, : c.width] + 0.5
+    plane = plane.reshape(grid[0] * side, -1)[: c.height, : c.width]
+    plane = smoothed(plane, strength * step / 10) + 0.5
     return np.rint(plane * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
+
+
+def smoothed(plane: np.ndarray, least: float) -> np.ndarray:
+    """Mean of all 8x8 blocks without small coefficients, weighted by 1 / coefficients left."""
+    if least == 0:
+        return plane
+    padded = np.pad(plane, 7, mode="symmetric")
+    total, weights = np.zeros_like(padded), np.zeros_like(padded)
+    for y, x in np.ndindex(padded.shape[0] - 7, padded.shape[1] - 7):
+        spectrum = dctn(padded[y : y + 8, x : x + 8], norm="ortho")
+        left = np.abs(spectrum) > least
+        left[0, 0] = True
+        total[y : y + 8, x : x + 8] += idctn(spectrum * left, norm="ortho") / left.sum()
+        weights[y : y + 8, x : x + 8] += 1 / left.sum()
+    return (total / weights)[7:-7, 7:-7]
 
 
 def predictive(data: bytes, bound: int) -> np.ndarray:
     """A gray picture of `predictive`."""
     c = Container(data)
-    coder, step = Decoder(c.sections[0], 4), 2 * bound + 1
+    coder, step = Decoder(c.sections[0]), 2 * bound + 1
     low, high = -(2 ** (c.bits - 1)), 2 ** (c.bits - 1) - 1
     x = np.zeros((c.height + 2, c.width + 6), int)
     e, miss = np.zeros_like(x), np.zeros((6, *x.shape), int)
@@ -216,7 +230,7 @@ def predictive(data: bytes, bound: int) -> np.ndarray:
                 p = int(p + miss[k, i - 1, j + 1] + miss[k, i, j - 2])
                 weights.append(1 if p >= 2**17 else 2**36 // ((p + 1) ** 2 + 1) + 1)
             total = sum(g * t for g, t in zip(guesses, weights, strict=True))
-            p8 = (8 * total + sum(weights) // 2) // sum(weights)
+            p8 = math.floor(8 * (total / sum(weights)) + 0.5)
             ew, en, enw, ene, eww = (
                 int(e[i - a, j + b]) for a, b in ((0, -1), (1, 0), (1, -1), (1, 1), (0, -2))
             )
@@ -225,7 +239,8 @@ def predictive(data: bytes, bound: int) -> np.ndarray:
             below = (w, n, nw, ne, ww, nn, 2 * n - nn, 2 * w - ww)
             pattern = 8 * sum((8 * t < p8) << k for k, t in enumerate(below))
             pattern += min(7, bits(energy) >> 1)
-            corrected = p8 + bias.get(pattern, 0) // seen.get(pattern, 1)
+            share = -(-(2**32) // seen.get(pattern, 1))
+            corrected = p8 + ((bias.get(pattern, 0) * share) >> 32)
             prediction = min(high, max(low, (corrected + 4) >> 3))
             g = [min(7, bits(4 * abs(t))) for t in (ew, en, ene)]
             slots = [8 * fine(energy) + min(7, bits(abs(w - n))),

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from magnetite.core.codecs.layers.lifting import synthesise
-from slow_decoder import Container, Decoder, kind
+from slow_decoder import Container, Decoder, kind, smoothed
 
 REFINE = 65536
-SIGN = REFINE + 12288
+SIGN = REFINE + 16384
 WAKE = SIGN + 128
 QUIET = WAKE + 2048
 Bands = list[list[np.ndarray]]
@@ -88,14 +88,16 @@ def block(
             above = 2 * at(parent, up, across) + sum(
                 at(parent, up + a, across + b) for a, b in ((-1, 0), (1, 0), (0, -1), (0, 1))
             )
+            corners = int(sum(k[y + a, x + b] for a in (-1, 1) for b in (-1, 1)))
             if k[y, x]:
+                around = kind((2 * (side + post) + corners + above) >> 3)
                 m, n = min(3, int(k[y, x]) >> 1), kind((side + post) >> 1)
                 slots = [REFINE + (16 * m + n) * 16 + kind(above >> 1),
                          REFINE + 4096 + 64 * (8 * o + deep) + 16 * m + n,
-                         REFINE + 8192 + (16 * m + min(15, plane)) * 16 + n]  # fmt: skip
-                k[y, x] += coder.mixed(slots, 64 + 12 * m + min(11, n), 500, 3)
+                         REFINE + 8192 + (16 * m + min(15, plane)) * 16 + n,
+                         REFINE + 12288 + (16 * m + kind(corners >> 1)) * 16 + around]  # fmt: skip
+                k[y, x] += coder.mixed(slots, 64 + 12 * m + min(11, n), 500)
                 continue
-            corners = int(sum(k[y + a, x + b] for a in (-1, 1) for b in (-1, 1)))
             beyond = int(k[y - 2, x] + k[y + 2, x] + k[y, x - 2] + k[y, x + 2])
             near, kin = 2 * (side + post) + corners, int(sibling[y, x])
             if near + above + beyond + kin == 0:
@@ -121,25 +123,13 @@ def wavelet(data: bytes, step: float, levels: int) -> np.ndarray:
     """A gray picture of `wavelet` with the 9/7 filter; `step` in full scale."""
     c = Container(data)
     (section,) = c.sections
-    planes, length = section[0], int.from_bytes(section[1:5], "little")
-    assert length == len(section) - 5
-    coder = Decoder(section[5:], 4)
+    planes, strength, length = section[0], section[1], int.from_bytes(section[2:6], "little")
+    assert length == len(section) - 6
+    coder = Decoder(section[6:])
     levels = min(levels, min(c.height, c.width).bit_length() - 1)
     bands = [[Band(*size) for size in level] for level in sizes(c.height, c.width, levels)]
     for plane in range(planes - 1, -1, -1):
         bit_plane(coder, bands, plane)
-    values = [
-        [
-            (b.signs * (b.known + np.where(b.known == 1, 0.42, 0.48)) * step)[2:-2, 2:-2]
-            for b in level
-        ]
-        for level in bands
-    ]
-    whole = synthesise(values, "9/7") + 0.5
+    values = [[(b.signs * b.known * step)[2:-2, 2:-2] for b in level] for level in bands]
+    whole = smoothed(synthesise(values, "9/7"), strength * step / 10) + 0.5
     return np.rint(whole * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
-
-
-def middle(band: Band) -> np.ndarray:
-    """What a number is taken for, in steps."""
-    within = np.where(band.known == 1, 0.42, 0.48)
-    return (band.signs * (band.known + within))[2:-2, 2:-2]

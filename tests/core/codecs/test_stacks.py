@@ -33,7 +33,7 @@ def test_blocks_across_planes_are_the_transform_of_all_axes(
     sides = [int(side) for side in block.split("x")]
     planes = int(np.prod(shape))
     pixels = texture(2 * sides[0], 3 * sides[1], planes).astype(np.float32)
-    settings = f"step=0.05fs optimise=off deblock=off stack={'x'.join(map(str, shape))}"
+    settings = f"step=0.05fs optimise=off smooth=off stack={'x'.join(map(str, shape))}"
     made = magnetite.compress(pixels, f"dct {settings} block={block}")
     assert sum(made.parts.values()) == len(made.data)
     wanted = transformed(pixels.reshape(*pixels.shape[:2], *shape) - 0.5, sides, 0.05) + 0.5

@@ -92,7 +92,7 @@ def test_edge_width_of_blurred_edges(sigma: float) -> None:
 def test_blocks_are_found_with_their_grid(size: tuple[int, int], offset: tuple[int, int]) -> None:
     clean = SCENES[0].picture(400, 352, 0)
     coded = magnetite.compress(
-        clean, f"dct step=16% block={size[0]}x{size[1]} optimise=off deblock=off"
+        clean, f"dct step=16% block={size[0]}x{size[1]} optimise=off smooth=off"
     ).picture
     cut = coded.samples[offset[0] :, offset[1] :]
     figures = magnetite.gauge(cut, "blockiness,block-height,block-width,block-top,block-left")
@@ -104,7 +104,7 @@ def test_blocks_are_found_with_their_grid(size: tuple[int, int], offset: tuple[i
 
 def test_ringing_and_false_contours_are_told_from_blur_and_ramps() -> None:
     clean = SCENES[2].picture(400, 300, 0)
-    coarse = "dct step=12% optimise=off deblock=off"
+    coarse = "dct step=12% optimise=off smooth=off"
     ringing = {
         step: gauged("ringing", make(clean, step).picture)
         for make, step in (

@@ -8,9 +8,9 @@ from typing import Annotated, Literal
 from magnetite.core.codecs.layers.backend import BackEndName, Lossless
 from magnetite.core.codecs.layers.blocks import Blocks
 from magnetite.core.codecs.layers.colour import ColourPlanes
-from magnetite.core.codecs.layers.deblock import Deblocking
-from magnetite.core.codecs.layers.pipeline import EachPlane, Layer, Pipeline
+from magnetite.core.codecs.layers.pipeline import EachPlane, Layer, Named, Pipeline
 from magnetite.core.codecs.layers.quantizer import Quantizer, Selection
+from magnetite.core.codecs.layers.smoothing import Smoothed, Tagged
 from magnetite.core.codecs.layers.stack import AcrossPlanes
 from magnetite.core.codecs.layers.transform import CosineTransform
 from magnetite.core.errors import PictureError
@@ -42,7 +42,7 @@ def dct(
     threshold: Annotated[float, Amplitude(high=100)] = 0.0,
     keep: Annotated[float, Share()] = 1.0,
     optimise: Literal["on", "off"] = "on",
-    deblock: Literal["on", "off"] = "on",
+    smooth: Literal["on", "off"] = "on",
     colour: Literal["luma-chroma", "half-chroma", "none"] = "luma-chroma",
     backend: BackEndName = "range",
 ) -> Pipeline:
@@ -73,8 +73,9 @@ def dct(
         Share of all coefficients of a plane that may be kept, the largest.
     optimise : "on" or "off"
         Lower numbers where that saves more rate than it costs in error (see `rdo`).
-    deblock : "on" or "off"
-        Smooth small steps at the borders of blocks on decoding.
+    smooth : "on" or "off"
+        Decode to the mean of blocks at all positions, without their smallest coefficients. The
+        encoder chooses how small, by the squared error; where nothing is gained, none.
     colour : "luma-chroma", "half-chroma" or "none"
         RGB as luma and chroma (ITU-T T.871), the same with chroma at half size, or as it is.
     backend : "range", "zlib" or "raw"
@@ -96,13 +97,12 @@ def dct(
     for height, width in planes.shapes:
         blocks = Blocks(height, width, block[:2])
         quantizer = Quantizer(step, weights == "t81", optimise == "on", selection)
-        stage: list[Layer] = [Deblocking(step, blocks.size)] if deblock == "on" else []
-        lossless = Lossless((*blocks.grid, *blocks.size), backend)
-        stages.append([*stage, blocks, CosineTransform(), quantizer, lossless])
+        lossy = Smoothed([blocks, CosineTransform(), quantizer], step, smooth == "on")
+        stages.append([lossy, Tagged(Lossless((*blocks.grid, *blocks.size), backend))])
     across = _across(frame, block[2:], stack)
     if across is None:
-        return Pipeline([planes, EachPlane(planes.names, stages)])
-    return Pipeline([planes, across, EachPlane(across.names, stages)])
+        return Pipeline([planes, EachPlane(stages), Named(planes.names)])
+    return Pipeline([planes, across, EachPlane(stages), Named(across.names)])
 
 
 def _across(

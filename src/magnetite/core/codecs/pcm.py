@@ -10,7 +10,7 @@ import numpy as np
 
 from magnetite.core.arrays import Int32, Pixels
 from magnetite.core.codecs.layers.colour import DigitalPlanes
-from magnetite.core.codecs.layers.pipeline import EachPlane, Pipeline, Section
+from magnetite.core.codecs.layers.pipeline import EachPlane, Named, Pipeline, Section
 from magnetite.core.codecs.predictive import Predicted
 from magnetite.core.errors import StreamError
 from magnetite.core.methods.catalogue import ColourPolicy, codec
@@ -43,7 +43,7 @@ def pcm(frame: Frame, *, bits: Annotated[int, Count(1, 16)]) -> Pipeline:
     bits = min(bits, frame.bits or bits)
     names = DigitalPlanes(frame, "none").names
     stage = Predicted((frame.height, frame.width), 0, 2**bits - 1, 0)
-    return Pipeline([Intervals(frame, bits), EachPlane(names, [[stage]] * frame.channels)])
+    return Pipeline([Intervals(frame, bits), EachPlane([[stage]] * frame.channels), Named(names)])
 
 
 @dataclass(frozen=True)

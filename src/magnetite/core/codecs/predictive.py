@@ -7,7 +7,7 @@ from typing import Annotated
 
 from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.layers.colour import DigitalPlanes
-from magnetite.core.codecs.layers.pipeline import EachPlane, Pipeline
+from magnetite.core.codecs.layers.pipeline import EachPlane, Named, Pipeline
 from magnetite.core.methods.catalogue import ColourPolicy, codec
 from magnetite.core.methods.parameters import Count
 from magnetite.core.picture.frame import Frame
@@ -43,7 +43,7 @@ def predictive(frame: Frame, *, bound: Annotated[int, Count(0, 4095)] = 0) -> Pi
     planes = DigitalPlanes(frame, "reversible" if bound == 0 else "none")
     shape = (frame.height, frame.width)
     stages = [[Predicted(shape, *span, bound)] for span in planes.spans]
-    return Pipeline([planes, EachPlane(planes.names, stages)])
+    return Pipeline([planes, EachPlane(stages), Named(planes.names)])
 
 
 @dataclass(frozen=True)

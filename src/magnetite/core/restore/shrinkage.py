@@ -9,11 +9,10 @@ import numpy as np
 
 from magnetite.core.arrays import Float32, Pixels
 from magnetite.core.codecs.layers.lifting import analyse, synthesise
-from magnetite.core.compute.bands import shares
+from magnetite.core.compute.sliding import REACH, thresholded
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count, Number
-from magnetite.core.restore.kernels.geometry import BLOCK
 from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 
 
@@ -22,7 +21,7 @@ from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
     summary="Cosine transform of blocks at all positions, small coefficients left out, averaged.",
     colour=ColourPolicy.EACH,
     source="Yaroslavsky, Egiazarian and Astola, Proc. SPIE 4304, 2001, doi:10.1117/12.424970",
-    reach=BLOCK - 1,
+    reach=REACH,
     statistics=lambda *, sd, **_: sd is None,
 )
 def sliding_dct(
@@ -47,18 +46,10 @@ def sliding_dct(
     -------
     float array of the same shape and dtype; computed in float32, mirrored at the edges.
     """
-    from magnetite.core.restore.kernels.cosine import threshold_band
-
-    least = np.float32(threshold * estimated(pixels, sd))
+    least = threshold * estimated(pixels, sd)
     if least == 0:
         return pixels.copy()
-    margin = BLOCK - 1
-    padded = np.pad(pixels.astype(np.float32, copy=False), margin, mode="symmetric")
-    result = np.empty(pixels.shape, np.float32)
-    each(
-        lambda part: threshold_band(padded, part.start, least, result[part]),
-        shares(pixels.shape[0]),
-    )
+    result = thresholded(pixels.astype(np.float32, copy=False), least)
     return result.astype(pixels.dtype, copy=False)
 
 

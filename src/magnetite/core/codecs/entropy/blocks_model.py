@@ -8,30 +8,28 @@ from numpy.typing import NDArray
 from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.coder import (
     PAST_END,
-    Places,
     code_alone,
-    code_mixed_4,
+    code_mixed,
     compiled,
+    forced,
     inlined,
     new_slots,
     new_weights,
-    next_kind,
 )
 
 #: Classes of sums of magnitudes: exact when small, coarser above.
 CLASSES = 16
 CLASS = np.array(
     [0, 1, 2, 3, 4, 5, 6, 7, 7, 8, 8, 9, 9, 9, 10, 10, 10, 10, 11, 11, 11, 11, 11, 11]
-    + [12] * 12 + [13] * 24 + [14] * 60, np.int64,
+    + [12] * 12 + [13] * 24 + [14] * 60 + [15], np.int64,
 )  # fmt: skip
-_INPUTS = 4
 _FREQUENCIES = 64
 _LIMIT = 400
 
 
-@inlined
+@forced
 def class_of(total: int) -> int:
-    return CLASS[total] if total < 120 else 15
+    return np.int64(CLASS[np.uint64(min(120, total))])
 
 
 @compiled
@@ -44,7 +42,6 @@ def code_blocks(
     `scan` holds row, column and frequency class of each place of a block in coding order.
     """
     rows, columns, height, width = q.shape
-    at, room = np.empty(_INPUTS, np.uint64), np.empty(_INPUTS, np.int64)
     decoding = c[5] != 0
     # Magnitudes of this row of blocks and of that above, in a margin of zeros.
     m = np.zeros((2, columns + 2, height + 3, width + 3), np.int32)
@@ -85,22 +82,31 @@ def code_blocks(
                 else:
                     predicted = 0
                     value = q[i, j, u, v]
-                at[0] = (f * 16 + b) * 16 + min(a, 7)
-                at[1] = 16384 + f * 16 + a
-                at[2] = 32768 + f * 16 + s
-                at[3] = 49152 + (f * 16 + e) * 8 + min(d, 7)
+                first = (f * 16 + b) * 16 + min(a, 7)
+                second = 16384 + f * 16 + a
+                third = 32768 + f * 16 + s
+                fourth = 49152 + (f * 16 + e) * 8 + min(d, 7)
                 if a + b + d == 0:
                     # Zeros all around: one opinion is as good as several, and faster.
                     place = QUIET + (f * 16 + e) * 2 + int(k == 0)
                     known = code_alone(c, data, int(value != 0), slots, place)
-                    next_kind(at, SPAN)
                 else:
                     known = 2
                 magnitude = 0
                 if known:
-                    magnitude = _magnitude(
-                        c, data, abs(value), slots, at, weights, f, s, room, known & 1
-                    )
+                    size = abs(value)
+                    magnitude = known & 1
+                    while magnitude < 3:
+                        span = magnitude * SPAN
+                        more = code_mixed(
+                            c, data, int(size > magnitude), slots, first + span, second + span,
+                            third + span, fourth + span, weights, magnitude * 64 + f, _LIMIT,
+                        )  # fmt: skip
+                        if more == 0:
+                            break
+                        magnitude += 1
+                    if magnitude == 3:
+                        magnitude += code_gamma(c, data, size - 3, slots, LONG + s * 64)
                 if magnitude != 0:
                     signs = 3 * _sign(q, i - 1, j, u, v) + _sign(q, i, j - 1, u, v)
                     place = SIGNS + (f if k else 64) * 9 + signs
@@ -150,23 +156,6 @@ def _predicted(q: Int32, i: int, j: int) -> int:
 
 
 @compiled
-def _magnitude(
-    c: Int64, data: UInt8, magnitude: int, slots: NDArray[np.uint32], at: Places,
-    weights: Int32, f: int, s: int, room: Int64, known: int,
-) -> int:  # fmt: skip
-    """Is it 0? 1? 2? Then the rest in Elias' gamma code, its length in contexts."""
-    for level in range(known, 3):
-        more = code_mixed_4(
-            c, data, int(magnitude > level), slots, at, weights[level * 64 + f], room, _LIMIT
-        )
-        if more == 0:
-            return level
-        next_kind(at, SPAN)
-    rest = code_gamma(c, data, magnitude - 3, slots, LONG + s * 64)
-    return 3 + rest
-
-
-@compiled
 def code_gamma(c: Int64, data: UInt8, number: int, slots: NDArray[np.uint32], first: int) -> int:
     """A number of 0 or more: how many bits `number + 1` has, in unary, then the bits."""
     target = number + 1
@@ -196,4 +185,4 @@ def scan_of(height: int, width: int) -> Int64:
 def run(coder: Int64, data: UInt8, q: Int32) -> None:
     """Code or decode coefficients, shape (rows, columns, height, width), in place."""
     scan = scan_of(*q.shape[2:])
-    code_blocks(coder, data, q, scan, new_slots(SLOTS), new_weights(SETS, _INPUTS))
+    code_blocks(coder, data, q, scan, new_slots(SLOTS), new_weights(SETS))

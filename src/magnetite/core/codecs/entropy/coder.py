@@ -12,7 +12,6 @@ bytes leave as soon as both ends of the range agree on them); Mattern, Data Comp
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,11 +19,11 @@ from numpy.typing import NDArray
 from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.compute.jit import compiled as _jit
 
-#: Places of slots: unsigned, so that none is taken for one counted from the end.
-Places = NDArray[np.uint64]
-
 compiled = _jit(boundscheck=False)
 inlined = _jit(inline="always")
+#: Inlined by LLVM: passing arrays to a function takes longer than what these do. Their indices are
+#: unsigned, so that none is taken for one counted from the end.
+forced = _jit(boundscheck=False, forceinline=True)
 
 #: Places of a coder's state: both ends of the range, what is decoded, the next byte, the last
 #: byte there is, and whether it decodes.
@@ -48,6 +47,8 @@ SQUASH = np.array(
 _PACE = np.array([round(65536 / (n + 1.6)) for n in range(1024)], np.int32)
 #: A slot holds a probability in 22 bits above a count in 10: one half, never used.
 FRESH = 1 << 31
+#: Slots that a mixer takes.
+INPUTS = 4
 #: Sum of the first weights of all inputs, in 65536ths: together they know more than one.
 _FIRST_WEIGHTS = 70000
 
@@ -62,9 +63,9 @@ def new_slots(count: int) -> NDArray[np.uint32]:
     return np.full(count, FRESH, np.uint32)
 
 
-def new_weights(sets: int, inputs: int) -> Int32:
-    """Weights of `sets` mixers."""
-    return np.full((sets, inputs), _FIRST_WEIGHTS // inputs, np.int32)
+def new_weights(sets: int) -> Int32:
+    """Weights of `sets` mixers, `INPUTS` of each."""
+    return np.full(sets * INPUTS, _FIRST_WEIGHTS // INPUTS, np.int32)
 
 
 @compiled
@@ -85,7 +86,7 @@ def close_encoder(c: Int64, data: UInt8) -> int:
     return length
 
 
-@inlined
+@forced
 def code(c: Int64, data: UInt8, bit: int, p: int) -> int:
     """Code one bit that is 1 with a probability of p 65536ths; returns it."""
     low, high = c[0], c[1]
@@ -100,10 +101,10 @@ def code(c: Int64, data: UInt8, bit: int, p: int) -> int:
     while ((low ^ high) & _TOP) == 0:
         place = c[3]
         if c[5] != 0:
-            following = np.int64(data[place]) if place < c[4] else np.int64(0)
+            following = np.int64(data[np.uint64(place)]) if place < c[4] else np.int64(0)
             c[2] = ((c[2] << 8) & _ALL) | following
         elif place < c[4]:
-            data[place] = high >> 24
+            data[np.uint64(place)] = high >> 24
         c[3] = place + 1
         low = (low << 8) & _ALL
         high = ((high << 8) & _ALL) | 255
@@ -111,56 +112,56 @@ def code(c: Int64, data: UInt8, bit: int, p: int) -> int:
     return bit
 
 
-@inlined
+@forced
 def learn(slots: NDArray[np.uint32], at: int, bit: int, limit: int) -> None:
     """Move a slot's probability towards the bit, the less the more it has seen."""
-    slot = np.int64(slots[at])
+    slot = np.int64(slots[np.uint64(at)])
     p, n = slot >> 10, slot & 1023
+    pace = np.int64(_PACE[np.uint64(n)])
     if bit != 0:
-        p += ((4194303 - p) * _PACE[n]) >> 16
+        p += ((4194303 - p) * pace) >> 16
     else:
-        p -= (p * _PACE[n]) >> 16
-    slots[at] = np.uint32((p << 10) | (n + np.int64(n < limit)))
+        p -= (p * pace) >> 16
+    slots[np.uint64(at)] = np.uint32((p << 10) | (n + np.int64(n < limit)))
 
 
-@compiled
+@forced
 def code_alone(c: Int64, data: UInt8, bit: int, slots: NDArray[np.uint32], at: int) -> int:
     """Code a bit by one slot."""
-    p = np.int64(slots[at]) >> 16
+    p = np.int64(slots[np.uint64(at)]) >> 16
     bit = code(c, data, bit, min(65500, max(36, p)))
     learn(slots, at, bit, 255)
     return bit
 
 
-@inlined
-def next_kind(at: Places, span: int) -> None:
-    """Move on to the slots of the next decision on a number, `span` further."""
-    for i in range(at.size):
-        at[i] += np.uint64(span)
+@forced
+def _opinion(slots: NDArray[np.uint32], at: int) -> int:
+    """ln(p / (1 - p)) of a slot, in 256ths."""
+    return np.int64(STRETCH[np.uint64(np.int64(slots[np.uint64(at)]) >> 20)])
 
 
-def _mixing(inputs: int) -> Any:
-    """A compiled function for a fixed number of inputs: a loop of known length is unrolled."""
-
-    def code_mixed(
-        c: Int64, data: UInt8, bit: int, slots: NDArray[np.uint32], at: Places,
-        weights: Int32, stretched: Int64, limit: int,
-    ) -> int:  # fmt: skip
-        total = np.int64(0)
-        for i in range(inputs):
-            s = np.int64(STRETCH[slots[at[i]] >> 20])
-            stretched[i] = s
-            total += s * weights[i]
-        place = min(_LARGEST, max(-_LARGEST, total >> 16))
-        p = np.int64(SQUASH[place + _LARGEST])
-        bit = code(c, data, bit, p)
-        error = ((bit << 16) - p) * 14
-        for i in range(inputs):
-            weights[i] += (stretched[i] * error + (1 << 19)) >> 20
-            learn(slots, at[i], bit, limit)
-        return bit
-
-    return compiled(code_mixed)
-
-
-code_mixed_4, code_mixed_3 = _mixing(4), _mixing(3)
+@forced
+def code_mixed(
+    c: Int64, data: UInt8, bit: int, slots: NDArray[np.uint32], i: int, j: int, k: int, m: int,
+    weights: Int32, mixer: int, limit: int,
+) -> int:  # fmt: skip
+    """Code a bit by four slots, mixed by the weights of one mixer."""
+    first = mixer * INPUTS
+    a, b = np.uint64(first), np.uint64(first + 1)
+    d, e = np.uint64(first + 2), np.uint64(first + 3)
+    wa, wb = np.int64(weights[a]), np.int64(weights[b])
+    wd, we = np.int64(weights[d]), np.int64(weights[e])
+    si, sj, sk, sl = _opinion(slots, i), _opinion(slots, j), _opinion(slots, k), _opinion(slots, m)
+    total = (si * wa + sj * wb + sk * wd + sl * we) >> 16
+    p = np.int64(SQUASH[np.uint64(min(_LARGEST, max(-_LARGEST, total)) + _LARGEST)])
+    bit = code(c, data, bit, p)
+    error = ((bit << 16) - p) * 14
+    weights[a] = wa + ((si * error + (1 << 19)) >> 20)
+    weights[b] = wb + ((sj * error + (1 << 19)) >> 20)
+    weights[d] = wd + ((sk * error + (1 << 19)) >> 20)
+    weights[e] = we + ((sl * error + (1 << 19)) >> 20)
+    learn(slots, i, bit, limit)
+    learn(slots, j, bit, limit)
+    learn(slots, k, bit, limit)
+    learn(slots, m, bit, limit)
+    return bit

@@ -18,25 +18,24 @@ from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.blocks_model import class_of
 from magnetite.core.codecs.entropy.coder import (
     NEXT,
-    Places,
     code_alone,
-    code_mixed_3,
-    code_mixed_4,
+    code_mixed,
     compiled,
+    forced,
     inlined,
 )
 
 Slots = NDArray[np.uint32]
 
 BLOCK = 8
+_1, _2 = np.uint64(1), np.uint64(2)
 #: Zeros around the maps, so that no place outside is asked for.
 PAD = 2
-INPUTS = 4
 _LIMIT = 500
 
 #: Where the slots of each kind begin.
 _REFINE = 4 * 16384
-_SIGN = _REFINE + 3 * 4096
+_SIGN = _REFINE + 4 * 4096
 _WAKE = _SIGN + 4 * 32
 _QUIET = _WAKE + 4 * 8 * 64
 SLOTS = _QUIET + 4 * 8 * 16
@@ -88,6 +87,7 @@ def code_plane(
 
     `parent` and `sibling` are the known magnitudes of other bands, with their margins.
     """
+    _double(band)
     whole = _plane(
         c, data, band, parent, sibling, plane, orientation, level, stop, slots, weights
     )  # fmt: skip
@@ -100,49 +100,117 @@ def code_plane(
 
 
 @compiled
-def _plane(
-    c: Int64, data: UInt8, band: Band, parent: Int32, sibling: Int32,
-    plane: int, orientation: int, level: int, stop: int, slots: Slots, weights: Int32,
-) -> bool:  # fmt: skip
+def _double(band: Band) -> None:
+    """Magnitudes in units of the next plane; blocks that hold nothing stay 0."""
     known = band.known
     height, width = known.shape[0] - 2 * PAD, known.shape[1] - 2 * PAD
-    at, room = np.empty(INPUTS, np.uint64), np.empty(INPUTS, np.int64)
-    for y in range(PAD, height + PAD):
-        for x in range(PAD, width + PAD):
-            known[y, x] *= 2
     for bi in range(band.planes.shape[0]):
         for bj in range(band.planes.shape[1]):
-            if band.alive[bi + 1, bj + 1] == 0:
+            if band.alive[bi + 1, bj + 1] != 0:
+                for y in range(bi * BLOCK + PAD, min(height, bi * BLOCK + BLOCK) + PAD):
+                    for x in range(bj * BLOCK + PAD, min(width, bj * BLOCK + BLOCK) + PAD):
+                        known[y, x] *= 2
+
+
+@compiled
+def _plane(
+    c: Int64, data: UInt8, band: Band, parent: Int32, sibling: Int32,
+    plane: int, o: int, level: int, stop: int, slots: Slots, weights: Int32,
+) -> bool:  # fmt: skip
+    known, signs, alive = band.known, band.signs, band.alive
+    height, width = known.shape[0] - 2 * PAD, known.shape[1] - 2 * PAD
+    kind, plane_class = o * 8 + min(7, level), min(15, plane)
+    for bi in range(band.planes.shape[0]):
+        for bj in range(band.planes.shape[1]):
+            if alive[bi + 1, bj + 1] == 0:
                 waking = int(band.tops[bi, bj] > plane)
-                place = _WAKE + (orientation * 8 + min(7, level)) * 64
-                place += _company(band.alive, parent, bi, bj)
+                place = _WAKE + kind * 64 + _company(alive, parent, bi, bj)
                 waking = code_alone(c, data, waking, slots, place)
                 if c[NEXT] > stop:
                     return False
-                band.alive[bi + 1, bj + 1] = waking
-            if band.alive[bi + 1, bj + 1] != 0:
+                alive[bi + 1, bj + 1] = waking
+            if alive[bi + 1, bj + 1] != 0:
                 for i in range(bi * BLOCK, min(height, bi * BLOCK + BLOCK)):
                     for j in range(bj * BLOCK, min(width, bj * BLOCK + BLOCK)):
-                        bit = (abs(band.values[i, j]) >> plane) & 1
-                        if known[i + PAD, j + PAD] != 0:
-                            bit = _refine(
-                                c, data, bit, known, i, j, parent, plane, orientation, level,
-                                slots, weights, at, room,
-                            )  # fmt: skip
+                        y, x = np.uint64(i + PAD), np.uint64(j + PAD)
+                        number = np.int64(band.values[np.uint64(i), np.uint64(j)])
+                        bit = (abs(number) >> plane) & 1
+                        own = np.int64(known[y, x])
+                        mixer, first, second, third, fourth = _context(
+                            known, parent, sibling, i, j, o, kind, plane_class
+                        )
+                        if mixer < 0:
+                            bit = code_alone(c, data, bit, slots, first)
                         else:
-                            bit = _first(
-                                c, data, bit, known, i, j, parent, sibling, plane, orientation,
-                                level, slots, weights, at, room,
+                            bit = code_mixed(
+                                c, data, bit, slots, first, second, third, fourth,
+                                weights, mixer, _LIMIT,
                             )  # fmt: skip
-                            if bit != 0 and c[NEXT] <= stop:
-                                sign = int(band.values[i, j] < 0)
-                                sign = _sign(c, data, sign, band.signs, i, j, orientation, slots)
-                                band.signs[i + PAD, j + PAD] = 1 - 2 * sign
+                        if bit != 0 and own == 0 and c[NEXT] <= stop:
+                            place = _SIGN + o * 32 + _signs_around(signs, y, x)
+                            negative = code_alone(c, data, int(number < 0), slots, place)
+                            signs[y, x] = 1 - 2 * negative
                         if c[NEXT] > stop:
                             return False
-                        known[i + PAD, j + PAD] += bit
+                        known[y, x] = own + bit
             band.planes[bi, bj] = plane
     return True
+
+
+@forced
+def _context(
+    known: Int32, parent: Int32, sibling: Int32, i: int, j: int, o: int, kind: int, plane: int
+) -> tuple[int, int, int, int, int]:
+    """The mixer and slots of a magnitude's next bit; mixer -1 for the first slot alone."""
+    y, x = np.uint64(i + PAD), np.uint64(j + PAD)
+    own = np.int64(known[y, x])
+    side = np.int64(known[y, x - _1]) + known[y, x + _1]
+    post = np.int64(known[y - _1, x]) + known[y + _1, x]
+    corners = np.int64(known[y - _1, x - _1]) + known[y - _1, x + _1]
+    corners += np.int64(known[y + _1, x - _1]) + known[y + _1, x + _1]
+    above = _above(parent, np.uint64((i >> 1) + PAD), np.uint64((j >> 1) + PAD))
+    if own != 0:
+        m, n = min(3, own >> 1), class_of((side + post) >> 1)
+        around = class_of((2 * (side + post) + corners + above) >> 3)
+        return (
+            64 + m * 12 + min(11, n),
+            _REFINE + (m * 16 + n) * 16 + class_of(above >> 1),
+            _REFINE + 4096 + kind * 64 + m * 16 + n,
+            _REFINE + 2 * 4096 + (m * 16 + plane) * 16 + n,
+            _REFINE + 3 * 4096 + (m * 16 + class_of(corners >> 1)) * 16 + around,
+        )
+    beyond = np.int64(known[y - _2, x]) + known[y + _2, x]
+    beyond += np.int64(known[y, x - _2]) + known[y, x + _2]
+    near, kin = 2 * (side + post) + corners, np.int64(sibling[y, x])
+    if near + above + beyond + kin == 0:
+        # Nothing anywhere near: one opinion is as good as several, and faster.
+        return -1, _QUIET + kind * 16 + plane, 0, 0, 0
+    n, p = class_of(near), class_of(above)
+    s = class_of((2 * near + above + beyond + kin) >> 2)
+    ring = (min(7, class_of(side)) * 8 + min(7, class_of(post))) * 8 + min(7, class_of(corners))
+    return (
+        o * 16 + s,
+        o * 512 + ring,
+        16384 + (n * 16 + class_of(beyond)) * 16 + p,
+        2 * 16384 + ((o * 16 + class_of(kin)) * 16 + n) * 4 + min(3, p),
+        3 * 16384 + (kind * 16 + s) * 16 + class_of(beyond + side),
+    )
+
+
+@forced
+def _above(parent: Int32, y: int, x: int) -> int:
+    """Twice the magnitude at a place of the coarser band, and its four neighbours'."""
+    beside = np.int64(parent[y - _1, x]) + parent[y + _1, x]
+    beside += np.int64(parent[y, x - _1]) + parent[y, x + _1]
+    return beside + 2 * np.int64(parent[y, x])
+
+
+@forced
+def _signs_around(signs: Int32, y: int, x: int) -> int:
+    """Signs beside, and above and below: 0 to 24."""
+    across = np.int64(signs[y, x - _1]) + signs[y, x + _1]
+    down = np.int64(signs[y - _1, x]) + signs[y + _1, x]
+    return (across + 2) * 5 + down + 2
 
 
 @inlined
@@ -156,64 +224,3 @@ def _company(alive: Int32, parent: Int32, bi: int, bj: int) -> int:
             total += min(4, parent[y, x])
     parents = 0 if total == 0 else 1 if total < 4 else 2 if total < 16 else 3
     return (nearest * 3 + min(2, corners)) * 4 + parents
-
-
-@inlined
-def _above(parent: Int32, i: int, j: int) -> int:
-    y, x = (i >> 1) + PAD, (j >> 1) + PAD
-    beside = parent[y - 1, x] + parent[y + 1, x] + parent[y, x - 1] + parent[y, x + 1]
-    return 2 * parent[y, x] + beside
-
-
-@compiled
-def _first(
-    c: Int64, data: UInt8, bit: int, known: Int32, i: int, j: int, parent: Int32, sibling: Int32,
-    plane: int, o: int, level: int,
-    slots: Slots, weights: Int32, at: Places, room: Int64,
-) -> int:  # fmt: skip
-    """Whether a magnitude that is 0 so far begins here."""
-    y, x = i + PAD, j + PAD
-    side = known[y, x - 1] + known[y, x + 1]
-    post = known[y - 1, x] + known[y + 1, x]
-    corners = known[y - 1, x - 1] + known[y - 1, x + 1] + known[y + 1, x - 1] + known[y + 1, x + 1]
-    beyond = known[y - 2, x] + known[y + 2, x] + known[y, x - 2] + known[y, x + 2]
-    near, above, kin = 2 * (side + post) + corners, _above(parent, i, j), sibling[y, x]
-    level = min(7, level)
-    if near + above + beyond + kin == 0:
-        # Nothing anywhere near: one opinion is as good as several, and faster.
-        return code_alone(c, data, bit, slots, _QUIET + (o * 8 + level) * 16 + min(15, plane))
-    n, p = class_of(near), class_of(above)
-    s = class_of((2 * near + above + beyond + kin) >> 2)
-    ring = (min(7, class_of(side)) * 8 + min(7, class_of(post))) * 8 + min(7, class_of(corners))
-    at[0] = o * 512 + ring
-    at[1] = 16384 + (n * 16 + class_of(beyond)) * 16 + p
-    at[2] = 2 * 16384 + ((o * 16 + class_of(kin)) * 16 + n) * 4 + min(3, p)
-    at[3] = 3 * 16384 + ((o * 8 + level) * 16 + s) * 16 + class_of(beyond + side)
-    return code_mixed_4(c, data, bit, slots, at, weights[o * 16 + s], room, _LIMIT)
-
-
-@compiled
-def _refine(
-    c: Int64, data: UInt8, bit: int, known: Int32, i: int, j: int, parent: Int32,
-    plane: int, o: int, level: int, slots: Slots, weights: Int32, at: Places, room: Int64,
-) -> int:  # fmt: skip
-    """The next bit of a magnitude that has begun."""
-    y, x = i + PAD, j + PAD
-    near = known[y, x - 1] + known[y, x + 1] + known[y - 1, x] + known[y + 1, x]
-    m, n = min(3, known[y, x] >> 1), class_of(near >> 1)
-    at[0] = _REFINE + (m * 16 + n) * 16 + class_of(_above(parent, i, j) >> 1)
-    at[1] = _REFINE + 4096 + (o * 8 + min(7, level)) * 64 + m * 16 + n
-    at[2] = _REFINE + 2 * 4096 + (m * 16 + min(15, plane)) * 16 + n
-    mixer = weights[64 + m * 12 + min(11, n)]
-    return code_mixed_3(c, data, bit, slots, at, mixer, room, _LIMIT)
-
-
-@compiled
-def _sign(
-    c: Int64, data: UInt8, negative: int, signs: Int32, i: int, j: int, o: int, slots: Slots
-) -> int:
-    """1 for a negative number, by the signs beside and above."""
-    y, x = i + PAD, j + PAD
-    across = signs[y, x - 1] + signs[y, x + 1]
-    down = signs[y - 1, x] + signs[y + 1, x]
-    return code_alone(c, data, negative, slots, _SIGN + o * 32 + (across + 2) * 5 + down + 2)

@@ -29,10 +29,16 @@ def contexts(scaled: Float32) -> Context:
     return out
 
 
-def choose(scaled: Float32, context: Context, bits: Float32, bit: float) -> Int32:
-    """The number of least squared error plus `bit` times its bits, for each coefficient."""
+def choose(scaled: Float32, context: Context, bits: Float32, bit: float, lowest: bool) -> Int32:
+    """The number of least squared error plus `bit` times its bits, for each coefficient.
+
+    `lowest` says whether the lowest frequency of a block is chosen too, instead of rounded.
+    """
     out = np.empty(scaled.shape, np.int32)
-    _by_rows(lambda a, b: _choose(scaled[a:b], context[a:b], bits, bit, out[a:b]), scaled.shape[0])
+    _by_rows(
+        lambda a, b: _choose(scaled[a:b], context[a:b], bits, bit, lowest, out[a:b]),
+        scaled.shape[0],
+    )
     return out
 
 
@@ -75,7 +81,9 @@ def _contexts(s: Float32, first: int, last: int, out: Context) -> None:
 
 
 @compiled
-def _choose(s: Float32, context: Context, bits: Float32, bit: float, out: Int32) -> None:
+def _choose(
+    s: Float32, context: Context, bits: Float32, bit: float, lowest: bool, out: Int32
+) -> None:
     rows, columns, height, width = s.shape
     for i in range(rows):
         for j in range(columns):
@@ -84,7 +92,7 @@ def _choose(s: Float32, context: Context, bits: Float32, bit: float, out: Int32)
                     size = abs(s[i, j, u, v])
                     nearest = int(size + np.float32(0.5))
                     best = nearest
-                    if nearest > 0 and u + v > 0:
+                    if nearest > 0 and (lowest or u + v > 0):
                         row = bits[context[i, j, u, v]]
                         least = (size - nearest) ** 2 + bit * row[min(nearest, TOLD - 1)]
                         below = (size - nearest + 1) ** 2 + bit * row[min(nearest - 1, TOLD - 1)]

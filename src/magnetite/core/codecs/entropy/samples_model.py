@@ -8,28 +8,30 @@ number of its bits, by contexts of the errors around, its sign, and its bits fro
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.coder import (
     PAST_END,
-    Places,
     code_alone,
-    code_mixed_4,
+    code_mixed,
     compiled,
-    inlined,
+    forced,
     new_slots,
     new_weights,
-    next_kind,
 )
 
 #: Margin around the samples: two rows above, two columns to the left, one more to the right.
 _TOP, _LEFT, _RIGHT = 2, 3, 3
-_PREDICTORS = 6
+PREDICTORS = 6
+_1, _2 = np.uint64(1), np.uint64(2)
 _WEIGHT = np.array([2**36 // ((n + 1) ** 2 + 1) + 1 for n in range(4096)], np.int64)
+#: 1 / n in 2^-32.
+_SHARE = np.array([0] + [-(-(2**32) // n) for n in range(1, 65)], np.int64)
 _LEVEL = np.array([n.bit_length() for n in range(4096)], np.int64)
-INPUTS = 4
 _LIMIT = 255
 _PATTERNS = 256 * 8
 #: Where the slots of each kind begin: lengths by four sorts of context, signs, bits.
@@ -54,12 +56,11 @@ def code_samples(
     decoding = c[5] != 0
     middle = (low + high + 1) >> 1
     # Rows of samples, coded errors, and each predictor's misses: this one and two above.
-    s = np.full((3, width + _LEFT + _RIGHT), middle, np.int64)
-    e = np.zeros((2, width + _LEFT + _RIGHT), np.int64)
-    missed = np.zeros((2, _PREDICTORS, width + _LEFT + _RIGHT), np.int64)
-    guess = np.empty(_PREDICTORS, np.int64)
+    s = np.full((3, width + _LEFT + _RIGHT), middle, np.int32)
+    e = np.zeros((2, width + _LEFT + _RIGHT), np.int32)
+    missed = np.zeros((2, width + _LEFT + _RIGHT, PREDICTORS), np.int32)
+    guess = np.empty(PREDICTORS, np.int64)
     bias, seen = np.zeros(_PATTERNS, np.int64), np.ones(_PATTERNS, np.int64)
-    at, room = np.empty(INPUTS, np.uint64), np.empty(INPUTS, np.int64)
     step = 2 * bound + 1
     for i in range(height):
         if decoding and c[3] > c[4] + PAST_END:
@@ -70,96 +71,107 @@ def code_samples(
         for k in range(_LEFT):  # beyond the left edge stands what is above its end
             here[k] = north[_LEFT]
         for j in range(width):
-            p = j + _LEFT
-            w, ww, n, nw = here[p - 1], here[p - 2], north[p], north[p - 1]
-            ne, nn, nne = north[p + 1], north2[p], north2[p + 1]
+            p = np.uint64(j + _LEFT)
+            w, ww = np.int64(here[p - _1]), np.int64(here[p - _2])
+            n, nw, ne = np.int64(north[p]), np.int64(north[p - _1]), np.int64(north[p + _1])
+            nn, nne = np.int64(north2[p]), np.int64(north2[p + _1])
             guess[0] = w
             guess[1] = n
             guess[2] = w + n - nw
             guess[3] = w + ((ne - nw) >> 1)
             guess[4] = n + ((ne - nne + n - nn) >> 1)
             guess[5] = w + ne - n
-            total, sum_of_weights = np.int64(0), np.int64(0)
-            for k in range(_PREDICTORS):
-                penalty = (
-                    2 * (miss[k, p - 1] + miss_n[k, p])
-                    + miss_n[k, p - 1]
-                    + miss_n[k, p + 1]
-                    + miss[k, p - 2]
-                )
-                weight = _weight(penalty)
-                total += weight * guess[k]
-                sum_of_weights += weight
-            predicted8 = ((total << 3) + (sum_of_weights >> 1)) // sum_of_weights
-            spread = abs(w - nw) + abs(n - nw) + abs(n - ne)
-            energy = (
-                2 * abs(errors[p - 1])
-                + 2 * abs(errors_n[p])
-                + abs(errors_n[p - 1])
-                + abs(errors_n[p + 1])
-                + abs(errors[p - 2])
-                + (spread if bound == 0 else spread // step)
-            )
+            predicted8 = _blended8(guess, miss, miss_n, p)
+            slant = abs(w - nw) + abs(n - nw) + abs(n - ne)
+            west, rest = abs(np.int64(errors[p - _1])), abs(np.int64(errors[p - _2]))
+            up, up_west = abs(np.int64(errors_n[p])), abs(np.int64(errors_n[p - _1]))
+            up_east = abs(np.int64(errors_n[p + _1]))
+            energy = 2 * (west + up) + up_west + up_east + rest
+            energy += slant if bound == 0 else slant // step
             level = _level(energy)
             pattern = _pattern(predicted8, w, n, nw, ne, ww, nn, level)
-            corrected = predicted8 + bias[pattern] // seen[pattern]
+            place = np.uint64(pattern)
+            corrected = predicted8 + ((bias[place] * _SHARE[np.uint64(seen[place])]) >> 32)
             prediction = min(high, max(low, (corrected + 4) >> 3))
             # What is left between two whole numbers says which way the error leans.
             lean = (corrected + 4) & 7
             error = np.int64(0)
             if not decoding:
-                gap = x[i, j] - prediction
+                gap = np.int64(x[i, j]) - prediction
                 error = gap
                 if bound > 0:
                     error = (gap + bound) // step if gap >= 0 else -((bound - gap) // step)
             fine = min(31, _fine(energy))
-            slope = min(7, _level(abs(errors[p - 1]) * 4))
-            rise = min(7, _level(abs(errors_n[p]) * 4))
-            at[0] = fine * 8 + min(7, _level(abs(w - n)))
-            at[1] = _SPAN + (slope * 8 + rise) * 8 + min(7, _level(abs(errors_n[p + 1]) * 4))
-            at[2] = 2 * _SPAN + pattern
-            across, down = min(7, _level(abs(n - ne))), min(7, _level(abs(w - nw)))
-            at[3] = 3 * _SPAN + level * 64 + across * 8 + down
+            first = fine * 8 + _level7(abs(w - n))
+            second = _SPAN + (_level7(4 * west) * 8 + _level7(4 * up)) * 8 + _level7(4 * up_east)
+            third = 2 * _SPAN + pattern
+            fourth = 3 * _SPAN + level * 64 + _level7(abs(n - ne)) * 8 + _level7(abs(w - nw))
             error = _code_error(
-                c, data, error, at, slots, weights, level, fine, lean, errors[p - 1], errors_n[p],
-                room,
+                c, data, error, first, second, third, fourth, slots, weights, level, fine, lean,
+                np.int64(errors[p - _1]), np.int64(errors_n[p]),
             )  # fmt: skip
             value = min(high, max(low, prediction + error * step))
             here[p] = value
             errors[p] = error
             x[i, j] = value
-            exact = value << 3
-            bias[pattern] += exact - predicted8
-            seen[pattern] += 1
-            if seen[pattern] >= 64:
-                seen[pattern] >>= 1
-                bias[pattern] >>= 1
-            for k in range(_PREDICTORS):
-                miss[k, p] = abs(guess[k] - value)
+            bias[place] += (value << 3) - predicted8
+            seen[place] += 1
+            if seen[place] >= 64:
+                seen[place] >>= 1
+                bias[place] >>= 1
+            for k in range(PREDICTORS):
+                miss[p, np.uint64(k)] = abs(guess[k] - value)
         for k in range(_RIGHT):
             here[width + _LEFT + k] = here[width + _LEFT - 1]
             errors[width + _LEFT + k] = 0
-            for g in range(_PREDICTORS):
-                miss[g, width + _LEFT + k] = miss[g, width + _LEFT - 1]
+            for g in range(PREDICTORS):
+                miss[width + _LEFT + k, g] = miss[width + _LEFT - 1, g]
 
 
-@inlined
+@forced
+def _blended8(guess: Int64, miss: Int32, miss_n: Int32, p: int) -> int:
+    """Eight times the mean of the predictions, weighted by how little each missed nearby."""
+    total, weights = np.int64(0), np.int64(0)
+    for k in range(PREDICTORS):
+        q = np.uint64(k)
+        penalty = np.int64(
+            2 * (miss[p - _1, q] + miss_n[p, q])
+            + miss_n[p - _1, q]
+            + miss_n[p + _1, q]
+            + miss[p - _2, q]
+        )
+        weight = _weight(penalty)
+        total += weight * guess[k]
+        weights += weight
+    # A quotient of floats, correctly rounded everywhere: whole numbers divide at half the speed.
+    return np.int64(math.floor(8 * (np.float64(total) / np.float64(weights)) + 0.5))
+
+
+@forced
 def _weight(penalty: int) -> int:
     """Falls with the square of what a predictor missed by."""
     if penalty < 4096:
-        return _WEIGHT[penalty]
+        return _WEIGHT[np.uint64(penalty)]
     if penalty >= 1 << 17:
         return np.int64(1)
     return (np.int64(1) << 36) // ((penalty + 1) * (penalty + 1) + 1) + 1
 
 
-@inlined
+@forced
 def _level(energy: int) -> int:
     """Number of bits of the errors around, 0 to 15."""
-    return _LEVEL[energy] if energy < 4096 else min(15, 12 + _LEVEL[min(4095, energy >> 12)])
+    if energy < 4096:
+        return _LEVEL[np.uint64(energy)]
+    return min(15, 12 + _LEVEL[np.uint64(min(4095, energy >> 12))])
 
 
-@inlined
+@forced
+def _level7(energy: int) -> int:
+    """The same, at most 7."""
+    return _LEVEL[np.uint64(min(127, energy))]
+
+
+@forced
 def _fine(energy: int) -> int:
     """Logarithm in halves, 0 to 31."""
     level = _level(energy)
@@ -168,7 +180,7 @@ def _fine(energy: int) -> int:
     return 2 * level + ((energy >> (level - 2)) & 1)
 
 
-@inlined
+@forced
 def _pattern(p8: int, w: int, n: int, nw: int, ne: int, ww: int, nn: int, level: int) -> int:
     """Which neighbours lie below the prediction, and how large the errors are: 0 to 2047."""
     bits = (
@@ -184,23 +196,24 @@ def _pattern(p8: int, w: int, n: int, nw: int, ne: int, ww: int, nn: int, level:
     return bits * 8 + min(7, level >> 1)
 
 
-@compiled
+@forced
 def _code_error(
-    c: Int64, data: UInt8, error: int, at: Places, slots: NDArray[np.uint32],
-    weights: Int32, level: int, fine: int, lean: int, west: int, north: int, room: Int64,
+    c: Int64, data: UInt8, error: int, first: int, second: int, third: int, fourth: int,
+    slots: NDArray[np.uint32], weights: Int32, level: int, fine: int, lean: int, west: int,
+    north: int,
 ) -> int:  # fmt: skip
     """Number of bits of the magnitude in unary, the sign, then the bits from the top."""
     magnitude = abs(error)
     length = 0
     while length < 17:
-        more = code_mixed_4(
-            c, data, int((magnitude >> length) != 0), slots, at, weights[length * 16 + level],
-            room, _LIMIT,
+        span = 2048 * length
+        more = code_mixed(
+            c, data, int((magnitude >> length) != 0), slots, first + span, second + span,
+            third + span, fourth + span, weights, length * 16 + level, _LIMIT,
         )  # fmt: skip
         if more == 0:
             break
         length += 1
-        next_kind(at, 2048)
     if length == 0:
         return 0
     signs = (1 + (west > 0) - (west < 0)) * 3 + 1 + (north > 0) - (north < 0)
@@ -218,5 +231,5 @@ def _code_error(
 
 def run(coder: Int64, data: UInt8, x: Int32, low: int, high: int, bound: int) -> None:
     """Code or decode samples, shape (height, width), in place: see `code_samples`."""
-    slots, weights = new_slots(SLOTS), new_weights(SETS, INPUTS)
+    slots, weights = new_slots(SLOTS), new_weights(SETS)
     code_samples(coder, data, x, low, high, bound, slots, weights)

@@ -30,7 +30,7 @@ from magnetite.core.picture import Colour
 from magnetite.core.picture.frame import Frame
 
 MAGIC = b"\x89MGT"
-VERSION = 2
+VERSION = 3
 _COLOURS: tuple[Colour, ...] = get_args(Colour)
 #: Codecs code no more planes than this, and in no more sections.
 MAX_PLANES, _MAX_SECTIONS = 4096, 4 * 4096

@@ -17,6 +17,7 @@ import numpy as np
 from magnetite.core.arrays import Int32
 from magnetite.core.codecs.layers.lifting import band_shapes
 from magnetite.core.codecs.layers.pipeline import Run, Section
+from magnetite.core.codecs.layers.smoothing import Coded, checked_strength
 from magnetite.core.compute.threads import spread
 from magnetite.core.errors import StreamError
 
@@ -41,19 +42,20 @@ class Embedded:
     shapes: Sequence[tuple[int, int]]
     levels: int
 
-    def forward(self, planes: list[Bands]) -> list[Section]:
-        """One section: the number of bit planes, the lengths of all turns, and the turns.
+    def forward(self, planes: list[Coded]) -> list[Section]:
+        """One section: the number of bit planes, how each plane is smoothed, and the turns.
 
-        A picture in one part takes a single turn.
+        The lengths of all turns come first. A picture in one part takes a single turn.
         """
-        parts = self._parts([[list(level) for level in bands] for bands in planes])
+        parts = self._parts([plane.numbers for plane in planes])
         top = max(_top(part) for part in parts)
         coded = spread(lambda part: _encoded(part, top, self._labels()), parts)
         turns = [turn for pair in zip(*coded, strict=True) for turn in pair]
         runs = [run for turn in turns for run in turn.runs]
         if len(parts) == 1:
             turns = [_Turn(b"".join(turn.data for turn in turns), [])]
-        head = bytes([top]) + b"".join(len(turn.data).to_bytes(4, "little") for turn in turns)
+        head = bytes([top, *(plane.strength for plane in planes)])
+        head += b"".join(len(turn.data).to_bytes(4, "little") for turn in turns)
         data = head + b"".join(turn.data for turn in turns)
         return [Section("bit planes", data, [Run("lengths", len(head)), *runs])]
 
@@ -65,7 +67,7 @@ class Embedded:
             for name in self.names
         ]
 
-    def backward(self, sections: Sequence[bytes]) -> list[Known]:
+    def backward(self, sections: Sequence[bytes]) -> list[Coded]:
         """Numbers as far as the bytes reach; those of a cut section are known less exactly."""
         if len(sections) != 1:
             raise StreamError(f"1 section is expected, {len(sections)} are there")
@@ -78,13 +80,17 @@ class Embedded:
             for s in self.shapes
         ]
         parts = self._parts(empty)
-        top, rest = (data[0], data[1:]) if data else (0, b"")
+        count = 1 + len(self.shapes)
+        (top, *strengths), rest = data[:count].ljust(count, b"\0"), data[count:]
         if top > 30:
             raise StreamError(f"the compressed data declare {top} bit planes, at most 30 are read")
         streams = _taken_turns(rest, len(parts), top if len(parts) > 1 else 1)
         jobs = zip(parts, streams, strict=True)
         known = spread(lambda job: _decoded(job[0], job[1][0], job[1][1], top), jobs)
-        return [_joined([part[i] for part in known]) for i in range(len(self.shapes))]
+        return [
+            Coded(checked_strength(strength), _joined([part[i] for part in known]))
+            for i, strength in enumerate(strengths)
+        ]
 
     def _parts(self, planes: list[Bands]) -> list[list[Bands]]:
         """The picture's bands, or those of its upper and lower half."""
@@ -190,7 +196,7 @@ def _model() -> tuple[Any, Any]:
 
     return (
         new_slots(planes_model.SLOTS),
-        new_weights(planes_model.SETS, planes_model.INPUTS),
+        new_weights(planes_model.SETS),
     )
 
 
@@ -215,9 +221,7 @@ def _code_level(
     level = bands[number]
     for orientation, band in enumerate(level):
         parent = bands[number - 1][orientation].known if number > 1 else _nothing(band, 2)
-        sibling = _nothing(band, 1)
-        if orientation:
-            _copy_inner(level[orientation - 1].known, sibling)
+        sibling = level[orientation - 1].known if orientation else _nothing(band, 1)
         kind, depth = orientation if number else 3, len(bands) - 1 - number
         whole = code_plane(
             coder, data, band, parent, sibling, plane, kind, depth, stop, *model
@@ -231,13 +235,6 @@ def _nothing(band: Any, factor: int) -> Int32:
     """Zeros in place of a band of the same size, or of half of it."""
     height, width = (side // factor + 4 for side in band.known.shape)
     return np.zeros((height, width), np.int32)
-
-
-def _copy_inner(source: Int32, target: Int32) -> None:
-    """What both maps cover: bands of one level may differ by one row or column."""
-    rows = min(source.shape[0], target.shape[0]) - 2
-    columns = min(source.shape[1], target.shape[1]) - 2
-    target[2:rows, 2:columns] = source[2:rows, 2:columns]
 
 
 def _numbers(bands: list[list[Any]]) -> Known:

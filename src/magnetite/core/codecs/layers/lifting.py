@@ -12,6 +12,7 @@ from typing import Any, Literal
 import numpy as np
 
 from magnetite.core.arrays import Samples
+from magnetite.core.compute.bands import on_bands
 
 Filter = Literal["haar", "5/3", "9/7"]
 
@@ -19,6 +20,8 @@ Filter = Literal["haar", "5/3", "9/7"]
 _STEPS_97 = (-1.586134342059924, -0.052980118572961, 0.882911075530934, 0.443506852043971)
 #: Scale of the low half that makes the 9/7 filter nearly orthonormal: √2 / 1.230174104914001.
 _SCALE_97 = 1.149604398860241
+#: Columns that are worked on at a time.
+_COLUMNS = 256
 _ROOT = 0.7071067811865476
 
 
@@ -32,8 +35,8 @@ def analyse(plane: Samples, name: Filter, levels: int) -> list[list[Samples]]:
     for _ in range(levels):
         low, high = _split(plane, name)
         (ll, hl), (lh, hh) = (_split(half.T, name) for half in (low, high))
-        details.append([np.ascontiguousarray(band.T) for band in (hl, lh, hh)])
-        plane = np.ascontiguousarray(ll.T)
+        details.append([band.T for band in (hl, lh, hh)])
+        plane = ll.T
     return [[plane], *details[::-1]]
 
 
@@ -43,7 +46,7 @@ def synthesise(bands: list[list[Samples]], name: Filter) -> Samples:
     for hl, lh, hh in details:
         low = _join(plane.T, hl.T, name).T
         high = _join(lh.T, hh.T, name).T
-        plane = _join(np.ascontiguousarray(low), np.ascontiguousarray(high), name)
+        plane = _join(low, high, name)
     return plane
 
 
@@ -61,7 +64,29 @@ def band_shapes(height: int, width: int, levels: int) -> list[list[tuple[int, in
 
 def _split(plane: Samples, name: Filter) -> tuple[Samples, Samples]:
     """Low and high half along the first axis."""
-    low, high = plane[::2].copy(), plane[1::2].copy()
+    low, high = np.empty_like(plane[::2]), np.empty_like(plane[1::2])
+
+    def work(part: slice) -> None:
+        low[:, part], high[:, part] = _split_part(plane[:, part], name)
+
+    on_bands(work, plane.T, _COLUMNS)
+    return low, high
+
+
+def _join(low: Samples, high: Samples, name: Filter) -> Samples:
+    """What `_split` split."""
+    plane = np.empty_like(low, shape=(low.shape[0] + high.shape[0], low.shape[1]))
+
+    def work(part: slice) -> None:
+        plane[:, part] = _join_part(low[:, part], high[:, part], name)
+
+    on_bands(work, plane.T, _COLUMNS)
+    return plane
+
+
+def _split_part(plane: Samples, name: Filter) -> tuple[Samples, Samples]:
+    # Order K keeps a transposed plane as it lies in memory.
+    low, high = plane[::2].copy(order="K"), plane[1::2].copy(order="K")
     if high.shape[0] == 0:
         return low, high
     if name == "haar":
@@ -80,11 +105,10 @@ def _split(plane: Samples, name: Filter) -> tuple[Samples, Samples]:
     return low, high
 
 
-def _join(low: Samples, high: Samples, name: Filter) -> Samples:
-    """What `_split` split."""
-    low, high = low.copy(), high.copy()
+def _join_part(low: Samples, high: Samples, name: Filter) -> Samples:
+    low, high = low.copy(order="K"), high.copy(order="K")
     if high.shape[0] and name == "haar":
-        total, gap = low[: high.shape[0]].copy(), high
+        total, gap = low[: high.shape[0]].copy(order="K"), high
         low[: high.shape[0]] = (total - gap) * _of(_ROOT, low)
         high = (total + gap) * _of(_ROOT, low)
     elif high.shape[0] and name == "5/3":
@@ -95,7 +119,7 @@ def _join(low: Samples, high: Samples, name: Filter) -> Samples:
         high *= _of(-_SCALE_97, low)
         for i in (3, 2, 1, 0):
             _lift(low, high, i, _of(-_STEPS_97[i], low))
-    plane = np.empty((low.shape[0] + high.shape[0], low.shape[1]), low.dtype)
+    plane = np.empty_like(low, shape=(low.shape[0] + high.shape[0], low.shape[1]))
     plane[::2], plane[1::2] = low, high
     return plane
 
@@ -111,13 +135,13 @@ def _lift(low: Samples, high: Samples, step: int, weight: Any) -> None:
 def _beside(other: Samples, count: int, *, forward: bool) -> Samples:
     """Sum of both neighbours in the other half, mirrored about the end samples."""
     if forward:  # sample i of the high half lies between i and i + 1 of the low one
-        total = other[:count].copy()
+        total = other[:count].copy(order="K")
         total[: other.shape[0] - 1] += other[1 : count + 1]
         if other.shape[0] == count:
             total[-1] += other[-1]
         return total
     # sample i of the low half lies between i - 1 and i of the high one
-    total = np.empty((count, *other.shape[1:]), other.dtype)
+    total = np.empty_like(other, shape=(count, *other.shape[1:]))
     total[: other.shape[0]] = other[:count]
     if count > other.shape[0]:
         total[-1] = other[-1]

@@ -50,6 +50,8 @@ class Memory:
 
     def run(self, layer: Layer, data: Any) -> Any:
         """What the layer makes of the data, or made of them."""
+        if isinstance(layer, Compound):
+            return layer.coded(data, self)
         kept = [m for known, given, m in self._before if given is data and known == layer]
         made = kept[0] if kept else layer.forward(data)
         self._now.append((layer, data, made))
@@ -60,36 +62,60 @@ class Memory:
         self._before, self._now = self._now, []
 
 
-@dataclass(frozen=True)
-class EachPlane:
-    """The last layer of a codec of planes: each goes through layers of its own to one section."""
+class Compound:
+    """A layer that is made of layers: they are run with a memory of their own."""
 
-    names: Sequence[str]
+    def forward(self, data: Any) -> Any:
+        return self.coded(data, Memory())
+
+    def coded(self, data: Any, memory: Memory) -> Any:
+        """The same, with what a memory knows."""
+        raise NotImplementedError
+
+
+@dataclass(frozen=True)
+class EachPlane(Compound):
+    """Each plane goes through layers of its own."""
+
     layers: Sequence[Sequence[Layer]]
 
-    def forward(self, planes: Sequence[Any]) -> list[Section]:
-        return self.coded(planes, Memory())
+    def coded(self, planes: Sequence[Any], memory: Memory) -> list[Any]:
+        return [
+            through(layers, plane, memory)
+            for layers, plane in zip(self.layers, planes, strict=True)
+        ]
 
-    def coded(self, planes: Sequence[Any], memory: Memory) -> list[Section]:
-        """The same, with what a memory knows."""
-        sections = []
-        for name, layers, plane in zip(self.names, self.layers, planes, strict=True):
-            data = plane
-            for layer in layers:
-                data = memory.run(layer, data)
-            sections.append(Section(name, data))
-        return sections
+    def backward(self, planes: Sequence[Any]) -> list[Any]:
+        return [back(layers, data) for layers, data in zip(self.layers, planes, strict=True)]
 
-    def backward(self, sections: Sequence[bytes]) -> list[Any]:
+
+@dataclass(frozen=True)
+class Named:
+    """The last layer of a codec of planes: the bytes of each are a section."""
+
+    names: Sequence[str]
+
+    def forward(self, planes: Sequence[bytes]) -> list[Section]:
+        return [Section(name, data) for name, data in zip(self.names, planes, strict=True)]
+
+    def backward(self, sections: Sequence[bytes]) -> list[bytes]:
         if len(sections) != len(self.names):
             raise StreamError(f"{len(self.names)} sections are expected, {len(sections)} are there")
-        planes = []
-        for layers, section in zip(self.layers, sections, strict=True):
-            data: Any = section
-            for layer in reversed(layers):
-                data = layer.backward(data)
-            planes.append(data)
-        return planes
+        return list(sections)
+
+
+def through(layers: Sequence[Layer], data: Any, memory: Memory) -> Any:
+    """What layers make of data, with what a memory knows."""
+    for layer in layers:
+        data = memory.run(layer, data)
+    return data
+
+
+def back(layers: Sequence[Layer], data: Any) -> Any:
+    """What layers decode, the last one first."""
+    for layer in reversed(layers):
+        data = layer.backward(data)
+    return data
 
 
 @dataclass(frozen=True)
@@ -107,19 +133,10 @@ class Pipeline:
         """
         memory = memory or Memory()
         memory.turn()
-        data: Any = pixels
-        for layer in self.layers:
-            if isinstance(layer, EachPlane):
-                data = layer.coded(data, memory)
-            else:
-                data = memory.run(layer, data)
-        sections: list[Section] = data
+        sections: list[Section] = through(self.layers, pixels, memory)
         return sections
 
     def backward(self, sections: Sequence[bytes]) -> Pixels:
         """Decode the sections; raises `StreamError` where they are not what was coded."""
-        data: Any = sections
-        for layer in reversed(self.layers):
-            data = layer.backward(data)
-        pixels: Pixels = data
+        pixels: Pixels = back(self.layers, sections)
         return pixels

@@ -16,20 +16,20 @@ CLASSES, FREQUENCIES, TOLD = 12, 64, 16
 _ROWS = 32
 
 
-def quantize(scaled: Float32, bit: float = BIT) -> Int32:
+def quantize(scaled: Float32, bit: float = BIT, *, lowest: bool = False) -> Int32:
     """Whole numbers for coefficients in units of the step, shape (rows, columns, h, w).
 
     Each may become its nearest whole number, the one below, or (from 2) 0: what has the least
     squared error plus `bit` times its bits. Bits are estimated from how often each number occurs
     at like frequencies in like surroundings, of the picture itself. The lowest frequency of
-    each block is rounded.
+    each block is rounded unless `lowest` is set.
 
     Source: after Karczewicz, Ye and Chong, ITU-T VCEG-AH21, 2008.
     """
     from magnetite.core.codecs.entropy.rdo_kernel import choose, contexts
 
     context = contexts(np.ascontiguousarray(scaled))
-    return choose(scaled, context, _bits(context, scaled), bit)
+    return choose(scaled, context, _bits(context, scaled), bit, lowest)
 
 
 def _bits(context: NDArray[np.int16], scaled: Float32) -> Float32:

@@ -7,26 +7,31 @@ comes back along the rows is added up before the columns are transformed back.
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
 from magnetite.core.arrays import Float32
 from magnetite.core.compute.jit import compiled
-from magnetite.core.restore.kernels.geometry import BLOCK
 
+#: Side of a block, px.
+BLOCK = 8
 #: A number as these loops take it.
 Single = float | np.float32
+Eight = tuple[Single, Single, Single, Single, Single, Single, Single, Single]
 
 _compiled = compiled(fastmath=True)
-_inlined = compiled(fastmath=True, inline="always")
+_inlined = compiled(fastmath=True, forceinline=True)
 
 _C1, _C2, _C3, _, _C5, _C6, _C7 = (np.float32(math.cos(math.pi * k / 16) / 2) for k in range(1, 8))
 _C0 = np.float32(math.sqrt(1 / 8))
-_ZERO, _SHARE = np.float32(0), np.float32(1 / BLOCK**2)
+_ZERO, _ONE, _SHARE = np.float32(0), np.float32(1), np.float32(1 / BLOCK**2)
 
 
 @_inlined
-def cosine(a0, a1, a2, a3, a4, a5, a6, a7):  # type: ignore[no-untyped-def]
+def cosine(
+    a0: Single, a1: Single, a2: Single, a3: Single, a4: Single, a5: Single, a6: Single, a7: Single
+) -> Eight:  # fmt: skip
     """Orthonormal DCT-II of eight numbers, even and odd halves apart."""
     s0, s1, s2, s3 = a0 + a7, a1 + a6, a2 + a5, a3 + a4
     d0, d1, d2, d3 = a0 - a7, a1 - a6, a2 - a5, a3 - a4
@@ -44,7 +49,9 @@ def cosine(a0, a1, a2, a3, a4, a5, a6, a7):  # type: ignore[no-untyped-def]
 
 
 @_inlined
-def cosine_back(b0, b1, b2, b3, b4, b5, b6, b7):  # type: ignore[no-untyped-def]
+def cosine_back(
+    b0: Single, b1: Single, b2: Single, b3: Single, b4: Single, b5: Single, b6: Single, b7: Single
+) -> Eight:  # fmt: skip
     """The inverse: `cosine` transposed."""
     u0, u1 = (b0 + b4) * _C0, (b0 - b4) * _C0
     u2, u3 = b2 * _C2 + b6 * _C6, b2 * _C6 - b6 * _C2
@@ -100,7 +107,7 @@ def _down(plane: Float32, y: int, columns: Float32) -> None:
 
 
 @_inlined
-def _kept(value, threshold):  # type: ignore[no-untyped-def]
+def _kept(value: Any, threshold: Any) -> Any:
     return value if abs(value) > threshold else _ZERO
 
 
@@ -143,3 +150,79 @@ def _up(summed: Float32, total: Float32, y: int) -> None:
         total[y + 5, x] += o[5]
         total[y + 6, x] += o[6]
         total[y + 7, x] += o[7]
+
+
+@_compiled
+def weighted_band(plane: Float32, first: int, threshold: Single, out: Float32) -> None:
+    """The same as `threshold_band`, each block weighted by 1 / (coefficients that are left)."""
+    width, margin = plane.shape[1], BLOCK - 1
+    columns = np.empty((BLOCK, width), np.float32)
+    kept = np.empty((BLOCK * BLOCK, width), np.float32)
+    weight = np.zeros((1, width + margin), np.float32)
+    lines = np.zeros((BLOCK, width + margin), np.float32)
+    summed = np.empty((BLOCK, width), np.float32)
+    total = np.zeros((out.shape[0] + 2 * margin, width), np.float32)
+    weights = np.zeros((out.shape[0] + 2 * margin, width), np.float32)
+    for y in range(out.shape[0] + margin):
+        _down(plane, first + y, columns)
+        weight[0, margin:] = 0
+        for k in range(BLOCK):
+            _count(columns[k], threshold, k == 0, kept[k * BLOCK : k * BLOCK + BLOCK], weight[0])
+        for x in range(margin, width):
+            weight[0, x] = _ONE / weight[0, x]
+        weight[0, width:] = 0
+        for k in range(BLOCK):
+            _weighted(kept[k * BLOCK : k * BLOCK + BLOCK], weight[0], lines)
+            _add_up(lines, summed[k])
+        _up(summed, total, y)
+        _spread(weight[0], weights, y)
+    for y in range(out.shape[0]):
+        row, below = total[y + margin, margin:], weights[y + margin, margin:]
+        for x in range(out.shape[1]):
+            out[y, x] = row[x] / below[x]
+
+
+@_inlined
+def _told(value: Any) -> Any:
+    return _ONE if value != _ZERO else _ZERO
+
+
+@_compiled
+def _count(v: Float32, threshold: Single, lowest: bool, kept: Float32, weight: Float32) -> None:
+    """Thresholded coefficients of a line of blocks, and how many of them are left."""
+    for x in range(v.size - BLOCK + 1):
+        c = cosine(v[x], v[x + 1], v[x + 2], v[x + 3], v[x + 4], v[x + 5], v[x + 6], v[x + 7])
+        k0 = c[0] if lowest else _kept(c[0], threshold)
+        k1, k2, k3 = _kept(c[1], threshold), _kept(c[2], threshold), _kept(c[3], threshold)
+        k4, k5 = _kept(c[4], threshold), _kept(c[5], threshold)
+        k6, k7 = _kept(c[6], threshold), _kept(c[7], threshold)
+        kept[0, x], kept[1, x], kept[2, x], kept[3, x] = k0, k1, k2, k3
+        kept[4, x], kept[5, x], kept[6, x], kept[7, x] = k4, k5, k6, k7
+        count = _told(k1) + _told(k2) + _told(k3) + _told(k4) + _told(k5) + _told(k6) + _told(k7)
+        weight[x + 7] += count + (_ONE if lowest else _told(k0))
+
+
+@_compiled
+def _weighted(kept: Float32, weight: Float32, lines: Float32) -> None:
+    for x in range(kept.shape[1] - BLOCK + 1):
+        o = cosine_back(
+            kept[0, x], kept[1, x], kept[2, x], kept[3, x],
+            kept[4, x], kept[5, x], kept[6, x], kept[7, x],
+        )  # fmt: skip
+        w = weight[x + 7]
+        lines[0, x + 7], lines[1, x + 7] = o[0] * w, o[1] * w
+        lines[2, x + 7], lines[3, x + 7] = o[2] * w, o[3] * w
+        lines[4, x + 7], lines[5, x + 7] = o[4] * w, o[5] * w
+        lines[6, x + 7], lines[7, x + 7] = o[6] * w, o[7] * w
+
+
+@_compiled
+def _spread(weight: Float32, total: Float32, y: int) -> None:
+    """Weights of blocks to the samples that they cover."""
+    for x in range(total.shape[1]):
+        w = (
+            weight[x] + weight[x + 1] + weight[x + 2] + weight[x + 3]
+            + weight[x + 4] + weight[x + 5] + weight[x + 6] + weight[x + 7]
+        )  # fmt: skip
+        for k in range(BLOCK):
+            total[y + k, x] += w
