@@ -13,7 +13,7 @@ from magnetite.core.codecs.layers.embedded import Bands, Embedded, Known
 from magnetite.core.codecs.layers.lifting import Filter, analyse, synthesise
 from magnetite.core.codecs.layers.pipeline import EachPlane, Pipeline
 from magnetite.core.codecs.layers.quantizer import check_range
-from magnetite.core.codecs.layers.rdo import quantize
+from magnetite.core.codecs.layers.rdo import quantize_band
 from magnetite.core.codecs.layers.smoothing import Smoothed
 from magnetite.core.compute.bands import on_bands
 from magnetite.core.methods.amplitudes import Amplitude
@@ -138,8 +138,7 @@ class Rounding:
         check_range(scaled)
         if not self.optimise:
             return np.asarray(np.rint(scaled), np.int32)
-        numbers: Int32 = quantize(scaled[:, :, np.newaxis, np.newaxis], lowest=True)[:, :, 0, 0]
-        return numbers
+        return quantize_band(scaled)
 
     def _middle(self, numbers: Int32, plane: Int32 | None) -> Any:
         values = np.empty(numbers.shape, np.int32 if self.exact else np.float32)

@@ -16,6 +16,8 @@ from magnetite.core.compute.jit import compiled
 
 #: Side of a block, px.
 BLOCK = 8
+#: Columns that are worked on at a time.
+TILE = 256
 #: A number as these loops take it.
 Single = float | np.float32
 Eight = tuple[Single, Single, Single, Single, Single, Single, Single, Single]
@@ -84,7 +86,7 @@ def threshold_band(plane: Float32, first: int, threshold: Single, out: Float32) 
     summed = np.empty((BLOCK, width), np.float32)
     total = np.zeros((out.shape[0] + 2 * margin, width), np.float32)
     for y in range(out.shape[0] + margin):
-        _down(plane, first + y, columns)
+        _down(plane, first + y, 0, columns)
         for k in range(BLOCK):
             _along(columns[k], threshold, _ZERO if k == 0 else threshold, lines)
             _add_up(lines, summed[k])
@@ -96,14 +98,61 @@ def threshold_band(plane: Float32, first: int, threshold: Single, out: Float32) 
 
 
 @_compiled
-def _down(plane: Float32, y: int, columns: Float32) -> None:
-    for x in range(plane.shape[1]):
+def weighted_band(
+    plane: Float32, first: int, threshold: Single, out: Float32,
+    columns: Float32, kept: Float32, weight: Float32, lines: Float32, summed: Float32,
+    total: Float32, weights: Float32,
+) -> None:  # fmt: skip
+    """The same as `threshold_band`, each block weighted by 1 / (coefficients that are left).
+
+    A block's weight is known when all of its coefficients are: they are kept until then, for so
+    many columns at a time as the cache holds. From `columns` on the arrays are `room_for` a band.
+    """
+    margin = BLOCK - 1
+    for left in range(0, out.shape[1], TILE):
+        for y in range(total.shape[0]):
+            for x in range(total.shape[1]):
+                total[y, x] = _ZERO
+        for y in range(out.shape[0] + margin):
+            _down(plane, first + y, left, columns)
+            for x in range(columns.shape[1]):
+                weight[x + margin] = _ZERO
+            for k in range(BLOCK):
+                _left(columns[k], _ZERO if k == 0 else threshold, threshold, kept[k])
+                _count(kept[k], 1 if k == 0 else 0, weight)
+            for x in range(columns.shape[1] - margin):
+                weight[x + margin] = _ONE / (weight[x + margin] + _ONE)
+            for k in range(BLOCK):
+                _weighted(kept[k], weight, lines)
+                _add_up(lines, summed[k])
+            _up(summed, total, y)
+            _spread(weight, weights[y])
+        for y in range(out.shape[0]):
+            _divide(total[y + margin], weights, y, out[y], left)
+
+
+def room_for(rows: int, width: int) -> list[Float32]:
+    """What `weighted_band` works in, for a band of so many rows and columns."""
+    margin = BLOCK - 1
+    tile = min(TILE, width) + 2 * margin
+    shapes: list[tuple[int, ...]] = [
+        (BLOCK, tile), (BLOCK, BLOCK, tile), (tile + margin,), (BLOCK, tile + margin),
+        (BLOCK, tile), (rows + 2 * margin, tile), (rows + 2 * margin, tile),
+    ]  # fmt: skip
+    return [np.zeros(shape, np.float32) for shape in shapes]
+
+
+@_compiled
+def _down(plane: Float32, y: int, left: int, columns: Float32) -> None:
+    """Columns from `left` on, as many as there are of them and `columns` takes."""
+    for i in range(min(columns.shape[1], plane.shape[1] - left)):
+        x = np.uint64(left) + np.uint64(i)
         c = cosine(
             plane[y, x], plane[y + 1, x], plane[y + 2, x], plane[y + 3, x],
             plane[y + 4, x], plane[y + 5, x], plane[y + 6, x], plane[y + 7, x],
         )  # fmt: skip
-        columns[0, x], columns[1, x], columns[2, x], columns[3, x] = c[0], c[1], c[2], c[3]
-        columns[4, x], columns[5, x], columns[6, x], columns[7, x] = c[4], c[5], c[6], c[7]
+        columns[0, i], columns[1, i], columns[2, i], columns[3, i] = c[0], c[1], c[2], c[3]
+        columns[4, i], columns[5, i], columns[6, i], columns[7, i] = c[4], c[5], c[6], c[7]
 
 
 @_inlined
@@ -125,14 +174,45 @@ def _along(v: Float32, threshold: Single, lowest: Single, lines: Float32) -> Non
 
 
 @_compiled
+def _left(v: Float32, lowest: Single, threshold: Single, kept: Float32) -> None:
+    """Thresholded coefficients of a line of blocks."""
+    for x in range(v.size - BLOCK + 1):
+        c = cosine(v[x], v[x + 1], v[x + 2], v[x + 3], v[x + 4], v[x + 5], v[x + 6], v[x + 7])
+        kept[0, x], kept[1, x] = _kept(c[0], lowest), _kept(c[1], threshold)
+        kept[2, x], kept[3, x] = _kept(c[2], threshold), _kept(c[3], threshold)
+        kept[4, x], kept[5, x] = _kept(c[4], threshold), _kept(c[5], threshold)
+        kept[6, x], kept[7, x] = _kept(c[6], threshold), _kept(c[7], threshold)
+
+
+@_compiled
+def _count(kept: Float32, first: int, weight: Float32) -> None:
+    """Add up how many coefficients of each block are left, from the place `first` on."""
+    for k in range(first, BLOCK):
+        for x in range(kept.shape[1] - BLOCK + 1):
+            weight[x + 7] += _ONE if kept[k, x] != _ZERO else _ZERO
+
+
+@_compiled
+def _weighted(kept: Float32, weight: Float32, lines: Float32) -> None:
+    """Blocks of a line back along the rows, by their weights."""
+    for x in range(kept.shape[1] - BLOCK + 1):
+        w = weight[x + 7]
+        o = cosine_back(
+            w * kept[0, x], w * kept[1, x], w * kept[2, x], w * kept[3, x],
+            w * kept[4, x], w * kept[5, x], w * kept[6, x], w * kept[7, x],
+        )  # fmt: skip
+        lines[0, x + 7], lines[1, x + 7], lines[2, x + 7], lines[3, x + 7] = o[0], o[1], o[2], o[3]
+        lines[4, x + 7], lines[5, x + 7], lines[6, x + 7], lines[7, x + 7] = o[4], o[5], o[6], o[7]
+
+
+@_compiled
 def _add_up(lines: Float32, out: Float32) -> None:
     """Sample j of the block at x belongs at x + j."""
-    l0, l1, l2, l3 = lines[0][7:], lines[1][6:], lines[2][5:], lines[3][4:]
     for x in range(out.size):
-        out[x] = (l0[x] + l1[x]) + (l2[x] + l3[x])
-    l4, l5, l6, l7 = lines[4][3:], lines[5][2:], lines[6][1:], lines[7]
-    for x in range(out.size):
-        out[x] += (l4[x] + l5[x]) + (l6[x] + l7[x])
+        out[x] = (
+            ((lines[0, x + 7] + lines[1, x + 6]) + (lines[2, x + 5] + lines[3, x + 4]))
+            + ((lines[4, x + 3] + lines[5, x + 2]) + (lines[6, x + 1] + lines[7, x]))
+        )  # fmt: skip
 
 
 @_compiled
@@ -153,76 +233,22 @@ def _up(summed: Float32, total: Float32, y: int) -> None:
 
 
 @_compiled
-def weighted_band(plane: Float32, first: int, threshold: Single, out: Float32) -> None:
-    """The same as `threshold_band`, each block weighted by 1 / (coefficients that are left)."""
-    width, margin = plane.shape[1], BLOCK - 1
-    columns = np.empty((BLOCK, width), np.float32)
-    kept = np.empty((BLOCK * BLOCK, width), np.float32)
-    weight = np.zeros((1, width + margin), np.float32)
-    lines = np.zeros((BLOCK, width + margin), np.float32)
-    summed = np.empty((BLOCK, width), np.float32)
-    total = np.zeros((out.shape[0] + 2 * margin, width), np.float32)
-    weights = np.zeros((out.shape[0] + 2 * margin, width), np.float32)
-    for y in range(out.shape[0] + margin):
-        _down(plane, first + y, columns)
-        weight[0, margin:] = 0
-        for k in range(BLOCK):
-            _count(columns[k], threshold, k == 0, kept[k * BLOCK : k * BLOCK + BLOCK], weight[0])
-        for x in range(margin, width):
-            weight[0, x] = _ONE / weight[0, x]
-        weight[0, width:] = 0
-        for k in range(BLOCK):
-            _weighted(kept[k * BLOCK : k * BLOCK + BLOCK], weight[0], lines)
-            _add_up(lines, summed[k])
-        _up(summed, total, y)
-        _spread(weight[0], weights, y)
-    for y in range(out.shape[0]):
-        row, below = total[y + margin, margin:], weights[y + margin, margin:]
-        for x in range(out.shape[1]):
-            out[y, x] = row[x] / below[x]
-
-
-@_inlined
-def _told(value: Any) -> Any:
-    return _ONE if value != _ZERO else _ZERO
-
-
-@_compiled
-def _count(v: Float32, threshold: Single, lowest: bool, kept: Float32, weight: Float32) -> None:
-    """Thresholded coefficients of a line of blocks, and how many of them are left."""
-    for x in range(v.size - BLOCK + 1):
-        c = cosine(v[x], v[x + 1], v[x + 2], v[x + 3], v[x + 4], v[x + 5], v[x + 6], v[x + 7])
-        k0 = c[0] if lowest else _kept(c[0], threshold)
-        k1, k2, k3 = _kept(c[1], threshold), _kept(c[2], threshold), _kept(c[3], threshold)
-        k4, k5 = _kept(c[4], threshold), _kept(c[5], threshold)
-        k6, k7 = _kept(c[6], threshold), _kept(c[7], threshold)
-        kept[0, x], kept[1, x], kept[2, x], kept[3, x] = k0, k1, k2, k3
-        kept[4, x], kept[5, x], kept[6, x], kept[7, x] = k4, k5, k6, k7
-        count = _told(k1) + _told(k2) + _told(k3) + _told(k4) + _told(k5) + _told(k6) + _told(k7)
-        weight[x + 7] += count + (_ONE if lowest else _told(k0))
-
-
-@_compiled
-def _weighted(kept: Float32, weight: Float32, lines: Float32) -> None:
-    for x in range(kept.shape[1] - BLOCK + 1):
-        o = cosine_back(
-            kept[0, x], kept[1, x], kept[2, x], kept[3, x],
-            kept[4, x], kept[5, x], kept[6, x], kept[7, x],
+def _spread(weight: Float32, out: Float32) -> None:
+    """Sum of the weights of the blocks of a line that cover each column."""
+    for x in range(out.size):
+        out[x] = (
+            ((weight[x] + weight[x + 1]) + (weight[x + 2] + weight[x + 3]))
+            + ((weight[x + 4] + weight[x + 5]) + (weight[x + 6] + weight[x + 7]))
         )  # fmt: skip
-        w = weight[x + 7]
-        lines[0, x + 7], lines[1, x + 7] = o[0] * w, o[1] * w
-        lines[2, x + 7], lines[3, x + 7] = o[2] * w, o[3] * w
-        lines[4, x + 7], lines[5, x + 7] = o[4] * w, o[5] * w
-        lines[6, x + 7], lines[7, x + 7] = o[6] * w, o[7] * w
 
 
 @_compiled
-def _spread(weight: Float32, total: Float32, y: int) -> None:
-    """Weights of blocks to the samples that they cover."""
-    for x in range(total.shape[1]):
-        w = (
-            weight[x] + weight[x + 1] + weight[x + 2] + weight[x + 3]
-            + weight[x + 4] + weight[x + 5] + weight[x + 6] + weight[x + 7]
+def _divide(total: Float32, weights: Float32, y: int, out: Float32, left: int) -> None:
+    """A row of samples by the weights of the eight lines of blocks that cover it."""
+    for i in range(min(TILE, out.size - left)):
+        x = i + BLOCK - 1
+        weight = (
+            ((weights[y, x] + weights[y + 1, x]) + (weights[y + 2, x] + weights[y + 3, x]))
+            + ((weights[y + 4, x] + weights[y + 5, x]) + (weights[y + 6, x] + weights[y + 7, x]))
         )  # fmt: skip
-        for k in range(BLOCK):
-            total[y + k, x] += w
+        out[left + i] = total[x] / weight

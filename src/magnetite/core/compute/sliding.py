@@ -5,9 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from magnetite.core.arrays import Float32
-from magnetite.core.compute.bands import shares
+from magnetite.core.compute.bands import bands, shares
 from magnetite.core.compute.threads import each
 
+#: Rows of a band that is weighted.
+_ROWS = 256
 #: Rows and columns that a sample's blocks reach on every side.
 REACH = 7
 
@@ -29,13 +31,18 @@ def thresholded(plane: Float32, least: float, *, weighted: bool = False) -> Floa
     -------
     float32 array, shape (h, w)
     """
-    from magnetite.core.compute.cosine import threshold_band, weighted_band
+    from magnetite.core.compute.cosine import room_for, threshold_band, weighted_band
 
-    band = weighted_band if weighted else threshold_band
     padded = np.pad(plane, REACH, mode="symmetric")
     result = np.empty(plane.shape, np.float32)
-    each(
-        lambda part: band(padded, part.start, np.float32(least), result[part]),
-        shares(plane.shape[0]),
-    )
+    size = np.float32(least)
+
+    def work(part: slice) -> None:
+        out = result[part]
+        if weighted:
+            weighted_band(padded, part.start, size, out, *room_for(*out.shape))
+        else:
+            threshold_band(padded, part.start, size, out)
+
+    each(work, bands(plane.shape[0], _ROWS) if weighted else shares(plane.shape[0]))
     return result

@@ -2,31 +2,50 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.arrays import Float32, Int32
-from magnetite.core.codecs.entropy.coder import compiled
-from magnetite.core.codecs.layers.rdo import FREQUENCIES, TOLD
+from magnetite.core.arrays import Float32, Int32, Int64, UInt8
+from magnetite.core.codecs.entropy.coder import compiled, forced
+from magnetite.core.codecs.layers.rdo import CLASSES, FREQUENCIES, TOLD
 from magnetite.core.compute.threads import spread
 
 Context = NDArray[np.int16]
 
 #: Magnitudes above this share of a step count as 1 in what is around; above 20 as 20.
-_AROUND, _MOST = np.float32(0.65), 20
+_AROUND, _MOST = np.float32(0.65), np.float32(20)
 #: Class of the sum of what is around: exact up to 3, then two to each doubling.
 _CLASS = np.array(
     [0, 1, 2, 3, *(min(11, 2 + int(2 * np.log2(n))) for n in range(4, 400))], np.int16
 )
 
 
-def contexts(scaled: Float32) -> Context:
-    """Class of what is around each coefficient, times 64, plus its frequency's class."""
+def contexts(scaled: Float32, frequencies: int) -> tuple[Context, Int64]:
+    """Class of what is around each coefficient, and how often each number occurs in each context.
+
+    Contexts are the class times 64, plus one of 64 classes of frequencies; `frequencies` is 1
+    where those of a block are all alike. The numbers are rounded, and counted up to 15.
+    """
+    rows, _, height, width = scaled.shape
+    sizes = np.zeros(scaled.size + 2, np.uint8)  # with a margin: no place outside is asked for
     out = np.empty(scaled.shape, np.int16)
-    _by_rows(lambda a, b: _contexts(scaled, a, b, out), scaled.shape[0])
-    return out
+    counts = np.zeros((2, CLASSES * FREQUENCIES * TOLD), np.int64)
+    classes = (
+        8 * np.arange(height) // height if frequencies > 1 else np.zeros(height, int),
+        8 * np.arange(width) // width if frequencies > 1 else np.zeros(width, int),
+    )
+    flat, contexts = scaled.reshape(-1), out.reshape(-1)
+    _in_halves(lambda a, b, _: _sizes(flat, a, b, sizes), flat.size)
+    later = 1 if frequencies > 1 else 2
+    _in_halves(
+        lambda a, b, half: _contexts(
+            flat, scaled.shape[:2], a, b, sizes, *classes, later, contexts, counts[half]
+        ),
+        rows * height,
+    )
+    return out, counts.sum(axis=0)
 
 
 def choose(scaled: Float32, context: Context, bits: Float32, bit: float, lowest: bool) -> Int32:
@@ -35,69 +54,83 @@ def choose(scaled: Float32, context: Context, bits: Float32, bit: float, lowest:
     `lowest` says whether the lowest frequency of a block is chosen too, instead of rounded.
     """
     out = np.empty(scaled.shape, np.int32)
-    _by_rows(
-        lambda a, b: _choose(scaled[a:b], context[a:b], bits, bit, lowest, out[a:b]),
-        scaled.shape[0],
-    )
+    kept = 0 if lowest else scaled.shape[2] * scaled.shape[3]
+    s, c, o = (array.reshape(-1) for array in (scaled, context, out))
+    _in_halves(lambda a, b, _: _choose(s, c, bits.reshape(-1), bit, kept, a, b, o), s.size)
     return out
 
 
-def _by_rows(work: Any, rows: int) -> None:
-    middle = (rows + 1) // 2
-    spread(lambda ends: work(*ends), [(0, middle), (middle, rows)])
+def _in_halves(work: Callable[[int, int, int], None], count: int) -> None:
+    middle = (count + 1) // 2
+    spread(lambda ends: work(*ends), [(0, middle, 0), (middle, count, 1)])
 
 
 @compiled
-def _around(x: np.float32) -> int:
-    return min(_MOST, int(abs(x) + (np.float32(1) - _AROUND)))
+def _sizes(s: Float32, first: int, last: int, out: UInt8) -> None:
+    for p in range(first, last):
+        out[p + 1] = np.uint8(min(_MOST, abs(s[p]) + (np.float32(1) - _AROUND)))
 
 
 @compiled
-def _contexts(s: Float32, first: int, last: int, out: Context) -> None:
-    rows, columns, height, width = s.shape
-    for i in range(first, last):
+def _contexts(
+    values: Float32, grid: tuple[int, int], first: int, last: int, sizes: UInt8,
+    down: Int64, across: Int64, later: int, out: Context, counts: Int64,
+) -> None:  # fmt: skip
+    """Of lines `first` to `last`, each a row of all blocks beside each other.
+
+    Twice the same place of the blocks around and the lower frequencies beside, `later` times the
+    higher ones.
+    """
+    rows, columns = grid
+    height, width = down.size, across.size
+    block = height * width
+    for line in range(first, last):
+        i, u = line // height, line % height
+        north, south = 2 * int(i > 0), 2 * int(i + 1 < rows)
+        over, under = 2 * int(u > 0), later * int(u + 1 < height)
         for j in range(columns):
-            for u in range(height):
-                for v in range(width):
-                    total = 0
-                    if i > 0:
-                        total += 2 * _around(s[i - 1, j, u, v])
-                    if i + 1 < rows:
-                        total += 2 * _around(s[i + 1, j, u, v])
-                    if j > 0:
-                        total += 2 * _around(s[i, j - 1, u, v])
-                    if j + 1 < columns:
-                        total += 2 * _around(s[i, j + 1, u, v])
-                    if u > 0:
-                        total += 2 * _around(s[i, j, u - 1, v])
-                    if u + 1 < height:
-                        total += _around(s[i, j, u + 1, v])
-                    if v > 0:
-                        total += 2 * _around(s[i, j, u, v - 1])
-                    if v + 1 < width:
-                        total += _around(s[i, j, u, v + 1])
-                    frequency = (8 * u // height) * 8 + 8 * v // width
-                    out[i, j, u, v] = _CLASS[total] * FREQUENCIES + frequency
+            base = (i * columns + j) * block + u * width + 1
+            west, east = 2 * int(j > 0), 2 * int(j + 1 < columns)
+            n, z = base - min(north, 1) * columns * block, base + min(south, 1) * columns * block
+            w, e = base - min(west, 1) * block, base + min(east, 1) * block
+            o, d = base - min(over, 1) * width, base + min(under, 1) * width
+            for v in range(width):
+                total = north * _at(sizes, n + v) + south * _at(sizes, z + v)
+                total += west * _at(sizes, w + v) + east * _at(sizes, e + v)
+                total += over * _at(sizes, o + v) + under * _at(sizes, d + v)
+                total += 2 * int(v > 0) * _at(sizes, base + v - 1)
+                total += later * int(v + 1 < width) * _at(sizes, base + v + 1)
+                place = np.uint64(base + v - 1)
+                context = np.int64(_CLASS[np.uint64(total)]) * FREQUENCIES
+                context += down[np.uint64(u)] * 8 + across[np.uint64(v)]
+                out[place] = context
+                nearest = np.int64(min(np.float32(TOLD - 1), abs(values[place]) + np.float32(0.5)))
+                counts[np.uint64(context * TOLD + nearest)] += 1
+
+
+@forced
+def _at(sizes: UInt8, place: int) -> int:
+    return np.int64(sizes[np.uint64(place)])
 
 
 @compiled
 def _choose(
-    s: Float32, context: Context, bits: Float32, bit: float, lowest: bool, out: Int32
-) -> None:
-    rows, columns, height, width = s.shape
-    for i in range(rows):
-        for j in range(columns):
-            for u in range(height):
-                for v in range(width):
-                    size = abs(s[i, j, u, v])
-                    nearest = int(size + np.float32(0.5))
-                    best = nearest
-                    if nearest > 0 and (lowest or u + v > 0):
-                        row = bits[context[i, j, u, v]]
-                        least = (size - nearest) ** 2 + bit * row[min(nearest, TOLD - 1)]
-                        below = (size - nearest + 1) ** 2 + bit * row[min(nearest - 1, TOLD - 1)]
-                        if below < least:
-                            best, least = nearest - 1, below
-                        if nearest == 2 and size * size + bit * row[0] < least:
-                            best = 0
-                    out[i, j, u, v] = best if s[i, j, u, v] >= 0 else -best
+    s: Float32, context: Context, bits: Float32, bit: float, block: int, first: int, last: int,
+    out: Int32,
+) -> None:  # fmt: skip
+    for place in range(first, last):
+        p = np.uint64(place)
+        size = abs(s[p])
+        nearest = np.int64(size + np.float32(0.5))
+        best = nearest
+        if nearest > 0 and (block == 0 or place % block != 0):
+            row = np.int64(context[p]) * TOLD
+            gap = size - nearest
+            least = gap * gap + bit * bits[np.uint64(row + min(nearest, TOLD - 1))]
+            gap += 1
+            below = gap * gap + bit * bits[np.uint64(row + min(nearest - 1, TOLD - 1))]
+            if below < least:
+                best, least = nearest - 1, below
+            if nearest == 2 and size * size + bit * bits[np.uint64(row)] < least:
+                best = 0
+        out[p] = best if s[p] >= 0 else -best

@@ -3,43 +3,44 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.arrays import Float32, Int32
-from magnetite.core.compute.bands import bands
+from magnetite.core.arrays import Float32, Int32, Int64
 
 #: What a bit is worth, in squared steps: at high rates 2 ln 2 / 12 = 0.116 is exact.
 BIT = 0.1
 #: Classes of what is around a number, of frequencies, and numbers that are told apart.
 CLASSES, FREQUENCIES, TOLD = 12, 64, 16
-#: Rows of blocks that are counted at a time.
-_ROWS = 32
 
 
-def quantize(scaled: Float32, bit: float = BIT, *, lowest: bool = False) -> Int32:
+def quantize(scaled: Float32, bit: float = BIT) -> Int32:
     """Whole numbers for coefficients in units of the step, shape (rows, columns, h, w).
 
     Each may become its nearest whole number, the one below, or (from 2) 0: what has the least
     squared error plus `bit` times its bits. Bits are estimated from how often each number occurs
     at like frequencies in like surroundings, of the picture itself. The lowest frequency of
-    each block is rounded unless `lowest` is set.
+    each block is rounded.
 
     Source: after Karczewicz, Ye and Chong, ITU-T VCEG-AH21, 2008.
     """
     from magnetite.core.codecs.entropy.rdo_kernel import choose, contexts
 
-    context = contexts(np.ascontiguousarray(scaled))
-    return choose(scaled, context, _bits(context, scaled), bit, lowest)
+    scaled = np.ascontiguousarray(scaled)
+    context, counts = contexts(scaled, FREQUENCIES)
+    return choose(scaled, context, _bits(counts), bit, lowest=False)
 
 
-def _bits(context: NDArray[np.int16], scaled: Float32) -> Float32:
+def quantize_band(scaled: Float32, bit: float = BIT) -> Int32:
+    """The same for a band of wavelets, shape (h, w), where all frequencies are alike."""
+    from magnetite.core.codecs.entropy.rdo_kernel import choose, contexts
+
+    band = np.ascontiguousarray(scaled)[np.newaxis, np.newaxis]
+    context, counts = contexts(band, 1)
+    numbers = choose(band, context, _bits(counts), bit, lowest=True)
+    return numbers.reshape(scaled.shape)
+
+
+def _bits(counts: Int64) -> Float32:
     """Bits of each number up to 15 in each context, the sign's included."""
-    counts = np.zeros(CLASSES * FREQUENCIES * TOLD, np.int64)
-    for rows in bands(scaled.shape[0], _ROWS):
-        nearest = np.floor(np.abs(scaled[rows]) + np.float32(0.5))
-        told = np.minimum(nearest, TOLD - 1).astype(np.int32)
-        places = (context[rows] * np.int32(TOLD) + told).ravel()
-        counts += np.bincount(places, minlength=counts.size)
     table = counts.reshape(CLASSES, FREQUENCIES, TOLD)
     # The bits of what is rare at one frequency are estimated from all frequencies.
     pooled = table.sum(axis=1, keepdims=True) + 1e-9

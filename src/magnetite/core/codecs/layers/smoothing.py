@@ -13,8 +13,8 @@ from magnetite.core.codecs.layers.pipeline import Compound, Layer, Memory, back,
 from magnetite.core.compute.sliding import thresholded
 from magnetite.core.errors import StreamError
 
-#: Strengths that an encoder tries, and the largest that is read, in tenths of a step.
-_TRIED, _LARGEST = (1, 2, 3, 4, 5, 6, 7, 8), 20
+#: The strength that an encoder tries first, and the largest that is read, in tenths of a step.
+_USUAL, _LARGEST = 4, 20
 #: An encoder compares strengths on this many samples, in bands of so many rows.
 _SAMPLES, _ROWS = 2**19, 64
 
@@ -49,7 +49,7 @@ class Smoothed(Compound):
 
     def backward(self, coded: Coded) -> Any:
         plane = back(self.layers, coded.numbers)
-        return _smoothed(plane, coded.strength, self.step) if coded.strength else plane
+        return _smoothed(plane, coded.strength, self.step)
 
 
 @dataclass(frozen=True)
@@ -76,21 +76,26 @@ def checked_strength(byte: int) -> int:
 
 
 def _smoothed(plane: Float32, strength: int, step: float) -> Float32:
+    if strength == 0:
+        return plane
     return thresholded(plane, strength * step / 10, weighted=True)
 
 
 def _best_strength(plane: Float32, decoded: Float32, step: float) -> int:
+    """What leaves the least squared error, walking from a usual strength as long as it falls."""
     rows = _sampled_rows(*plane.shape)
-    least, best = _error([decoded[part] - plane[part] for part in rows]), 0
-    for strength in _TRIED:
-        error = _error([_smoothed(decoded[part], strength, step) - plane[part] for part in rows])
-        if error < least:
-            least, best = error, strength
-    return best
 
+    def error(strength: int) -> float:
+        gaps = (_smoothed(decoded[part], strength, step) - plane[part] for part in rows)
+        return sum(float(np.vdot(gap, gap)) for gap in gaps)
 
-def _error(gaps: Sequence[Float32]) -> float:
-    return sum(float(np.vdot(gap, gap)) for gap in gaps)
+    best, least = _USUAL, error(_USUAL)
+    for way in (1, -1):
+        while 1 <= best + way <= _LARGEST and (following := error(best + way)) < least:
+            best, least = best + way, following
+        if best != _USUAL:
+            break
+    return best if least < error(0) else 0
 
 
 def _sampled_rows(height: int, width: int) -> list[slice]:
