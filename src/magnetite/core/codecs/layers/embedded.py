@@ -23,8 +23,8 @@ from magnetite.core.errors import StreamError
 
 #: Bands of one plane, from coarse to fine: [[LL], [HL, LH, HH], …].
 Bands = list[list[Int32]]
-#: The same, with for each number the bit plane down to which it is known.
-Known = list[list[tuple[Int32, Int32]]]
+#: The same, with for each number the bit plane down to which it is known; None where all are whole.
+Known = list[list[tuple[Int32, Int32 | None]]]
 
 #: From this many pixels on the picture is coded in two halves.
 WORTH_HALVING = 2**20
@@ -187,7 +187,7 @@ def _decoded(planes: list[Bands], data: bytes, whole: bool, top: int) -> list[Kn
             for level in range(len(part)):
                 if not _code_level(coder, array, part, level, plane, stop, model):
                     return [_numbers(part) for part in maps]
-    return [_numbers(part) for part in maps]
+    return [[[(_signed(band), None) for band in level] for level in part] for part in maps]
 
 
 def _model() -> tuple[Any, Any]:
@@ -239,16 +239,20 @@ def _nothing(band: Any, factor: int) -> Int32:
 
 def _numbers(bands: list[list[Any]]) -> Known:
     """Signed magnitudes in units of the bit plane down to which each is known, and that plane."""
-    found = []
+    found: Known = []
     for level in bands:
-        pairs = []
+        pairs: list[tuple[Int32, Int32 | None]] = []
         for band in level:
-            known, signs = band.known[2:-2, 2:-2], band.signs[2:-2, 2:-2]
+            numbers = _signed(band)
             reached = np.minimum(band.planes, 30).repeat(8, axis=0).repeat(8, axis=1)
-            reached = reached[: known.shape[0], : known.shape[1]]
-            pairs.append((known * signs, reached))
+            pairs.append((numbers, reached[: numbers.shape[0], : numbers.shape[1]]))
         found.append(pairs)
     return found
+
+
+def _signed(band: Any) -> Int32:
+    """The magnitudes of a band with their signs."""
+    return np.asarray(band.known[2:-2, 2:-2] * band.signs[2:-2, 2:-2])
 
 
 def _joined(parts: list[Known]) -> Known:
@@ -257,8 +261,18 @@ def _joined(parts: list[Known]) -> Known:
         return parts[0]
     return [
         [
-            (np.concatenate([a[0], b[0]]), np.concatenate([a[1], b[1]]))
+            (np.concatenate([a[0], b[0]]), _planes_joined(a, b))
             for a, b in zip(upper, lower, strict=True)
         ]
         for upper, lower in zip(*parts, strict=True)
     ]
+
+
+def _planes_joined(
+    upper: tuple[Int32, Int32 | None], lower: tuple[Int32, Int32 | None]
+) -> Int32 | None:
+    if upper[1] is None and lower[1] is None:
+        return None
+    return np.concatenate(
+        [np.zeros_like(numbers) if planes is None else planes for numbers, planes in (upper, lower)]
+    )
