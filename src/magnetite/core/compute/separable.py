@@ -22,21 +22,22 @@ def filtered(plane: Pixels, line: Float64, rows: Indices, columns: Indices) -> P
     plane : float array, shape (h, w)
         Sums are taken in its precision.
     line : float64 array, shape (2 reach + 1,)
-    rows, columns : int array, shape (h + 2 reach,), (w + 2 reach,)
+    rows, columns : int array, shape (m + 2 reach,), (n + 2 reach,)
         Which row or column stands at each place from `-reach` on; -1 for black.
 
     Returns
     -------
-    float array, shape (h, w), the dtype of `plane`.
+    float array, shape (m, n), the dtype of `plane`.
     """
-    out = np.empty_like(plane, order="C")
+    margin = line.size - 1
+    out = np.empty((rows.size - margin, columns.size - margin), plane.dtype)
     source, half = readable(plane), line[: line.size // 2 + 1].astype(plane.dtype)
 
     def work(part: slice) -> None:
         around = rows[part.start : part.stop + line.size - 1]
         _band(source, half, around, columns, out[part])
 
-    on_bands(work, plane, _ROWS)
+    on_bands(work, out, _ROWS)
     return out
 
 
@@ -48,14 +49,15 @@ def _band(plane: Pixels, half: Pixels, rows: Indices, columns: Indices, out: Pix
     tile = np.empty((rows.size, _TILE), plane.dtype)
     for left in range(0, width, _TILE):
         n = min(_TILE, width - left)
-        inside = left >= reach and left + n + reach <= width
+        begin, span = columns[left], n + 2 * reach
+        inside = begin >= 0 and columns[left + span - 1] - begin == span - 1
         for i in range(rows.size):
             if rows[i] < 0:
                 tile[i, :n] = 0
             elif inside:
-                _along(tile[i, :n], plane[rows[i], left - reach : left + n + reach], half)
+                _along(tile[i, :n], plane[rows[i], begin : begin + span], half)
             else:
-                for j in range(n + 2 * reach):
+                for j in range(span):
                     column = columns[left + j]
                     line[j] = plane[rows[i], column] if column >= 0 else 0
                 _along(tile[i, :n], line, half)

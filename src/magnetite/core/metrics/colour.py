@@ -7,7 +7,7 @@ from typing import Annotated
 
 import numpy as np
 
-from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.arrays import Float64, Pixels, Samples
 from magnetite.core.compute.bands import by_bands
 from magnetite.core.compute.sharing import shared
 from magnetite.core.errors import PictureError
@@ -21,6 +21,8 @@ _SHARMA = (
 #: Linear sRGB to XYZ (IEC 61966-2-1), and the white point D65 of its Y = 1 scale.
 _TO_XYZ = np.array([[0.4124, 0.3576, 0.1805], [0.2126, 0.7152, 0.0722], [0.0193, 0.1192, 0.9505]])
 _WHITE = _TO_XYZ.sum(axis=1)
+#: Hues whose half angle's sine squared is within this of 1 are opposite.
+_OPPOSITE = 1e-14
 _COSINES = {angle: math.cos(math.radians(angle)) for angle in (6, 30, 63)}
 _SINES = {angle: math.sin(math.radians(angle)) for angle in (6, 30, 63)}
 
@@ -36,8 +38,9 @@ _SINES = {angle: math.sin(math.radians(angle)) for angle in (6, 30, 63)}
     identical=0.0,
     mask="samples",
     clips=True,
+    integers=True,
 )
-def delta_e(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def delta_e(reference: Samples, test: Samples, peak: float = 1.0) -> float:
     """Mean over all pixels of CIEDE2000 with kL = kC = kH = 1.
 
     Samples are taken as sRGB (IEC 61966-2-1) and brought to CIELAB with the white of sRGB, D65.
@@ -72,19 +75,23 @@ def delta_e(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     identical=0.0,
     mask="samples",
     clips=True,
+    integers=True,
 )
-def delta_e_95(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
+def delta_e_95(reference: Samples, test: Samples, peak: float = 1.0) -> float:
     """95th percentile over all pixels, linear between ranks; otherwise as `delta_e`."""
     return float(np.percentile(delta_e_map(reference, test, peak), 95))
 
 
-def delta_e_map(reference: Pixels, test: Pixels, peak: float = 1.0) -> Float64:
+def delta_e_map(reference: Samples, test: Samples, peak: float = 1.0) -> Float64:
     """CIEDE2000 of every pixel of two sRGB arrays, shape (h, w)."""
 
-    def colours(pixels: Pixels) -> Float64:
-        return by_bands(lambda x: lab_of(x / peak), pixels)
+    def colours(pixels: Samples) -> Float64:
+        if pixels.dtype.kind == "f":
+            return by_bands(lambda x: _lab_of_light(light_of(x / peak)), pixels)
+        light = light_of(np.arange(2 ** (8 * pixels.itemsize)) / peak)
+        return by_bands(lambda x: _lab_of_light(light[x]), pixels)
 
-    def differences(one: Pixels, two: Pixels) -> Float64:
+    def differences(one: Samples, two: Samples) -> Float64:
         return by_bands(ciede2000, *(shared(f"lab {peak}", colours, p) for p in (one, two)))
 
     return shared(f"delta-e {peak}", differences, reference, test)
@@ -92,8 +99,16 @@ def delta_e_map(reference: Pixels, test: Pixels, peak: float = 1.0) -> Float64:
 
 def lab_of(rgb: Pixels) -> Float64:
     """CIELAB (D65) of sRGB samples on 0..1, last axis 3; values outside 0..1 are clipped."""
-    encoded = rgb.clip(0, 1)
-    linear = np.where(encoded <= 0.04045, encoded / 12.92, ((encoded + 0.055) / 1.055) ** 2.4)
+    return _lab_of_light(light_of(rgb))
+
+
+def light_of(encoded: Pixels) -> Float64:
+    """Linear light of sRGB samples on 0..1 (IEC 61966-2-1); values outside are clipped."""
+    inside = encoded.clip(0, 1)
+    return np.where(inside <= 0.04045, inside / 12.92, ((inside + 0.055) / 1.055) ** 2.4)
+
+
+def _lab_of_light(linear: Float64) -> Float64:
     xyz = linear @ (_TO_XYZ.T / _WHITE)
     delta = 6 / 29
     f = np.where(xyz > delta**3, np.cbrt(xyz), xyz / (3 * delta**2) + 4 / 29)
@@ -102,27 +117,41 @@ def lab_of(rgb: Pixels) -> Float64:
 
 
 def ciede2000(one: Float64, two: Float64) -> Float64:
-    """CIEDE2000 of CIELAB colours, last axis (L, a, b), by the steps of Sharma, Wu and Dalal."""
+    """CIEDE2000 of CIELAB colours, last axis (L, a, b), by the steps of Sharma, Wu and Dalal.
+
+    Hues are held as unit vectors: half the length of their difference is the sine of half the
+    angle between them, and their sum points to the mean hue.
+    """
     l1, a1, b1 = one[..., 0], one[..., 1], one[..., 2]
     l2, a2, b2 = two[..., 0], two[..., 1], two[..., 2]
     stretch = 1.5 - 0.5 * _far_from_gray((_length(a1, b1) + _length(a2, b2)) / 2)
     a1, a2 = a1 * stretch, a2 * stretch
     c1, c2 = _length(a1, b1), _length(a2, b2)
-    h1, h2 = _hue(a1, b1), _hue(a2, b2)
-    gray = c1 * c2 == 0
-    turn, hue = h2 - h1, (h1 + h2) / 2
-    far = np.abs(turn) > np.pi
-    hue = np.where(far, np.where(hue < np.pi, hue + np.pi, hue - np.pi), hue)
-    turn = np.where(far, np.where(turn > 0, turn - 2 * np.pi, turn + 2 * np.pi), turn)
-    hue, turn = np.where(gray, h1 + h2, hue), np.where(gray, 0, turn)
+    (x1, y1), (x2, y2) = _direction(a1, b1, c1), _direction(a2, b2, c2)
+    half_turn = np.copysign(_length(x2 - x1, y2 - y1) / 2, x1 * y2 - x2 * y1)
+    x, y = x1 + x2, y1 + y2
+    opposite = (half_turn**2 > 1 - _OPPOSITE) & (c1 * c2 > 0)
+    if opposite.any():  # both ways round are as long: the mean of the angles counts
+        h1, h2 = _hue(x1[opposite], y1[opposite]), _hue(x2[opposite], y2[opposite])
+        x[opposite], y[opposite] = np.cos((h1 + h2) / 2), np.sin((h1 + h2) / 2)
+        half_turn[opposite] = np.sign(h2 - h1)
+    x = np.where((x == 0) & (y == 0), 1, x)
+    cosine, sine = _direction(x, y, _length(x, y))
     light, chroma = (l1 + l2) / 2, (c1 + c2) / 2
     far_from_50 = (light - 50) ** 2
     dl = (l2 - l1) / (1 + 0.015 * far_from_50 / np.sqrt(20 + far_from_50))
     dc = (c2 - c1) / (1 + 0.045 * chroma)
-    dh = 2 * np.sqrt(c1 * c2) * np.sin(turn / 2) / (1 + 0.015 * chroma * _hue_weight(hue))
-    rotation = np.radians(60) * np.exp(-(((np.degrees(hue) - 275) / 25) ** 2))
+    dh = 2 * np.sqrt(c1 * c2) * half_turn / (1 + 0.015 * chroma * _hue_weight(cosine, sine))
+    hue = np.degrees(_hue(x, y))
+    rotation = np.radians(60) * np.exp(-(((hue - 275) / 25) ** 2))
     rotated = -2 * np.sin(rotation) * _far_from_gray(chroma)
     return np.asarray(np.sqrt(np.maximum(dl * dl + dc * dc + dh * dh + rotated * dc * dh, 0)))
+
+
+def _direction(a: Float64, b: Float64, length: Float64) -> tuple[Float64, Float64]:
+    """The vector (a, b) at length 1; (0, 0) where it has none."""
+    share = np.divide(1, length, out=np.zeros_like(length), where=length > 0)
+    return a * share, b * share
 
 
 def _length(a: Float64, b: Float64) -> Float64:
@@ -131,16 +160,14 @@ def _length(a: Float64, b: Float64) -> Float64:
 
 def _hue(a: Float64, b: Float64) -> Float64:
     """Angle of (a, b), 0 to 2 pi."""
-    angle = np.arctan2(b, a)
-    return np.where(angle < 0, angle + 2 * np.pi, angle)
+    return np.asarray(np.arctan2(b, a) % (2 * np.pi))
 
 
-def _hue_weight(hue: Float64) -> Float64:
+def _hue_weight(c: Float64, s: Float64) -> Float64:
     """`1 - 0.17 cos(h - 30°) + 0.24 cos 2h + 0.32 cos(3h + 6°) - 0.2 cos(4h - 63°)`.
 
-    Multiples of the angle by the theorems of addition, which cost less than cosines.
+    Of the cosine and sine of the hue; multiples of the angle by the theorems of addition.
     """
-    c, s = np.cos(hue), np.sin(hue)
     weight = 1 - 0.17 * (c * _COSINES[30] + s * _SINES[30])
     c2, s2 = c * c - s * s, 2 * s * c
     weight += 0.24 * c2

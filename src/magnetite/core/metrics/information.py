@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from magnetite.core.arrays import Indices, Pixels
+from magnetite.core.arrays import Float64, Indices, Pixels
+from magnetite.core.compute.bands import by_bands
 from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.methods.catalogue import ColourPolicy, metric
-from magnetite.core.metrics.kernels.moments import window_mean, window_moments
+from magnetite.core.metrics.kernels.moments import Moments, window_mean, window_moments
 from magnetite.core.metrics.kernels.sizes import check_size
 
 #: Variance of the visual noise, on the scale of 8 bits (Sheikh and Bovik 2006).
@@ -64,16 +65,23 @@ def vif(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
         if scale:
             x, y = window_mean(x, weights)[::2, ::2], window_mean(y, weights)[::2, ::2]
         m = window_moments(x, y, weights)
-        gain = np.divide(
-            m.covariance, m.variance_x, out=np.zeros_like(m.covariance), where=m.variance_x > 1e-10
-        )
-        gain = gain.clip(0, None)
-        noise = (m.variance_y - gain * m.covariance).clip(1e-10, None)
-        kept += float(np.log1p(gain**2 * m.variance_x / (noise + VISUAL_NOISE)).sum())
-        there += float(np.log1p(m.variance_x / VISUAL_NOISE).sum())
+        informed = by_bands(lambda *parts: _informed(Moments(*parts)), *m)
+        kept += float(informed[:, 0].sum())
+        there += float(informed[:, 1].sum())
     if there < 1e-9:
         return 1.0 if float(np.ptp(y)) == 0 else 0.0
     return kept / there
+
+
+def _informed(m: Moments) -> Float64:
+    """Of each row: what the test tells of the reference, and what is told at all."""
+    gain = np.divide(
+        m.covariance, m.variance_x, out=np.zeros_like(m.covariance), where=m.variance_x > 1e-10
+    )
+    gain = gain.clip(0, None)
+    noise = (m.variance_y - gain * m.covariance).clip(1e-10, None)
+    kept = np.log1p(gain**2 * m.variance_x / (noise + VISUAL_NOISE)).sum(axis=1)
+    return np.stack([kept, np.log1p(m.variance_x / VISUAL_NOISE).sum(axis=1)], axis=1)
 
 
 @metric(

@@ -7,7 +7,9 @@ import math
 import numpy as np
 
 from magnetite.core.arrays import Float64, Mask, Pixels
+from magnetite.core.compute.bands import bands
 from magnetite.core.compute.sharing import shared
+from magnetite.core.compute.threads import spread
 from magnetite.core.methods.catalogue import ColourPolicy, metric
 from magnetite.core.metrics.kernels.sizes import check_size
 
@@ -18,6 +20,8 @@ LAGS = (
 )  # fmt: skip
 #: Share of the places at least that must be clear; where fewer are, all of them count.
 _LEAST_CLEAR = 0.1
+#: Rows whose products stay in the cache.
+_ROWS = 64
 #: Differences up to this share of full scale are rounding errors.
 _ROUNDING_ERROR = 1e-6
 _SOURCE = (
@@ -117,11 +121,28 @@ def _autocorrelation(difference: Pixels, peak: float, clear: Mask) -> tuple[Floa
     correlations, pairs = np.zeros(len(LAGS)), np.zeros(len(LAGS))
     # Nothing but rounding error is left of a constant.
     constant = float(np.abs(residual).max()) <= _ROUNDING_ERROR * peak
-    for i, (down, across) in enumerate(LAGS):
-        here = slice(0, height - down), slice(max(0, -across), width - max(0, across))
-        there = slice(down, height), slice(max(0, across), width - max(0, -across))
-        pairs[i] = float(np.einsum("ij,ij", inside[here], inside[there]))
-        if pairs[i] and not constant:
-            product = float(np.einsum("ij,ij", residual[here], residual[there]))
-            correlations[i] = product / pairs[i] / power
+    if whole:
+        pairs[:] = [(height - down) * (width - abs(across)) for down, across in LAGS]
+    else:
+        pairs[:] = _lagged(inside)
+    if not constant:
+        products = _lagged(residual)
+        np.divide(products, pairs * power, out=correlations, where=pairs > 0)
     return correlations, pairs
+
+
+def _lagged(plane: Float64) -> Float64:
+    """Sum of the products of a plane with itself at each displacement."""
+    height, width = plane.shape
+
+    def work(rows: slice) -> list[float]:
+        sums = []
+        for down, across in LAGS:
+            last = max(rows.start, min(rows.stop, height - down))
+            left, right = max(0, -across), max(0, across)
+            here = plane[rows.start : last, left : width - right]
+            there = plane[rows.start + down : last + down, right : width - left]
+            sums.append(float(np.einsum("ij,ij", here, there)))
+        return sums
+
+    return np.asarray(np.sum(spread(work, bands(height, _ROWS)), axis=0))

@@ -10,6 +10,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float64, Mask, Pixels, Samples
 from magnetite.core.compute.compiling import WORTH_COMPILING
+from magnetite.core.compute.sharing import shared
 from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, metric
@@ -65,13 +66,18 @@ def _similarity_totals(
     check_window("ssim", reference, window)
     weights = gaussian_kernel(window_sd, radius=window // 2)
     c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
-    compiled = within is None and window == 11 and min(c1, c2) > 0
-    if compiled and reference.size >= WORTH_COMPILING:
+    if _worth_summing(reference, within, window, c1, c2):
         from magnetite.core.metrics.kernels.ssim_bands import summed_similarity
 
         return summed_similarity(reference, test, weights, c1, c2)
     moments = window_moments(reference, test, weights)
     return totals_within(term_map(similarity, moments, c1, c2), within, window)
+
+
+def _worth_summing(plane: Samples, within: Mask, window: int, c1: float, c2: float) -> bool:
+    """Whether the compiled sums over windows apply, and save more time than they take to load."""
+    usual = within is None and window == 11 and min(c1, c2) > 0
+    return usual and plane.size >= WORTH_COMPILING
 
 
 @metric(
@@ -137,8 +143,12 @@ def ssim(
             reference, test, peak, within, window=window, window_sd=window_sd, k1=k1, k2=k2
         )
     )
-    equal = similar > 1 - _ROUNDING and np.array_equal(reference, test)
-    return 1.0 if equal else similar
+    return _exact(similar, reference, test)
+
+
+def _exact(mean: float, reference: Samples, test: Samples) -> float:
+    """The mean of a term, exactly 1 for identical arrays."""
+    return 1.0 if abs(mean - 1) < _ROUNDING and np.array_equal(reference, test) else mean
 
 
 def _part_totals(term: Term) -> Callable[..., Totals]:
@@ -156,11 +166,24 @@ def _part_totals(term: Term) -> Callable[..., Totals]:
         k2: float = 0.03,
     ) -> Totals:
         check_window("ssim", reference, window)
+        c1, c2 = (k1 * peak) ** 2, (k2 * peak) ** 2
+        if _worth_summing(reference, within, window, c1, c2):
+            return _term_totals(reference, test, window_sd, c1, c2)[term.__name__]
         moments = window_moments(reference, test, gaussian_kernel(window_sd, radius=window // 2))
-        values = term_map(term, moments, (k1 * peak) ** 2, (k2 * peak) ** 2)
-        return totals_within(values, within, window)
+        return totals_within(term_map(term, moments, c1, c2), within, window)
 
     return totals
+
+
+def _term_totals(
+    reference: Samples, test: Samples, window_sd: float, c1: float, c2: float
+) -> dict[str, Totals]:
+    """Sums of all terms of SSIM over 11x11 windows, taken once for a pair."""
+    from magnetite.core.metrics.kernels.ssim_bands import summed_terms
+
+    weights = gaussian_kernel(window_sd, radius=5)
+    name = f"ssim terms {window_sd} {c1} {c2}"
+    return shared(name, lambda x, y: summed_terms(x, y, weights, c1, c2), reference, test)
 
 
 def _part_of_ssim(term: Term, totals: Callable[..., Totals]) -> Callable[..., float]:
@@ -176,7 +199,8 @@ def _part_of_ssim(term: Term, totals: Callable[..., Totals]) -> Callable[..., fl
         k2: Annotated[float, Number(0, 1)] = 0.03,
     ) -> float:
         settings = {"window": window, "window_sd": window_sd, "k1": k1, "k2": k2}
-        return quotient(totals(reference, test, peak, within, **settings))
+        mean = quotient(totals(reference, test, peak, within, **settings))
+        return _exact(mean, reference, test)
 
     part.__name__ = f"ssim_{term.__name__}"
     formula = (term.__doc__ or "").rstrip(".")
@@ -254,15 +278,22 @@ def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
         )
     weights = gaussian_kernel(1.5, radius=5)
     c1, c2 = (0.01 * peak) ** 2, (0.03 * peak) ** 2
+    pair = reference, test
     result: float = 1.0
     for scale, power in enumerate(SCALE_WEIGHTS):
         if scale:
             reference, test = halved(reference), halved(test)
-        moments = window_moments(reference, test, weights)
-        mean = float(term_map(contrast_structure, moments, c1, c2).mean())
+        if reference.size >= WORTH_COMPILING:
+            terms = _term_totals(reference, test, 1.5, c1, c2)
+            mean, lightness = (quotient(terms[n]) for n in ("contrast_structure", "luminance"))
+        else:
+            moments = window_moments(reference, test, weights)
+            mean, lightness = (
+                float(term_map(term, moments, c1, c2).mean())
+                for term in (contrast_structure, luminance)
+            )
         result *= math.pow(max(0.0, mean), power)
-    lightness = float(term_map(luminance, moments, c1, c2).mean())
-    return result * math.pow(max(0.0, lightness), SCALE_WEIGHTS[-1])
+    return _exact(result * math.pow(max(0.0, lightness), SCALE_WEIGHTS[-1]), *pair)
 
 
 def _quality_totals(

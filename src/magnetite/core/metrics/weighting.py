@@ -8,6 +8,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.compute.bands import by_bands
+from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.sharing import shared
 from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.methods.catalogue import ColourPolicy, metric
@@ -100,6 +101,11 @@ def laplacian_pyramid(plane: Float64, levels: int) -> list[Float64]:
 
 
 def _smooth(plane: Float64, gain: float = 1.0) -> Float64:
+    if plane.size >= WORTH_COMPILING:
+        from magnetite.core.compute.separable import filtered
+
+        rows, columns = (np.pad(np.arange(side), 2, mode="reflect") for side in plane.shape)
+        return np.asarray(filtered(plane, _BINOMIAL * gain, rows, columns), np.float64)
     from scipy.ndimage import correlate1d
 
     rows = correlate1d(plane, _BINOMIAL * gain, axis=0, mode="mirror")
@@ -115,47 +121,29 @@ def _enlarged(coarse: Float64, shape: tuple[int, ...]) -> Float64:
 
 def information(reference: Float64, test: Float64, below: Float64 | None) -> Float64:
     """Bits that a 3x3 neighbourhood tells, shape (h - 2, w - 2); see `iw_ssim`."""
-    m = window_moments(reference, test, _NEIGHBOURS)
-    height, width = m.mean_x.shape
-    around = [reference[i : i + height, j : j + width] for i in range(3) for j in range(3)]
+    from magnetite.core.metrics.kernels.information_bands import bits, products
+
+    gain, noise = _channel(window_moments(reference, test, _NEIGHBOURS))
+    inner = np.empty((0, 0))
     if below is not None:
-        around.append(_enlarged(below, reference.shape)[1:-1, 1:-1])
-    covariance = by_bands(_products, *around).sum(axis=0) / (height * width)
-    eigenvalues, vectors = np.linalg.eigh(covariance)
+        inner = np.ascontiguousarray(_enlarged(below, reference.shape)[1:-1, 1:-1])
+    eigenvalues, vectors = np.linalg.eigh(products(reference, inner) / gain.size)
     held = eigenvalues > _TINY * max(1.0, float(eigenvalues[-1]))
     eigenvalues, vectors = eigenvalues[held], vectors[:, held]
     if not eigenvalues.size:
-        return np.zeros((height, width))
+        return np.zeros_like(gain)
     # s² = yᵀ C⁻¹ y / n is the mean square of the whitened neighbourhood.
-    whiten = (vectors / np.sqrt(eigenvalues * len(around))).T
-
-    def bits(*parts: Float64) -> Float64:
-        gain, noise = _channel(Moments(*parts[:5]))
-        white = whiten @ _flat(parts[5:])
-        strength = np.einsum("ij,ij->j", white, white).reshape(noise.shape)
-        fixed = 1 + noise / VISUAL_NOISE
-        varying = (noise + (1 + gain**2) * VISUAL_NOISE) * strength / VISUAL_NOISE**2
-        told = np.ones_like(strength)
-        for eigenvalue in eigenvalues:
-            told *= fixed + varying * eigenvalue
-        return np.asarray(np.log2(told))
-
-    return by_bands(bits, *m, *around)
-
-
-def _flat(neighbours: tuple[Float64, ...]) -> Float64:
-    """One row for each place of the neighbourhood, one column for each sample."""
-    return np.stack([part.ravel() for part in neighbours])
-
-
-def _products(*neighbours: Float64) -> Float64:
-    """Sum of the neighbourhoods' outer products, shape (1, n, n)."""
-    flat = _flat(neighbours)
-    return np.asarray((flat @ flat.T)[np.newaxis])
+    whiten = np.ascontiguousarray((vectors / np.sqrt(eigenvalues * vectors.shape[0])).T)
+    return bits(reference, inner, gain, noise, whiten, eigenvalues, VISUAL_NOISE)
 
 
 def _channel(m: Moments) -> tuple[Float64, Float64]:
     """Gain from reference to test in each window, and the variance that it leaves."""
+    both = by_bands(lambda *parts: np.stack(_channel_of(Moments(*parts)), axis=1), *m)
+    return np.ascontiguousarray(both[:, 0]), np.ascontiguousarray(both[:, 1])
+
+
+def _channel_of(m: Moments) -> tuple[Float64, Float64]:
     alive = (m.variance_x > _TINY) & (m.variance_y > _TINY)
     gain = np.divide(m.covariance, m.variance_x, out=np.zeros_like(m.covariance), where=alive)
     noise = np.where(alive, m.variance_y - gain * m.covariance, m.variance_y)

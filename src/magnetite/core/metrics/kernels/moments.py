@@ -61,15 +61,25 @@ def _moments(reference: Pixels, test: Pixels, weights: Float64) -> Moments:
 
 
 def window_mean(plane: Pixels, weights: Float64) -> Float64:
-    """Weighted mean in every window that lies wholly inside the plane, in float64."""
+    """Weighted mean in every window that lies wholly inside the plane, in float64.
+
+    The weights are symmetric.
+    """
     size = weights.size
-    rows, columns = plane.shape[0] - size + 1, plane.shape[1] - size + 1
-    down = np.zeros((rows, plane.shape[1]))
+    if plane.size >= WORTH_COMPILING and size % 2:
+        from magnetite.core.compute.separable import filtered
+
+        rows, columns = map(np.arange, plane.shape)
+        return np.asarray(
+            filtered(plane.astype(np.float64, copy=False), weights, rows, columns), np.float64
+        )
+    height, width = plane.shape[0] - size + 1, plane.shape[1] - size + 1
+    down = np.zeros((height, plane.shape[1]))
     for t, weight in enumerate(weights):
-        down += weight * plane[t : t + rows]
-    means = np.zeros((rows, columns))
+        down += weight * plane[t : t + height]
+    means = np.zeros((height, width))
     for t, weight in enumerate(weights):
-        means += weight * down[:, t : t + columns]
+        means += weight * down[:, t : t + width]
     return means
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 
@@ -36,17 +37,39 @@ def summed_similarity(x: Samples, y: Samples, weights: Float64, c1: float, c2: f
     c1, c2 : float
         Stabilising constants, in the square of the arrays' unit.
     """
-    height, width = int(x.shape[0]) - _HALF, int(x.shape[1]) - _HALF
+    sums = _over_bands(_similarity_band, x, y, weights, c1, c2)
+    return float(sums[0]), _windows(x)
+
+
+def summed_terms(
+    x: Samples, y: Samples, weights: Float64, c1: float, c2: float
+) -> dict[str, Totals]:
+    """The same for luminance, contrast, structure, and contrast and structure together."""
+    sums = _over_bands(_terms_band, x, y, weights, c1, c2)
+    names = ("luminance", "contrast", "structure", "contrast_structure")
+    return {name: (float(total), _windows(x)) for name, total in zip(names, sums, strict=True)}
+
+
+def _windows(x: Samples) -> int:
+    return (int(x.shape[0]) - _HALF) * (int(x.shape[1]) - _HALF)
+
+
+def _over_bands(
+    band: Callable[..., None], x: Samples, y: Samples, weights: Float64, c1: float, c2: float
+) -> Float64:
+    """Sums of a compiled loop over bands of rows."""
     half = _rounded(weights[: TAPS // 2 + 1])
     x, y = readable(x), readable(y)
     grid = 1.0 if x.dtype.kind == "u" else math.sqrt(c1) / 8
-    constants = grid, np.float32(c1), np.float32(c2)
-    sums = spread(
-        lambda rows: _band(x[rows.start : rows.stop + _HALF], y[rows.start : rows.stop + _HALF],
-                           half, *constants),
-        bands(height, BAND),
-    )  # fmt: skip
-    return float(sum(sums)), height * width
+    parts = bands(int(x.shape[0]) - _HALF, BAND)
+    sums = np.zeros((len(parts), 4))
+
+    def work(i: int) -> None:
+        rows = slice(parts[i].start, parts[i].stop + _HALF)
+        band(x[rows], y[rows], half, grid, np.float32(c1), np.float32(c2), sums[i])
+
+    spread(work, range(len(parts)))
+    return np.asarray(sums.sum(axis=0))
 
 
 def _rounded(half: Float64) -> Float32:
@@ -57,39 +80,6 @@ def _rounded(half: Float64) -> Float32:
 
 
 _compiled = compiled(fastmath={"contract", "nsz", "reassoc", "arcp"})
-
-
-@_compiled
-def _band(x: Samples, y: Samples, w: Float32, grid: float, c1: np.float32, c2: np.float32) -> float:
-    """Sum of the similarity over the windows of a band; offsets are multiples of `grid`."""
-    rows, columns = x.shape[0] - _HALF, x.shape[1] - _HALF
-    # Of a row: the sum of both, their difference, and the squares of these; then the same for
-    # all rows of a tile after the filter along them, and for one row after the other filter.
-    line = np.empty((4, _TILE + _HALF), np.float32)
-    tile = np.empty((4, (_ROWS + _HALF) * _TILE), np.float32)
-    means = np.empty((4, _TILE), np.float32)
-    total = 0.0
-    for left in range(0, columns, _TILE):
-        n = min(_TILE, columns - left)
-        right = left + n + _HALF
-        ox, oy = _offset(x, left, right, grid), _offset(y, left, right, grid)
-        for start in range(0, rows, _ROWS):
-            begin = 0
-            if start:  # the last rows of the block before are the first of this one
-                begin = _HALF
-                for k in range(4):
-                    for j in range(_HALF * _TILE):
-                        tile[k, j] = tile[k, _ROWS * _TILE + j]
-            count = min(_ROWS, rows - start)
-            for i in range(begin, count + _HALF):
-                _products(line, x[start + i, left:right], y[start + i, left:right], ox, oy)
-                for k in range(4):
-                    _along(tile[k, i * _TILE : i * _TILE + n], line[k], w)
-            for i in range(count):
-                for k in range(4):
-                    _down(means[k, :n], tile[k, i * _TILE :], w)
-                total += _similarity(means, n, ox, oy, c1, c2)
-    return total
 
 
 @_compiled
@@ -113,6 +103,12 @@ def _products(line: Float32, u: Samples, v: Samples, ox: np.float32, oy: np.floa
         minus[j] = a - b
         plus2[j] = (a + b) * (a + b)
         minus2[j] = (a - b) * (a - b)
+
+
+@_compiled
+def _product_of_both(line: Float32) -> None:
+    for j in range(line.shape[1]):
+        line[4, j] = line[0, j] * line[1, j]
 
 
 @_compiled
@@ -143,9 +139,10 @@ def _down(out: Float32, f: Float32, w: Float32) -> None:
 
 @_compiled
 def _similarity(
-    means: Float32, n: int, ox: np.float32, oy: np.float32, c1: np.float32, c2: np.float32
-) -> float:
-    """Sum of the similarity along one row of a tile.
+    means: Float32, n: int, ox: np.float32, oy: np.float32, c1: np.float32, c2: np.float32,
+    sums: Float64,
+) -> None:  # fmt: skip
+    """Add up the similarity along one row of a tile.
 
     With the variances of sum and difference, sx² + sy² is half their sum and 2 sxy half their
     difference: where the pictures agree, rounding cancels.
@@ -158,4 +155,78 @@ def _similarity(
         product = mx * my
         above = (product + product + c1) * (vs - vd + twice)
         total += above / ((mx * mx + my * my + c1) * (vs + vd + twice))
-    return total
+    sums[0] += total
+
+
+@_compiled
+def _terms(
+    means: Float32, n: int, ox: np.float32, oy: np.float32, c1: np.float32, c2: np.float32,
+    sums: Float64,
+) -> None:  # fmt: skip
+    """Add up luminance, contrast, structure, and the product of the last two.
+
+    4 sx sy is the root of the sum's and difference's variances together, squared, less four
+    times their covariance squared.
+    """
+    light, contrast, structure, both = 0.0, 0.0, 0.0, 0.0
+    half, twice = np.float32(0.5), c2 + c2
+    for j in range(n):
+        ms, md = means[0, j], means[1, j]
+        vs, vd = means[2, j] - ms * ms, means[3, j] - md * md
+        mx, my = half * (ms + md) + ox, half * (ms - md) + oy
+        product = mx * my
+        light += (product + product + c1) / (mx * mx + my * my + c1)
+        mixed = means[4, j] - ms * md
+        total = vs + vd
+        roots = np.sqrt(max(np.float32(0), total * total - np.float32(4) * mixed * mixed))
+        contrast += (roots + twice) / (total + twice)
+        structure += (vs - vd + twice) / (roots + twice)
+        both += (vs - vd + twice) / (total + twice)
+    sums[0] += light
+    sums[1] += contrast
+    sums[2] += structure
+    sums[3] += both
+
+
+def _summing(add_row: Callable[..., None], moments: int) -> Callable[..., None]:
+    """A compiled loop that adds up what `add_row` takes from the moments of a row of windows."""
+
+    def band(
+        x: Samples, y: Samples, w: Float32, grid: float, c1: np.float32, c2: np.float32,
+        sums: Float64,
+    ) -> None:  # fmt: skip
+        # Offsets are multiples of `grid`.
+        rows, columns = x.shape[0] - _HALF, x.shape[1] - _HALF
+        # Of a row: the sum of both, their difference, the squares of these and, of five moments,
+        # the product of both; then the same for all rows of a tile after the filter along them,
+        # and for one row after the other filter.
+        line = np.empty((moments, _TILE + _HALF), np.float32)
+        tile = np.empty((moments, (_ROWS + _HALF) * _TILE), np.float32)
+        means = np.empty((moments, _TILE), np.float32)
+        for left in range(0, columns, _TILE):
+            n = min(_TILE, columns - left)
+            right = left + n + _HALF
+            ox, oy = _offset(x, left, right, grid), _offset(y, left, right, grid)
+            for start in range(0, rows, _ROWS):
+                begin = 0
+                if start:  # the last rows of the block before are the first of this one
+                    begin = _HALF
+                    for k in range(moments):
+                        for j in range(_HALF * _TILE):
+                            tile[k, j] = tile[k, _ROWS * _TILE + j]
+                count = min(_ROWS, rows - start)
+                for i in range(begin, count + _HALF):
+                    _products(line, x[start + i, left:right], y[start + i, left:right], ox, oy)
+                    if moments == 5:
+                        _product_of_both(line)
+                    for k in range(moments):
+                        _along(tile[k, i * _TILE : i * _TILE + n], line[k], w)
+                for i in range(count):
+                    for k in range(moments):
+                        _down(means[k, :n], tile[k, i * _TILE :], w)
+                    add_row(means, n, ox, oy, c1, c2, sums)
+
+    return _compiled(band)
+
+
+_similarity_band, _terms_band = _summing(_similarity, 4), _summing(_terms, 5)
