@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextvars import copy_context
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import numpy as np
 
 from magnetite.core.arrays import Float32, Float64, Int64, Pixels
+from magnetite.core.compute.sharing import shared
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.restore.kernels.geometry import BLOCK, REACH, STEP
@@ -89,10 +91,7 @@ def bm3d(
     if sd == 0:
         return pixels.copy()
     chosen = _PROFILES[("high-noise" if sd > _HIGH else "normal") if profile == "auto" else profile]
-    planes = [plane * np.float32(255) for plane in to_opponent(pixels)]
-    smallest = (max(2 * BLOCK, planes[0].shape[0]), max(2 * BLOCK, planes[0].shape[1]))
-    padding = [(0, least - side) for least, side in zip(smallest, planes[0].shape, strict=True)]
-    noisy = [np.pad(plane, padding, mode="symmetric") for plane in planes]
+    noisy = shared("opponent planes", _padded_planes, pixels)
     matrix = biorthogonal() if chosen.wavelet else cosine()
     stage = _Stage(matrix, chosen.first_matches, chosen.first_distance, sd, chosen.threshold)
     result = stage.run(noisy, None)
@@ -102,6 +101,14 @@ def bm3d(
     height, width = pixels.shape[:2]
     cropped = [plane[:height, :width] / np.float32(255) for plane in result]
     return from_opponent(cropped, pixels)
+
+
+def _padded_planes(pixels: Pixels) -> list[Float32]:
+    """Opponent planes on the scale of 8 bits, of at least two blocks in height and width."""
+    planes = [plane * np.float32(255) for plane in to_opponent(pixels)]
+    smallest = (max(2 * BLOCK, planes[0].shape[0]), max(2 * BLOCK, planes[0].shape[1]))
+    padding = [(0, least - side) for least, side in zip(smallest, planes[0].shape, strict=True)]
+    return [np.pad(plane, padding, mode="symmetric") for plane in planes]
 
 
 def cosine() -> Float64:
@@ -148,7 +155,8 @@ class _Stage:
         bands = [tops[i * len(tops) // count : (i + 1) * len(tops) // count] for i in range(count)]
         totals = [np.zeros((2, height, width), np.float32) for _ in noisy]
         # Bands overlap: they are computed side by side, and added up in their order.
-        for first, sums in each(lambda band: self._band(band, noisy, basic), bands):
+        jobs = [(band, copy_context()) for band in bands]
+        for first, sums in each(lambda job: job[1].run(self._band, job[0], noisy, basic), jobs):
             for total, added in zip(totals, sums, strict=True):
                 total[:, first : first + added.shape[1]] += added
         return [total[0] / total[1] for total in totals]
@@ -161,7 +169,11 @@ class _Stage:
 
         height, width = noisy[0].shape
         first, last = max(0, tops[0] - REACH), min(height - BLOCK, tops[-1] + REACH)
-        keys = self._matches((noisy if basic is None else basic)[0], tops)
+        if basic is None:  # blocks that are alike do not depend on the sd, which may be tuned
+            name = f"blocks like {tops[0]} to {tops[-1]} {self.matches} {self.distance}"
+            keys = shared(name, lambda plane: self._matches(plane, tops), noisy[0])
+        else:
+            keys = self._matches(basic[0], tops)
         window = np.kaiser(BLOCK, 2.0)
         inverse = (window[:, np.newaxis] * np.linalg.inv(self.matrix)).astype(np.float32)
         sums = []

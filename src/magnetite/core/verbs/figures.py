@@ -27,7 +27,7 @@ from magnetite.core.rows import Row, data_frame
 ALL = "all"
 #: Figures of pictures with up to this many samples are computed side by side; larger ones would
 #: take the memory of several metrics at once.
-_SMALL = 2**26
+_SMALL = 2**24
 
 
 class Figures(dict[str, float]):

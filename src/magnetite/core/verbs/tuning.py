@@ -10,6 +10,7 @@ import numpy as np
 
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Chain, Step
+from magnetite.core.compute.sharing import Sharing
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.methods.parameters import Files
@@ -112,7 +113,8 @@ def tune(
             tried[str(candidate)] = measure(candidate)
         return tried[str(candidate)]
 
-    best = largest(Axis(span, _DECADES), worth)
+    with Sharing().open():  # what tries have in common is computed once
+        best = largest(Axis(span, _DECADES), worth)
     return Tuned(
         at(best),
         str(step),
