@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import signal
 from typing import Any
@@ -11,6 +12,9 @@ __all__ = ["main"]
 #: One thread of linear algebra, so that sums have the same order on any machine; the program's
 #: own loops have threads of their own. Read when NumPy is first imported.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+#: Nearly all that start-up creates stays: looking for garbage among it again and again takes time.
+gc.set_threshold(100_000, 50, 100)
 
 
 def _leave(*_: Any) -> None:

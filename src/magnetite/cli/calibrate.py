@@ -14,8 +14,6 @@ if TYPE_CHECKING:
     from magnetite.core.calibrate.photon_transfer import PhotonTransfer
 
 app = typer.Typer(
-    help="Measure a camera's noise or blur, and print the step that gives clean pictures the same; "
-    "or learn what your good pictures are like.",
     no_args_is_help=True,
     rich_markup_mode="rich",
 )

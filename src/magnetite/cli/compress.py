@@ -44,7 +44,6 @@ def run(
     ] = None,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Compress a picture into a self-contained file; print its rate and scores."""
     from magnetite import compress
     from magnetite.core.errors import FileError
     from magnetite.files.atomic import check_writable, write_bytes

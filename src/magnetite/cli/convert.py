@@ -25,7 +25,6 @@ def run(
     steps: StepsArgument,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Convert a picture: to gray, one channel, a part of it, another bit depth."""
     from magnetite import convert
     from magnetite.core.chain.notation import parse_chain
     from magnetite.files.writing import check_output, write

@@ -71,7 +71,6 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    """Draw rate-distortion curves of codecs, at the rates of real files."""
     from magnetite.core.compute.threads import cores
     from magnetite.core.picture.region import Region
     from magnetite.experiment.curves import CurveJob, curves_of

@@ -58,10 +58,7 @@ def run(
     ] = OverflowRule.clip,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Degrade a picture by a known amount, and certify what was done.
-
-    Writes OUT and its certificate OUT.cert.json.
-    """
+    """Writes OUT and its certificate OUT.cert.json."""
     from magnetite import degrade
     from magnetite.core.chain.notation import parse_chain
     from magnetite.core.picture import as_picture

@@ -30,7 +30,6 @@ def run(
         int | None, typer.Option(help="Processes; one for each core if left out.", min=1, max=256)
     ] = None,
 ) -> None:
-    """Do the whole job once, on made-up scenes or on pictures of your own."""
     from magnetite.demo.story import demo_story, own_story, prepare_folder, tell
     from magnetite.experiment.executors import local
 

@@ -15,7 +15,6 @@ def run(
     source: Annotated[Path, typer.Argument(metavar="IN.mgt", help="Compressed picture.")],
     out: Annotated[Path, typer.Argument(metavar="OUT", help="Picture to write.")],
 ) -> None:
-    """Decode a compressed picture, from its file alone."""
     from magnetite.core.errors import FileError, StreamError
     from magnetite.core.verbs.coding import expand
     from magnetite.files.reading import read_bytes

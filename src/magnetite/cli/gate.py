@@ -24,7 +24,6 @@ if TYPE_CHECKING:
     from magnetite.experiment.labels import Labelled
 
 app = typer.Typer(
-    help="Fit a rule that accepts or rejects pictures to labelled ones, and ask it.",
     no_args_is_help=True,
     rich_markup_mode="rich",
 )

@@ -49,7 +49,6 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    """Measure pictures without a reference."""
     from magnetite import gauge
     from magnetite.core.verbs.figures import parse_figures
 

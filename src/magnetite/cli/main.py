@@ -6,11 +6,13 @@ import sys
 from collections.abc import Callable, Sequence
 from importlib import import_module
 from pathlib import Path
+from types import ModuleType
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 from typer.exceptions import TyperException
 
+from magnetite.cli.commands import COMMANDS, Command
 from magnetite.cli.help import steps_of
 from magnetite.cli.larger import bytes_of
 from magnetite.cli.options import limits, note
@@ -23,36 +25,15 @@ from magnetite.files.names import shown
 if TYPE_CHECKING:
     from magnetite.core.chain.step import Chain
 
-#: Every command in the order of the help: a module of this package, and the kinds of methods
-#: that its help lists.
-COMMANDS: dict[str, tuple[str, ...]] = {
-    "demo": (),
-    "scenes": (),
-    "convert": ("conversion",),
-    "degrade": ("degradation", "codec"),
-    "calibrate": (),
-    "compress": ("codec",),
-    "expand": (),
-    "restore": ("restoration",),
-    "score": ("metric",),
-    "gauge": ("gauge",),
-    "view": (),
-    "curve": ("codec",),
-    "run": (),
-    "summarize": (),
-    "report": (),
-    "gate": (),
-    "methods": (),
-    "prepare": (),
-}
-#: Those that have commands of their own.
-GROUPS = {"calibrate", "view", "gate"}
 #: Options before the command that take a value.
 VALUED = {"--threads", "--max-samples", "--memory", "--convert", "--commands"}
 
 
 def program(only: str | None = None) -> typer.Typer:
-    """The program with all its commands, or with one: what is not called is not imported."""
+    """The program with one command, or with the names of all, for the overview.
+
+    What is not called is not imported.
+    """
     app = typer.Typer(
         name="magnetite",
         help="Degrade test pictures by known amounts, compress and restore them, score the "
@@ -67,16 +48,40 @@ def program(only: str | None = None) -> typer.Typer:
         rich_markup_mode="rich",
         context_settings={"help_option_names": ["-h", "--help"]},
     )
+    _spare_rich()
     app.callback()(_options)
-    for name, kinds in COMMANDS.items():
-        if only not in (None, name):
-            continue
-        module = import_module(f"magnetite.cli.{name}")
-        if name in GROUPS:
-            app.add_typer(module.app, name=name)
-        else:
-            app.command(name, cls=steps_of(*kinds) if kinds else None)(module.run)
+    for name, command in COMMANDS.items():
+        if only == name:
+            _add(app, name, command)
+        elif only is None:
+            app.command(name, help=command.summary)(_not_imported)
     return app
+
+
+def _spare_rich() -> None:
+    """Keep Typer from importing what this program's help does not need: it takes as long as NumPy.
+
+    Its help is not in Markdown, and errors are lines.
+    """
+    for name, part in (("rich.markdown", "Markdown"), ("rich.traceback", "Traceback")):
+        unused = ModuleType(name)
+        setattr(unused, part, object)
+        sys.modules.setdefault(name, unused)
+
+
+def _add(app: typer.Typer, name: str, command: Command) -> None:
+    module = import_module(f"magnetite.cli.{name}")
+    if command.group:
+        app.add_typer(module.app, name=name, help=command.summary)
+        return
+    details = module.run.__doc__
+    text = command.summary if details is None else f"{command.summary}\n\n{details}"
+    listed = steps_of(*command.kinds) if command.kinds else None
+    app.command(name, help=text, cls=listed)(module.run)
+
+
+def _not_imported() -> None:
+    """In place of a command whose name and summary alone are needed."""
 
 
 def command_of(words: Sequence[str]) -> str | None:
@@ -147,9 +152,10 @@ def _options(
         ),
     ] = None,
 ) -> None:
-    from magnetite.core.compute.compiling import tell_of_compiling
+    from magnetite.core.compute.compiling import run_alone, tell_of_compiling
     from magnetite.core.compute.threads import cores, use_threads
 
+    run_alone()
     use_threads(threads or cores())
     limits.max_samples = max_samples
     limits.memory = bytes_of(memory)

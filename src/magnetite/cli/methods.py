@@ -63,7 +63,6 @@ def run(
         CatalogueFormat, typer.Option(help="table, json, csv or markdown.", metavar="FORMAT")
     ] = CatalogueFormat.table,
 ) -> None:
-    """List every step, metric and gauge with its settings, units, bounds, defaults and source."""
     chosen = [m for m in _chosen(name) if kind is None or m.kind == kind.value]
     if format is CatalogueFormat.json:
         print_json({"methods": [_as_dict(method) for method in chosen]})

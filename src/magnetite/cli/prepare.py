@@ -9,10 +9,7 @@ from magnetite.cli.progress import working
 
 
 def run() -> None:
-    """Compile all loops ahead, so that no later command waits for it.
-
-    Without it, each loop is compiled when it is first used. The result is kept per user.
-    """
+    """Without it, each loop is compiled when it is first used. The result is kept per user."""
     from magnetite.core.verbs.prepare import prepare
 
     start = time.perf_counter()

@@ -53,10 +53,7 @@ def run(
     ] = 9,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Write one page that shows a run: the answer, curves, scores, pictures, certificates.
-
-    The page needs no network and no server; it opens from disk in any browser.
-    """
+    """The page needs no network and no server; it opens from disk in any browser."""
     from magnetite.report.page import write_page
 
     _check(names, pictures=pictures, metric=metric)

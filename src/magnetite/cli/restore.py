@@ -49,7 +49,6 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    """Restore a degraded picture; with a reference, score it before and after."""
     from magnetite import restore
     from magnetite.core.chain.notation import parse_chain
     from magnetite.core.picture.matching import check_comparable

@@ -47,7 +47,6 @@ def run(
         typer.Option(help="Write a plan to begin with, with remarks, and stop.", metavar="PLAN"),
     ] = None,
 ) -> int:
-    """Carry out an experiment: all pictures, settings and seeds of a plan, in a table."""
     given = [name for name, value in (("PLAN.toml", plan), ("--status", status),
                                       ("--starter", starter)) if value is not None]  # fmt: skip
     if len(given) != 1:

@@ -18,7 +18,6 @@ def run(
     size: Annotated[str, typer.Option(help="Size in px.", metavar="WIDTHxHEIGHT")] = "640x448",
     seed: SeedOption = 0,
 ) -> None:
-    """Make reference pictures: core trays of different texture, and a chart plate."""
     from magnetite.files.atomic import make_folder
     from magnetite.files.writing import write
     from magnetite.scenes.catalogue import SCENES, make_scenes

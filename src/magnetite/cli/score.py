@@ -79,7 +79,6 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    """Score pictures against their reference, or a folder of them against folders."""
     from magnetite.core.analysis.repeats import summarise_by_reference
     from magnetite.core.errors import PictureError
     from magnetite.core.verbs.figures import parse_figures

@@ -53,7 +53,6 @@ def run(
         SummaryFormat, typer.Option(help="table, json, csv or parquet.", metavar="FORMAT")
     ] = SummaryFormat.table,
 ) -> None:
-    """Say what a run found: means, ranking, rates, agreement of metrics, cost, blind spots."""
     from magnetite.experiment.summary import read_rows, tables
 
     groups = by.split(",")

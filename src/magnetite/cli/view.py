@@ -21,7 +21,7 @@ PicturesArgument = Annotated[
     list[Path], typer.Argument(metavar="PICTURE…", help="Pictures, also .mgt files.")
 ]
 
-app = typer.Typer(help="Draw pictures to look at.", no_args_is_help=True, rich_markup_mode="rich")
+app = typer.Typer(no_args_is_help=True, rich_markup_mode="rich")
 
 
 @app.callback()

@@ -15,6 +15,7 @@ Listener = Callable[[str], None]
 @dataclass
 class _State:
     listener: Listener | None = None
+    alone: bool = False
 
 
 _state = _State()
@@ -29,3 +30,13 @@ def compiling(name: str) -> None:
     """Say that a loop is compiled now."""
     if _state.listener is not None:
         _state.listener(name)
+
+
+def run_alone() -> None:
+    """Say that this process runs no compiled loops but the program's own: they load faster."""
+    _state.alone = True
+
+
+def is_alone() -> bool:
+    """Whether `run_alone` was called."""
+    return _state.alone

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
+from importlib import import_module
 from typing import Any, Protocol, TypeVar, cast
 
 import numba
@@ -10,11 +12,30 @@ import numpy as np
 from numba.core import event
 
 from magnetite.core.arrays import Samples
-from magnetite.core.compute.compiling import compiling
+from magnetite.core.compute.compiling import compiling, is_alone
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 #: What every loop is compiled with: it lets other threads run, and divides as NumPy does.
 _FLAGS: dict[str, Any] = {"nogil": True, "error_model": "numpy", "no_cfunc_wrapper": True}
+
+
+def _skip_blas() -> None:
+    """Let Numba find no BLAS: it imports SciPy's linear algebra for that, and no loop here uses it.
+
+    Loops of others in this process could not call `np.dot` any more.
+    """
+    name = "scipy.linalg.cython_blas"
+    if name in sys.modules:
+        return
+    sys.modules[name] = None  # type: ignore[assignment]
+    try:
+        import_module("numba.np.arraymath")
+    finally:
+        del sys.modules[name]
+
+
+if is_alone():
+    _skip_blas()
 
 
 class Decorator(Protocol):

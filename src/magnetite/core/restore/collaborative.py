@@ -10,6 +10,7 @@ from typing import Annotated, Literal
 import numpy as np
 
 from magnetite.core.arrays import Float32, Float64, Int64, Pixels
+from magnetite.core.compute.basis import cosines
 from magnetite.core.compute.sharing import shared
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
@@ -92,11 +93,11 @@ def bm3d(
         return pixels.copy()
     chosen = _PROFILES[("high-noise" if sd > _HIGH else "normal") if profile == "auto" else profile]
     noisy = shared("opponent planes", _padded_planes, pixels)
-    matrix = biorthogonal() if chosen.wavelet else cosine()
+    matrix = biorthogonal() if chosen.wavelet else cosines(BLOCK)
     stage = _Stage(matrix, chosen.first_matches, chosen.first_distance, sd, chosen.threshold)
     result = stage.run(noisy, None)
     if stages == "both":
-        stage = _Stage(cosine(), chosen.second_matches, chosen.second_distance, sd, None)
+        stage = _Stage(cosines(BLOCK), chosen.second_matches, chosen.second_distance, sd, None)
         result = stage.run(noisy, result)
     height, width = pixels.shape[:2]
     cropped = [plane[:height, :width] / np.float32(255) for plane in result]
@@ -109,14 +110,6 @@ def _padded_planes(pixels: Pixels) -> list[Float32]:
     smallest = (max(2 * BLOCK, planes[0].shape[0]), max(2 * BLOCK, planes[0].shape[1]))
     padding = [(0, least - side) for least, side in zip(smallest, planes[0].shape, strict=True)]
     return [np.pad(plane, padding, mode="symmetric") for plane in planes]
-
-
-def cosine() -> Float64:
-    """The orthonormal DCT-II of eight samples, a row for each basis function."""
-    k, n = np.arange(BLOCK)[:, np.newaxis], np.arange(BLOCK)
-    rows = np.cos(np.pi * k * (2 * n + 1) / (2 * BLOCK)) * np.sqrt(2 / BLOCK)
-    rows[0] /= np.sqrt(2)
-    return np.asarray(rows)
 
 
 def biorthogonal() -> Float64:
