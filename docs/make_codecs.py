@@ -121,9 +121,9 @@ LESSONS: dict[str, list[Lesson]] = {
             _PARSEVAL,
         ),
         Lesson(
-            "Optimised, deblocked",
-            "The same steps with rate-distortion optimisation and deblocking, as by default: less "
-            "rate, a little more error, and a better trade of both.",
+            "Optimised, smoothed",
+            "The same steps with rate-distortion optimisation and smoothing, as by default: less "
+            "rate, and a better trade of rate and error.",
             tuple(f"dct step={n}dn" for n in (16, 32, 64, 128)),
         ),
         Lesson(
