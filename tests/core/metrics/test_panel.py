@@ -175,6 +175,11 @@ def test_the_fast_route_of_ssim_is_the_definition() -> None:
         one, two = (scale * p.astype(dtype) for p in (x, y))
         fast = ssim(one.astype(dtype), two.astype(dtype), 255.0 * scale)
         assert fast == pytest.approx(expected.mean(), abs=2e-8)
+    parts = zip(("luminance", "contrast", "structure"), slow_metrics.ssim_parts(x, y), strict=True)
+    for part, values in parts:
+        assert scored(f"ssim-{part}", x, y) == pytest.approx(values.mean(), abs=1e-7)
+    assert scored("ms-ssim", x, y) == pytest.approx(slow_metrics.ms_ssim(x, y), abs=1e-7)
+    assert scored("ssim-contrast", x, x) == scored("ms-ssim", x, x) == 1
     mask = np.zeros(x.shape, bool)
     mask[90:290, 50:480] = True
     mask[100:104, 60:64] = False
@@ -207,8 +212,9 @@ def test_gmsd_is_its_definition() -> None:
     assert scored("gmsd", x, y) == pytest.approx(expected, rel=1e-9)
 
 
-def test_vif_is_its_definition() -> None:
-    x, y = pair(60, 71)
+@pytest.mark.parametrize("shape", [(60, 71), (371, 390)])  # array code, and compiled
+def test_vif_is_its_definition(shape: tuple[int, int]) -> None:
+    x, y = pair(*shape)
     above = below = 0.0
     a, b = x.copy(), y.copy()
     for scale in range(1, 5):
