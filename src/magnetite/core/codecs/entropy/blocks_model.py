@@ -12,7 +12,6 @@ from magnetite.core.codecs.entropy.coder import (
     code_mixed,
     compiled,
     forced,
-    inlined,
     new_slots,
     new_weights,
 )
@@ -129,7 +128,7 @@ SLOTS = QUIET + 64 * 32
 SETS = 3 * 64
 
 
-@inlined
+@forced
 def _sign(q: Int32, i: int, j: int, u: int, v: int) -> int:
     """0 for a negative number, 1 for none, 2 for a positive one."""
     if i < 0 or j < 0:
@@ -137,7 +136,7 @@ def _sign(q: Int32, i: int, j: int, u: int, v: int) -> int:
     return 1 + int(q[i, j, u, v] > 0) - int(q[i, j, u, v] < 0)
 
 
-@inlined
+@forced
 def _predicted(q: Int32, i: int, j: int) -> int:
     """The lowest frequency from those of the blocks beside and above."""
     if i > 0 and j > 0:

@@ -20,7 +20,6 @@ from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.compute.jit import compiled as _jit
 
 compiled = _jit(boundscheck=False)
-inlined = _jit(inline="always")
 #: Inlined by LLVM: passing arrays to a function takes longer than what these do. Their indices are
 #: unsigned, so that none is taken for one counted from the end.
 forced = _jit(boundscheck=False, forceinline=True)

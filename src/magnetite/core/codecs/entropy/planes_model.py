@@ -22,7 +22,6 @@ from magnetite.core.codecs.entropy.coder import (
     code_mixed,
     compiled,
     forced,
-    inlined,
 )
 
 Slots = NDArray[np.uint32]
@@ -213,7 +212,7 @@ def _signs_around(signs: Int32, y: int, x: int) -> int:
     return (across + 2) * 5 + down + 2
 
 
-@inlined
+@forced
 def _company(alive: Int32, parent: Int32, bi: int, bj: int) -> int:
     """Which blocks around hold something, and whether the parents of this one do: 0 to 63."""
     nearest = alive[bi, bj + 1] + alive[bi + 1, bj] + alive[bi + 2, bj + 1] + alive[bi + 1, bj + 2]
