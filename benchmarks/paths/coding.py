@@ -21,7 +21,7 @@ def _codec(step: str, goal: float, **facts: object) -> Setting:
 
 
 #: About 0.7 and 1.3 bpp.
-coarse = _codec("wavelet step=13.9dn", 2, quick=False)
+coarse = _codec("wavelet step=14.5dn", 2, quick=False)
 fine = _codec("wavelet step=9.7dn", 3, quick=False)
 lossless = _codec("predictive", 3, quick=False)
 blocks = _codec("dct step=24dn", 3, quick=False)
