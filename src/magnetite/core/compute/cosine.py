@@ -132,7 +132,7 @@ def weighted_band(
 
 
 def room_for(rows: int, width: int) -> list[Float32]:
-    """What `weighted_band` works in, for a band of so many rows and columns."""
+    """The arrays that `weighted_band` works in, for a band of some rows and columns."""
     margin = BLOCK - 1
     tile = min(TILE, width) + 2 * margin
     shapes: list[tuple[int, ...]] = [

@@ -9,7 +9,7 @@ from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.coder import (
     PAST_END,
     code_alone,
-    code_mixed,
+    code_unary,
     compiled,
     forced,
     new_slots,
@@ -94,16 +94,10 @@ def code_blocks(
                 magnitude = 0
                 if known:
                     size = abs(value)
-                    magnitude = known & 1
-                    while magnitude < 3:
-                        span = magnitude * SPAN
-                        more = code_mixed(
-                            c, data, int(size > magnitude), slots, first + span, second + span,
-                            third + span, fourth + span, weights, magnitude * 64 + f, _LIMIT,
-                        )  # fmt: skip
-                        if more == 0:
-                            break
-                        magnitude += 1
+                    magnitude = code_unary(
+                        c, data, size, known & 1, 3, slots, first, second, third, fourth, SPAN,
+                        weights, f, 64, _LIMIT,
+                    )  # fmt: skip
                     if magnitude == 3:
                         magnitude += code_gamma(c, data, size - 3, slots, LONG + s * 64)
                 if magnitude != 0:

@@ -164,3 +164,25 @@ def code_mixed(
     learn(slots, k, bit, limit)
     learn(slots, m, bit, limit)
     return bit
+
+
+@forced
+def code_unary(
+    c: Int64, data: UInt8, number: int, known: int, most: int, slots: NDArray[np.uint32],
+    i: int, j: int, k: int, m: int, span: int, weights: Int32, mixer: int, mixers: int, limit: int,
+) -> int:  # fmt: skip
+    """Code a number from `known` to `most` by decisions whether it is more than that; returns it.
+
+    Decision n takes slots `n span` and a mixer `n mixers` further than the first.
+    """
+    reached = known
+    while reached < most:
+        on = reached * span
+        more = code_mixed(
+            c, data, int(number > reached), slots, i + on, j + on, k + on, m + on,
+            weights, mixer + reached * mixers, limit,
+        )  # fmt: skip
+        if more == 0:
+            break
+        reached += 1
+    return reached

@@ -17,7 +17,7 @@ from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.coder import (
     PAST_END,
     code_alone,
-    code_mixed,
+    code_unary,
     compiled,
     forced,
     new_slots,
@@ -205,15 +205,12 @@ def _code_error(
     """Number of bits of the magnitude in unary, the sign, then the bits from the top."""
     magnitude = abs(error)
     length = 0
-    while length < 17:
-        span = 2048 * length
-        more = code_mixed(
-            c, data, int((magnitude >> length) != 0), slots, first + span, second + span,
-            third + span, fourth + span, weights, length * 16 + level, _LIMIT,
-        )  # fmt: skip
-        if more == 0:
-            break
+    while (magnitude >> length) != 0:
         length += 1
+    length = code_unary(
+        c, data, length, 0, 17, slots, first, second, third, fourth, 2048, weights, level, 16,
+        _LIMIT,
+    )  # fmt: skip
     if length == 0:
         return 0
     signs = (1 + (west > 0) - (west < 0)) * 3 + 1 + (north > 0) - (north < 0)

@@ -63,7 +63,7 @@ class Memory:
 
 
 class Compound:
-    """A layer that is made of layers: they are run with a memory of their own."""
+    """A layer that is made of layers, which may be run with a memory of the run before."""
 
     def forward(self, data: Any) -> Any:
         return self.coded(data, Memory())

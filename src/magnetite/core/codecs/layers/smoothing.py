@@ -15,7 +15,7 @@ from magnetite.core.errors import StreamError
 
 #: The strength that an encoder tries first, and the largest that is read, in tenths of a step.
 _USUAL, _LARGEST = 4, 20
-#: An encoder compares strengths on this many samples, in bands of so many rows.
+#: How many samples an encoder compares strengths on, in bands of how many rows.
 _SAMPLES, _ROWS = 2**19, 64
 
 
