@@ -1,0 +1,59 @@
+"""The search for the best value of a setting."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from magnetite.core.solve.axis import Axis, Span
+from magnetite.core.solve.best import largest
+
+_AXIS = Axis(Span(0.0, 100.0), 4)
+#: A ninth of the stride of a grid of 13 places over four powers of ten.
+_NEAR = math.log(1e4) / 12 / 9
+
+
+def _counted(worth: Callable[[float], float]) -> tuple[float, int]:
+    tried: list[float] = []
+
+    def value(number: float) -> float:
+        tried.append(number)
+        return worth(math.log(number))
+
+    return math.log(largest(_AXIS, value)), len(tried)
+
+
+@given(
+    top=st.floats(math.log(0.01), math.log(100)),
+    below=st.floats(0.1, 10),
+    above=st.floats(0.1, 10),
+    power=st.sampled_from([1.0, 1.5, 2.0, 4.0]),
+)
+def test_one_summit_is_found_in_few_tries(
+    top: float, below: float, above: float, power: float
+) -> None:
+    """However much steeper it is on one side."""
+
+    def worth(u: float) -> float:
+        return -((below * (top - u)) ** power if u < top else (above * (u - top)) ** power)
+
+    found, tries = _counted(worth)
+    reached, nearest = worth(found), max(worth(top - _NEAR), worth(top + _NEAR))
+    assert tries <= 21
+    assert abs(found - top) <= 2.1 * _NEAR or reached >= nearest
+
+
+def test_a_parabola_takes_fewer_tries_than_a_finer_grid() -> None:
+    found, tries = _counted(lambda u: -((u - 1.234) ** 2))
+    assert found == pytest.approx(1.234, abs=_NEAR)
+    assert tries <= 17
+
+
+@pytest.mark.parametrize("value", [0.0, math.inf, -math.inf])
+def test_a_flat_figure_ends_the_search(value: float) -> None:
+    _, tries = _counted(lambda u: value)
+    assert tries <= 21
