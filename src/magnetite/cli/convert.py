@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
+from magnetite.cli.larger import fits, in_bands_or_whole, larger_than_memory
 from magnetite.cli.options import (
     FullScaleOption,
     StepsArgument,
@@ -18,6 +18,10 @@ from magnetite.cli.options import (
 )
 from magnetite.cli.output import say, say_done
 
+if TYPE_CHECKING:
+    from magnetite.core.chain.step import Chain
+    from magnetite.core.picture import Frame, Picture
+
 
 def run(
     source: Annotated[Path, typer.Argument(metavar="IN", help="Picture to convert.")],
@@ -27,25 +31,36 @@ def run(
 ) -> None:
     from magnetite import convert
     from magnetite.core.chain.notation import parse_chain
-    from magnetite.files.writing import check_output, write
 
     chain = parse_chain(steps, "conversion")
     protect([source], [out])
     if large := larger_than_memory(source, full_scale=full_scale):
+        from magnetite.core.picture.rows import joined
         from magnetite.core.verbs.banded import converted_rows
         from magnetite.files.rows import write_rows
 
         rows = large[0]
         made = in_bands_or_whole(rows.frame, lambda: converted_rows(rows, chain, limits.memory))
+        if made is not None and fits(made[0]):
+            _write(source, rows.frame, chain, joined(made[1]), out)
+            return
         if made is not None:
             write_rows(out, *made)
-            say(f"{source.name}, {rows.frame.describe()}: {chain}")
-            say_done(f"wrote {out}, {made[0].describe()}")
+            _say(source, rows.frame, chain, out, made[0])
             return
     picture = load(source, full_scale)
-    converted = convert(picture, chain)
+    _write(source, picture.frame, chain, convert(picture, chain), out)
+
+
+def _write(source: Path, frame: Frame, chain: Chain, converted: Picture, out: Path) -> None:
+    from magnetite.files.writing import check_output, write
+
     check_output(converted, out)
     for message in write(converted, out):
         note(message)
-    say(f"{source.name}, {picture.describe()}: {chain}")
-    say_done(f"wrote {out}, {converted.describe()}")
+    _say(source, frame, chain, out, converted.frame)
+
+
+def _say(source: Path, frame: Frame, chain: Chain, out: Path, written: Frame) -> None:
+    say(f"{source.name}, {frame.describe()}: {chain}")
+    say_done(f"wrote {out}, {written.describe()}")

@@ -7,11 +7,20 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
+from magnetite.cli.larger import (
+    fits,
+    in_bands_or_whole,
+    larger_than_memory,
+    may_be_whole,
+    part_of,
+    whole,
+)
 from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
     OutputFormat,
     RegionOption,
+    limits,
     load,
     note,
     protect,
@@ -24,7 +33,8 @@ from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
     from magnetite.core.chain.step import Step
-    from magnetite.core.picture import Picture
+    from magnetite.core.picture import Frame, Picture
+    from magnetite.core.picture.rows import Rows
     from magnetite.core.verbs.figures import Figures
 
 
@@ -49,7 +59,6 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    from magnetite import gauge
     from magnetite.core.verbs.figures import parse_figures
 
     steps = parse_figures(metrics, "gauge")
@@ -58,10 +67,7 @@ def run(
         protect(pictures, [curves / f"{p.stem}{end}" for p in pictures for end in _CURVE_FILES])
     rows: list[_Row] = []
     for path in pictures:
-        picture = load(path, full_scale)
-        rows.append(_Row(path, picture, gauge(picture, metrics, region=region, strict=False)))
-        if curves is not None:
-            _write_curves(picture, region, path, curves)
+        rows.append(_row(path, metrics, region, curves, full_scale))
     if not any(row.figures for row in rows):
         raise PictureError(f"{rows[0].path}: {next(iter(rows[0].figures.left_out.values()))}")
     _print(rows, [step for step in steps if any(str(step) in r.figures for r in rows)], format)
@@ -74,8 +80,39 @@ def run(
 
 class _Row(NamedTuple):
     path: Path
-    picture: Picture
+    frame: Frame
     figures: Figures
+
+
+def _row(
+    path: Path, metrics: str, region: str | None, curves: Path | None, full_scale: float | None
+) -> _Row:
+    """Figures of a picture, and its curves if they are asked for; in bands where it is large."""
+    from magnetite import gauge
+
+    if large := larger_than_memory(path, full_scale=full_scale):
+        rows, frame = part_of(large[0], region), large[0].frame
+        figures = None if curves or fits(rows.frame) else _in_bands(rows, metrics)
+        if figures is not None:
+            return _Row(path, frame, figures)
+    if large and region:
+        picture, region = whole(rows), None
+    else:
+        picture = load(path, full_scale)
+        frame = picture.frame
+    if curves is not None:
+        _write_curves(picture, region, path, curves)
+    return _Row(path, frame, gauge(picture, metrics, region=region, strict=False))
+
+
+def _in_bands(rows: Rows, metrics: str) -> Figures | None:
+    """Figures of a large picture; None where it is read whole."""
+    from magnetite.core.verbs.banded_figures import gauge_rows
+
+    strict = metrics != "all" or may_be_whole(rows.frame)
+    return in_bands_or_whole(
+        rows.frame, lambda: gauge_rows(rows, metrics, limits.memory, strict=strict)
+    )
 
 
 def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
@@ -90,10 +127,10 @@ def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
         lines = [[str(row.path), *line] for row, line in zip(rows, cells, strict=True)]
         print_csv(["picture", *labels], lines)
         return
-    colour = any(row.picture.channels > 1 for row in rows)
+    colour = any(row.frame.channels > 1 for row in rows)
     titles = [heading(step.declared(Figure), str(step), colour=colour) for step in steps]
     caption = "dn are those of 8 bits, whatever the picture's depth; – does not apply"
-    heads = [[str(row.path), row.picture.describe()] for row in rows]
+    heads = [[str(row.path), row.frame.describe()] for row in rows]
     if len(steps) <= MOST_COLUMNS:
         lines = [head + line for head, line in zip(heads, cells, strict=True)]
         print_table(["picture", "what", *titles], lines, caption)

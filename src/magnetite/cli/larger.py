@@ -13,8 +13,8 @@ from magnetite.core.limits import BYTES_PER_SAMPLE
 from magnetite.files import marks
 
 if TYPE_CHECKING:
-    from magnetite.core.picture import Frame
-    from magnetite.files.rows import NpyRows, TiffRows
+    from magnetite.core.picture import Frame, Picture
+    from magnetite.core.picture.rows import Rows
 
 Result = TypeVar("Result")
 
@@ -29,9 +29,7 @@ def bytes_of(text: str) -> int:
     return int(float(match[1]) * _UNITS[match[2]])
 
 
-def larger_than_memory(
-    *paths: Path, full_scale: float | None = None
-) -> list[NpyRows | TiffRows] | None:
+def larger_than_memory(*paths: Path, full_scale: float | None = None) -> list[Rows] | None:
     """Files that would take more memory than is allowed, to be read in bands; None otherwise.
 
     None also where one of them cannot be read in bands, or is converted on reading.
@@ -40,10 +38,18 @@ def larger_than_memory(
         return None
     from magnetite.files.rows import open_rows
 
-    rows = [open_rows(path, full_scale) for path in paths]
-    if any(one is None or _needs(one.frame) <= limits.memory for one in rows):
+    opened = [open_rows(path, full_scale) for path in paths]
+    rows = [one for one in opened if one is not None]
+    if len(rows) < len(paths) or any(fits(one.frame) for one in rows):
         return None
-    return [one for one in rows if one is not None]
+    return [*rows]
+
+
+def part_of(rows: Rows, region: str | None) -> Rows:
+    """The region of a picture, if one is given."""
+    from magnetite.core.picture.region import RegionRows
+
+    return rows if region is None else RegionRows(rows, region)
 
 
 def _may_be_banded(path: Path) -> bool:
@@ -60,14 +66,25 @@ def in_bands_or_whole(frame: Frame, work: Callable[[], Result]) -> Result | None
     try:
         return work()
     except InputError:
-        if _samples(frame) > limits.max_samples:
+        if not may_be_whole(frame):
             raise
         return None
 
 
+def whole(rows: Rows) -> Picture:
+    """All of a picture that fits."""
+    return rows.part(slice(0, rows.frame.height))
+
+
+def fits(frame: Frame) -> bool:
+    """Whether a picture may be worked on whole with the memory allowed."""
+    return _samples(frame) * BYTES_PER_SAMPLE <= limits.memory
+
+
+def may_be_whole(frame: Frame) -> bool:
+    """Whether a picture may be worked on whole, whatever memory that takes."""
+    return _samples(frame) <= limits.max_samples
+
+
 def _samples(frame: Frame) -> int:
     return frame.width * frame.height * frame.channels
-
-
-def _needs(frame: Frame) -> float:
-    return _samples(frame) * BYTES_PER_SAMPLE

@@ -104,7 +104,8 @@ def _in_bands(
     if large is None:
         return False
     from magnetite.core.picture.matching import check_comparable
-    from magnetite.core.verbs.banded import RestoredRows, score_rows
+    from magnetite.core.verbs.banded import RestoredRows
+    from magnetite.core.verbs.banded_figures import score_rows
     from magnetite.core.verbs.restore import Outcome
     from magnetite.files.resources import DiskFiles
     from magnetite.files.rows import open_rows, write_rows

@@ -7,7 +7,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
+from magnetite.cli.larger import (
+    fits,
+    in_bands_or_whole,
+    larger_than_memory,
+    may_be_whole,
+    part_of,
+    whole,
+)
 from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
@@ -98,10 +105,11 @@ def run(
             [maps / f"{path.stem}-{end}" for _, path in pairs for end in _MAP_FILES],
         )
     inside = None if mask is None else load(mask).samples
-    whole = bool(region or crop_border or mask or gray or mixed_depths or align or maps)
+    one_piece = bool(crop_border or mask or gray or mixed_depths or align or maps)
     rows: list[Row] = []
     for reference_path, path in pairs:
-        if not whole and (row := _in_bands(reference_path, path, metrics, full_scale)):
+        files = (reference_path, path)
+        if not one_piece and (row := _in_bands(*files, metrics, region, full_scale)):
             rows.append(row)
             continue
         if not rows or rows[-1].reference != reference_path:
@@ -130,16 +138,28 @@ def run(
     print_rows(rows, steps, summarise_by_reference(own) if repeats else {}, format)
 
 
-def _in_bands(reference: Path, test: Path, metrics: str, full_scale: float | None) -> Row | None:
+def _in_bands(
+    reference: Path, test: Path, metrics: str, region: str | None, full_scale: float | None
+) -> Row | None:
     """Scores of files that are larger than the memory allowed, where they can be read in bands."""
     large = larger_than_memory(reference, test, full_scale=full_scale)
     if large is None:
         return None
-    from magnetite.core.verbs.banded import score_rows
+    from magnetite import score
+    from magnetite.core.picture.region import Region
+    from magnetite.core.verbs.banded_figures import score_rows
 
-    one, two = large
-    scores = in_bands_or_whole(one.frame, lambda: score_rows(one, two, metrics, limits.memory))
-    return None if scores is None else Row(reference, one.frame, test, scores)
+    one, two = (part_of(rows, region) for rows in large)
+    scores = None
+    if not (region and fits(one.frame)):
+        strict = metrics != "all" or may_be_whole(one.frame)
+        scores = in_bands_or_whole(
+            one.frame, lambda: score_rows(one, two, metrics, limits.memory, strict=strict)
+        )
+    if scores is None and region:
+        scores = score(whole(one), whole(two), metrics)
+    part = Region.parse(region) if region else None
+    return None if scores is None else Row(reference, large[0].frame, test, scores, part)
 
 
 def _check_names(pairs: list[tuple[Path, Path]]) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -15,8 +16,11 @@ from magnetite.core.compute.threads import cores, use_threads
 from magnetite.core.errors import FileError, InputError, LimitError, PictureError
 from magnetite.core.methods.catalogue import every, find
 from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture.region import Region, RegionRows
 from magnetite.core.picture.rows import STEP, PictureRows, band_height, digest_of
-from magnetite.core.verbs.banded import DegradedRows, RestoredRows, converted_rows, score_rows
+from magnetite.core.picture.rows import joined as joined_rows
+from magnetite.core.verbs.banded import DegradedRows, RestoredRows, converted_rows
+from magnetite.core.verbs.banded_figures import gauge_rows, score_rows
 from magnetite.files.resources import DiskFiles
 from magnetite.files.rows import open_rows, write_rows
 
@@ -85,7 +89,8 @@ def test_scores_of_bands_are_those_of_the_picture(kind: str) -> None:
     test = magnetite.degrade(picture, "gaussian-noise sd=4%").picture
     metrics = "mse,rmse,psnr,nrmse,mae,max-error,snr,ssim,ssim window=7,ssim-structure,uqi"
     whole = magnetite.score(picture, test, metrics)
-    banded = score_rows(PictureRows(picture), PictureRows(test), metrics, least(picture, 16, 10))
+    cost = 16 if picture.bits else 48
+    banded = score_rows(PictureRows(picture), PictureRows(test), metrics, least(picture, cost, 10))
     assert banded == pytest.approx(whole, rel=1e-9)
     same = score_rows(PictureRows(picture), PictureRows(picture), "ssim,psnr,mse", SMALLEST)
     assert same == {"ssim": 1.0, "psnr": np.inf, "mse": 0.0}
@@ -97,6 +102,54 @@ def test_a_last_band_too_low_for_a_window_still_counts_for_errors() -> None:
     one, two = (as_picture(rng.integers(0, 256, (STEP + 4, 40), np.uint8)) for _ in range(2))
     banded = score_rows(PictureRows(one), PictureRows(two), "mse,ssim", least(one, 16, 10))
     assert banded == pytest.approx(magnetite.score(one, two, "mse,ssim"), rel=1e-9)
+
+
+@pytest.mark.parametrize("more", [0, 1, 2, 3, 7, 8, 100])
+@pytest.mark.parametrize("kind", ["gray 8", "rgb 16", "gray float"])
+def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
+    """Also where the last band is too low for a window, or for a step to the next row."""
+    whole = magnetite.degrade(made(kind), "salt-pepper density=3% + box-blur size=3").picture
+    blocks = magnetite.compress(whole, "dct step=16% smooth=off").picture
+    picture = replace(blocks, samples=blocks.samples[: 2 * STEP + more])
+    banded = gauge_rows(PictureRows(picture), "all", least(picture, 64, 7), strict=False)
+    names = {str(step) for step in banded.steps} - banded.left_out.keys()
+    assert banded == pytest.approx(magnetite.gauge(picture, ",".join(sorted(names))), rel=1e-9)
+    digital = {"noise-wavelet", "dynamic-range", "banding"}
+    assert len(names) == (19 if picture.bits else 16)
+    assert (digital <= names) == (picture.bits is not None)
+    assert "needs the whole picture" in banded.left_out["ringing"]
+    assert banded["block-height"] == 8
+
+
+def test_steps_of_few_levels_are_banding_in_bands_too() -> None:
+    y, x = np.mgrid[: 2 * STEP + 5, :80]
+    picture = as_picture(np.rint((y // 12 + x // 10) * 3).astype(np.uint8))
+    figures = "banding,impulse-share,noise-wavelet,dynamic-range"
+    banded = gauge_rows(PictureRows(picture), figures, least(picture, 64, 8))
+    assert banded == pytest.approx(magnetite.gauge(picture, figures), rel=1e-9)
+    assert banded["banding"] > 0
+
+
+def test_bands_refuse_pictures_too_small_for_a_gauge() -> None:
+    thin = PictureRows(as_picture(np.zeros((900, 2), np.uint8)))
+    with pytest.raises(PictureError, match="noise-mask"):
+        gauge_rows(thin, "noise-mask")
+    with pytest.raises(InputError, match="mtf50: needs the whole picture"):
+        gauge_rows(PictureRows(made("gray 8")), "mtf50")
+
+
+def test_regions_of_rows_are_those_of_the_picture() -> None:
+    picture = made("rgb 8")
+    part = RegionRows(PictureRows(picture), "20,100,50x570")
+    whole = Region(20, 100, 50, 570).crop(picture)
+    assert part.frame == whole.frame
+    np.testing.assert_array_equal(part.part(slice(30, 400)).samples, whole.samples[30:400])
+    assert gauge_rows(part, "sd") == magnetite.gauge(whole, "sd")
+    for steps in ("gray + crop left=3 top=290 width=40 height=300", "middle width=31 height=600"):
+        _, bands = converted_rows(PictureRows(picture), steps, least(picture, 64, 0))
+        assert joined_rows(bands).same_samples(magnetite.convert(picture, steps))
+    with pytest.raises(PictureError, match="leaves array"):
+        RegionRows(PictureRows(picture), "80,0,20x20")
 
 
 @pytest.mark.parametrize("chain", ["median size=5", "gaussian sigma=2 + sliding-dct sd=5dn"])
@@ -210,6 +263,16 @@ def test_commands_work_in_bands_of_the_memory_allowed(run: Run, tmp_path: Path) 
     assert "the picture was restored in bands" in out.stderr
     restored = magnetite.restore(whole, "median size=3").picture
     assert magnetite.read(tmp_path / "back.tif").same_samples(restored)
+    for figures in ("sd,activity", "all"):
+        gauged = ["gauge", "worn.tif", "--metrics", figures, "--format", "json"]
+        banded, plain = (json.loads(run(*m, *gauged).stdout)["rows"][0] for m in (memory, []))
+        assert banded["gauges"] == pytest.approx(plain["gauges"], rel=1e-9)
+    part = ["--region", "300,200,200x160"]
+    for command in (["score", "large.tif", "worn.tif"], ["gauge", "worn.tif"]):
+        banded, plain = (run(*m, *command, *part).stdout for m in (memory, []))
+        assert banded.splitlines()[-3:] == plain.splitlines()[-3:]
+    run(*memory, "convert", "worn.tif", "part.png", "crop", "left=9", "width=30", "height=20")
+    assert magnetite.read(tmp_path / "part.png").same_samples(Region(9, 0, 30, 20).crop(whole))
     run(*memory, "convert", "worn.tif", "deep.tif", "depth", "bits=16")
     assert magnetite.read(tmp_path / "deep.tif").bits == 16
     refused = run(*memory, "degrade", "large.tif", "worn.png", *chain, status=2)

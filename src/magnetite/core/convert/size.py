@@ -7,9 +7,19 @@ from typing import Annotated
 from magnetite.core.methods.catalogue import ColourPolicy, conversion
 from magnetite.core.methods.parameters import Count
 from magnetite.core.picture import Picture
+from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.region import Region
 
 _MOST = 2**24
+
+
+def _region(frame: Frame, width: int, height: int, left: int = 0, top: int = 0) -> Region:
+    return Region(left, top, width, height)
+
+
+def _middle_region(frame: Frame, width: int, height: int) -> Region:
+    width, height = min(width, frame.width), min(height, frame.height)
+    return Region((frame.width - width) // 2, (frame.height - height) // 2, width, height)
 
 
 @conversion(
@@ -17,6 +27,7 @@ _MOST = 2**24
     summary="A rectangular part of the picture.",
     colour=ColourPolicy.EACH,
     source="own",
+    region=_region,
 )
 def crop(
     picture: Picture,
@@ -45,7 +56,7 @@ def crop(
     PictureError
         If the region leaves the picture.
     """
-    return Region(left, top, width, height).crop(picture)
+    return _region(picture.frame, width, height, left, top).crop(picture)
 
 
 @conversion(
@@ -53,6 +64,7 @@ def crop(
     summary="The middle of the picture, at most of a given size.",
     colour=ColourPolicy.EACH,
     source="own",
+    region=_middle_region,
 )
 def middle(
     picture: Picture,
@@ -72,6 +84,4 @@ def middle(
     -------
     Picture
     """
-    width, height = min(width, picture.width), min(height, picture.height)
-    left, top = (picture.width - width) // 2, (picture.height - height) // 2
-    return Region(left, top, width, height).crop(picture)
+    return _middle_region(picture.frame, width, height).crop(picture)

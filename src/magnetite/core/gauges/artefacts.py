@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import Annotated, NamedTuple
 
 import numpy as np
@@ -11,6 +12,7 @@ from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.gauges.noise_level import noise_mask, sample_step
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
+from magnetite.core.methods.sums import Part, Sums, Totals, added, quotient
 from magnetite.core.metrics.kernels.sizes import check_size
 
 #: Sides of blocks that are looked for, px; how far beyond chance a grid's lines must stand out,
@@ -49,7 +51,11 @@ def find_grid(pixels: Pixels, axis: int = 1) -> Grid:
     where all of them stand out. Where every other line is half as high again as all, the blocks
     are twice as large.
     """
-    steps = np.abs(np.diff(pixels, axis=axis)).mean(axis=1 - axis)
+    return _grid_of(np.abs(np.diff(pixels, axis=axis)).mean(axis=1 - axis))
+
+
+def _grid_of(steps: Float64) -> Grid:
+    """The grid by the mean absolute step at each position."""
     profile = steps - _running_median(steps)
     high = (profile > np.quantile(profile, 0.75)).astype(float)
 
@@ -80,6 +86,32 @@ def _running_median(line: Float64) -> Float64:
     return np.asarray(median_filter(line, _AROUND, mode="reflect"))
 
 
+def _steps_across(pixels: Pixels, part: Part) -> Totals:
+    """Sums of the steps at each column, how many rows there are, and means at each row."""
+    own = pixels[: part.rows]
+    columns = np.abs(np.diff(own, axis=1)).sum(axis=0)
+    rows = np.abs(np.diff(pixels[: part.rows + 1], axis=0)).mean(axis=1)
+    return columns, len(own), rows
+
+
+def _joined(one: Totals, other: Totals) -> Totals:
+    return *added(one[:2], other[:2]), np.concatenate([one[2], other[2]])
+
+
+def _grids(totals: Totals) -> tuple[Grid, Grid]:
+    """The grids of rows and of columns."""
+    columns, count, rows = totals
+    return _grid_of(rows), _grid_of(columns / count)
+
+
+def _mean_excess(totals: Totals) -> float:
+    return float(np.mean([grid.excess for grid in _grids(totals)]))
+
+
+def _of_blocks(finish: Callable[[Totals], float]) -> Sums:
+    return Sums(_steps_across, finish, combine=_joined, overlap=lambda: 1, all_rows=True)
+
+
 @gauge(
     "blockiness",
     summary="How much steps at the lines of a grid of blocks exceed those around; the grid is "
@@ -90,6 +122,7 @@ def _running_median(line: Float64) -> Float64:
     unit="dn",
     values="0 and up",
     smallest="16x16",
+    sums=_of_blocks(_mean_excess),
 )
 def blockiness(pixels: Pixels) -> float:
     """Mean over rows and columns of the excess of their grid (see `find_grid`), on luma.
@@ -110,7 +143,7 @@ def blockiness(pixels: Pixels) -> float:
         If the picture is smaller than 16x16.
     """
     check_size("blockiness", pixels, 16)
-    return float(np.mean([find_grid(pixels, axis).excess for axis in (0, 1)]))
+    return _mean_excess(_steps_across(pixels, Part(len(pixels))))
 
 
 def _grid_gauge(name: str, axis: int, what: str, summary: str) -> None:
@@ -122,6 +155,7 @@ def _grid_gauge(name: str, axis: int, what: str, summary: str) -> None:
         unit="px",
         values="0 to 512",
         smallest="16x16",
+        sums=_of_blocks(lambda totals: float(getattr(_grids(totals)[axis], what))),
     )
     def of_grid(pixels: Pixels) -> float:
         check_size(name, pixels, 16)
@@ -198,6 +232,14 @@ def _ripple(plane: Pixels) -> Float64:
     return np.asarray(np.where(up * down > 0, np.minimum(np.abs(up), np.abs(down)), 0.0))
 
 
+def _all_contours(pixels: Pixels, peak: float, step: float, part: Part) -> Totals:
+    """Heights of contours in dn of 8 bits, and pairs of neighbours."""
+    plane = pixels * (255 / peak)
+    own, below = plane[: part.rows], plane[: part.rows + 1]
+    heights = _contours(plane, 255 * _LOW_STEP * step) + _contours(own.T, 255 * _LOW_STEP * step)
+    return heights * peak / 255, below[1:].size + own[:, 1:].size
+
+
 @gauge(
     "banding",
     summary="Height of false contours between even grounds, mean over the picture.",
@@ -206,6 +248,9 @@ def _ripple(plane: Pixels) -> Float64:
     unit="dn",
     values="0 to 8",
     smallest="9x9",
+    sums=Sums(
+        _all_contours, quotient, overlap=lambda: 2 * _PLATEAU - 1, all_rows=True, digital=True
+    ),
 )
 def banding(
     pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
@@ -236,21 +281,19 @@ def banding(
         If the picture is smaller than 9x9.
     """
     check_size("banding", pixels, 9)
-    plane = pixels * (255 / peak)
-    lowest = 255 * _LOW_STEP * (sample_step(pixels, peak) if step is None else step)
-    found = [_contours(lines, lowest) for lines in (plane, plane.T)]
-    return sum(height for height, _ in found) / sum(pairs for _, pairs in found) * peak / 255
+    spacing = sample_step(pixels, peak) if step is None else step
+    return quotient(_all_contours(pixels, peak, spacing, Part(len(pixels))))
 
 
-def _contours(plane: Pixels, lowest: float) -> tuple[float, int]:
-    """Sum of the heights of contours between rows, and the number of pairs of rows' samples."""
+def _contours(plane: Pixels, lowest: float) -> float:
+    """Sum of the heights of contours between rows."""
     steps = np.abs(np.diff(plane, axis=0))
     same = steps == 0
     rest = _PLATEAU - 1
-    rows = steps.shape[0] - 2 * rest
+    rows = max(0, steps.shape[0] - 2 * rest)
     even = np.ones((rows, steps.shape[1]), bool)
     for k in range(rest):
         even &= same[k : k + rows] & same[k + rest + 1 : k + rest + 1 + rows]
     inner = steps[rest : rest + rows]
     contour = even & (inner > lowest) & (inner <= _HIGH_STEP)
-    return float(inner[contour].sum()), steps.size
+    return float(inner[contour].sum())

@@ -12,6 +12,7 @@ from magnetite.core.arrays import Float64, Indices, Pixels
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
+from magnetite.core.methods.sums import Part, Sums, Totals, quotient
 from magnetite.core.metrics.kernels.sizes import check_size
 
 #: Median of |n| for a standard normal n.
@@ -22,6 +23,32 @@ _TILE, _LEAST_TILES = 8, 8
 _ON_LEVEL = 0.02
 
 
+def sample_counts(pixels: Pixels, peak: float, step: float) -> Indices:
+    """How often each digital number comes; `step` as in `noise_wavelet`, not 0."""
+    return _count(np.asarray(pixels) / (step * peak), round(1 / step))
+
+
+def diagonal_counts(pixels: Pixels, peak: float, step: float) -> Totals:
+    """How often each size of a diagonal coefficient comes, in halves of a step."""
+    return (_count(np.abs(diagonals(pixels)) / (step * peak / 2), 4 * round(1 / step)),)
+
+
+def _count(numbers: Pixels, largest: int) -> Indices:
+    return np.bincount(np.rint(numbers).astype(np.intp).ravel(), minlength=largest + 1)
+
+
+def noise_of_counts(totals: Totals, peak: float, step: float) -> float:
+    """`noise_wavelet` by `diagonal_counts`."""
+    (counts,) = totals
+    size, reached = int(counts.sum()), np.cumsum(counts)
+    middle = int(np.searchsorted(reached, size // 2, side="right"))
+    if not counts[1:].any():
+        return 0.0
+    ties = int(counts[middle])
+    median = _within_ties(middle, size / 2 - (int(reached[middle]) - ties), ties)
+    return step * peak / 2 * median / _NORMAL_MEDIAN
+
+
 @gauge(
     "noise-wavelet",
     summary="Noise sd by the median of the finest diagonal wavelet coefficients.",
@@ -30,6 +57,7 @@ _ON_LEVEL = 0.02
     unit="dn",
     values="0 and up",
     smallest="2x2",
+    sums=Sums(diagonal_counts, noise_of_counts, digital=True),
 )
 def noise_wavelet(
     pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
@@ -103,8 +131,23 @@ def grouped_median(values: NDArray[np.floating[Any]], width: float) -> float:
         return middle
     below = int((values < middle).sum())
     ties = int((values == middle).sum())
+    return float(width * _within_ties(middle, values.size / 2 - below, ties))
+
+
+def _within_ties(middle: float, rank: float, ties: int) -> float:
+    """Where in the middle level the median lies, its ties spread evenly."""
     low = max(0.0, middle - 0.5)
-    return float(width * (low + (middle + 0.5 - low) * (values.size / 2 - below) / ties))
+    return low + (middle + 0.5 - low) * rank / ties
+
+
+def _masked(pixels: Pixels) -> Totals:
+    across = pixels[:, :-2] - 2 * pixels[:, 1:-1] + pixels[:, 2:]
+    both = across[:-2] - 2 * across[1:-1] + across[2:]
+    return float(np.abs(both).sum()), both.size
+
+
+def _sd_of_masked(totals: Totals) -> float:
+    return quotient(totals) * math.sqrt(math.pi / 2) / 6
 
 
 @gauge(
@@ -116,6 +159,7 @@ def grouped_median(values: NDArray[np.floating[Any]], width: float) -> float:
     unit="dn",
     values="0 and up",
     smallest="3x3",
+    sums=Sums(_masked, _sd_of_masked, overlap=lambda: 2),
 )
 def noise_mask(pixels: Pixels) -> float:
     """`√(π/2) / 6 mean |x * M|`, M = [1 -2 1; -2 4 -2; 1 -2 1], over the inner samples.
@@ -135,9 +179,16 @@ def noise_mask(pixels: Pixels) -> float:
         If the picture is smaller than 3x3.
     """
     check_size("noise-mask", pixels, 3)
-    across = pixels[:, :-2] - 2 * pixels[:, 1:-1] + pixels[:, 2:]
-    both = across[:-2] - 2 * across[1:-1] + across[2:]
-    return float(np.abs(both).mean()) * math.sqrt(math.pi / 2) / 6
+    return _sd_of_masked(_masked(pixels))
+
+
+def _impulses(pixels: Pixels, peak: float, part: Part) -> Totals:
+    from scipy.ndimage import median_filter
+
+    extreme = (pixels <= 0) | (pixels >= peak)
+    away = np.abs(pixels - median_filter(pixels, size=3, mode="reflect")) > 0.2 * peak
+    found = (extreme & away)[0 if part.top else 1 : None if part.bottom else -1]
+    return int(found.sum()), found.size
 
 
 @gauge(
@@ -149,6 +200,7 @@ def noise_mask(pixels: Pixels) -> float:
     unit="share",
     values="0 to 1",
     smallest="3x3",
+    sums=Sums(_impulses, quotient, overlap=lambda: 2),
 )
 def impulse_share(pixels: Pixels, peak: float = 1.0) -> float:
     """Share of samples that are 0 or full scale and 20 % of it away from their 3x3 median.
@@ -169,12 +221,8 @@ def impulse_share(pixels: Pixels, peak: float = 1.0) -> float:
     PictureError
         If the picture is smaller than 3x3.
     """
-    from scipy.ndimage import median_filter
-
     check_size("impulse-share", pixels, 3)
-    extreme = (pixels <= 0) | (pixels >= peak)
-    away = np.abs(pixels - median_filter(pixels, size=3, mode="reflect")) > 0.2 * peak
-    return float((extreme & away).mean())
+    return quotient(_impulses(pixels, peak, Part(len(pixels))))
 
 
 class NoiseCurve(NamedTuple):

@@ -12,11 +12,21 @@ from magnetite.core.errors import PictureError
 from magnetite.core.gauges.kernels.slanted_edge import measure_edge
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
 from magnetite.core.methods.parameters import Number
+from magnetite.core.methods.sums import Sums, Totals, moments, pooled, quotient, variance
 from magnetite.core.metrics.gradient import laplacian
 from magnetite.core.metrics.kernels.sizes import check_size
 from magnetite.core.picture import as_picture
 
 _ISO_12233 = "ISO 12233:2017, annex D"
+
+
+def _inner() -> int:
+    """Rows that figures over the inner samples share."""
+    return 2
+
+
+def _laplacian_moments(pixels: Pixels) -> Totals:
+    return moments(laplacian(pixels))
 
 
 @gauge(
@@ -30,6 +40,7 @@ _ISO_12233 = "ISO 12233:2017, annex D"
     unit="dn²",
     values="0 and up",
     smallest="3x3",
+    sums=Sums(_laplacian_moments, variance, combine=pooled, overlap=_inner),
 )
 def laplacian_variance(pixels: Pixels) -> float:
     """Population variance of `up + down + left + right - 4 centre` over the inner samples.
@@ -49,7 +60,14 @@ def laplacian_variance(pixels: Pixels) -> float:
         If the array is smaller than 3x3 or has neither one nor three channels.
     """
     check_size("laplacian-variance", pixels, 3)
-    return float(laplacian(pixels).var())
+    return variance(_laplacian_moments(pixels))
+
+
+def _squared_gradients(pixels: Pixels) -> Totals:
+    rows = pixels[:-2] + 2 * pixels[1:-1] + pixels[2:]
+    columns = pixels[:, :-2] + 2 * pixels[:, 1:-1] + pixels[:, 2:]
+    squares = (rows[:, 2:] - rows[:, :-2]) ** 2 + (columns[2:] - columns[:-2]) ** 2
+    return float(squares.sum()), squares.size
 
 
 @gauge(
@@ -60,6 +78,7 @@ def laplacian_variance(pixels: Pixels) -> float:
     unit="dn²",
     values="0 and up",
     smallest="3x3",
+    sums=Sums(_squared_gradients, quotient, overlap=_inner),
 )
 def tenengrad(pixels: Pixels) -> float:
     """Mean of `gx² + gy²` over the inner samples, without a threshold, in the square of the
@@ -68,10 +87,12 @@ def tenengrad(pixels: Pixels) -> float:
     gx, gy are the sums with [-1 0 1; -2 0 2; -1 0 1] and its transpose.
     """
     check_size("tenengrad", pixels, 3)
-    rows = pixels[:-2] + 2 * pixels[1:-1] + pixels[2:]
-    columns = pixels[:, :-2] + 2 * pixels[:, 1:-1] + pixels[:, 2:]
-    squares = (rows[:, 2:] - rows[:, :-2]) ** 2 + (columns[2:] - columns[:-2]) ** 2
-    return float(squares.mean())
+    return quotient(_squared_gradients(pixels))
+
+
+def _squared_differences(pixels: Pixels) -> Totals:
+    squares = (pixels[:, 2:] - pixels[:, :-2]) ** 2
+    return float(squares.sum()), squares.size
 
 
 @gauge(
@@ -83,11 +104,12 @@ def tenengrad(pixels: Pixels) -> float:
     unit="dn²",
     values="0 and up",
     smallest="3x3",
+    sums=Sums(_squared_differences, quotient),
 )
 def brenner(pixels: Pixels) -> float:
     """Mean over the picture of `(x[i, j + 2] - x[i, j])²`, in the square of the array's unit."""
     check_size("brenner", pixels, 3)
-    return float(((pixels[:, 2:] - pixels[:, :-2]) ** 2).mean())
+    return quotient(_squared_differences(pixels))
 
 
 @gauge(

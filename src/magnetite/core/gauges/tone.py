@@ -8,13 +8,33 @@ from typing import Annotated
 import numpy as np
 
 from magnetite.core.arrays import Pixels
-from magnetite.core.gauges.noise_level import noise_wavelet
+from magnetite.core.gauges.noise_level import (
+    diagonal_counts,
+    noise_of_counts,
+    noise_wavelet,
+    sample_counts,
+)
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
+from magnetite.core.methods.sums import (
+    Part,
+    Sums,
+    Totals,
+    moments,
+    pooled,
+    quotient,
+    variance,
+)
 from magnetite.core.metrics.kernels.sizes import check_size
 
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.3"
 _BINS = 256
+#: Percentiles between which a picture's range lies.
+_RANGE = (0.1, 99.9)
+
+
+def _sum(pixels: Pixels) -> Totals:
+    return float(pixels.sum(dtype=np.float64)), pixels.size
 
 
 @gauge(
@@ -24,10 +44,15 @@ _BINS = 256
     source=_GONZALEZ,
     unit="dn",
     values="0 to 255",
+    sums=Sums(_sum, quotient),
 )
 def mean(pixels: Pixels) -> float:
     """Arithmetic mean over all samples of all channels, in the array's unit."""
-    return float(pixels.mean())
+    return quotient(_sum(pixels))
+
+
+def _sd(totals: Totals) -> float:
+    return math.sqrt(variance(totals))
 
 
 @gauge(
@@ -37,10 +62,24 @@ def mean(pixels: Pixels) -> float:
     source=_GONZALEZ,
     unit="dn",
     values="0 to 127.5",
+    sums=Sums(moments, _sd, combine=pooled),
 )
 def sd(pixels: Pixels) -> float:
     """Population standard deviation of each channel, in the array's unit."""
-    return float(pixels.std())
+    return _sd(moments(pixels))
+
+
+def _counts(pixels: Pixels, peak: float) -> Totals:
+    """How often each of 256 levels comes."""
+    numbers = np.rint(pixels * ((_BINS - 1) / peak)).clip(0, _BINS - 1).astype(np.intp)
+    return (np.bincount(numbers.ravel(), minlength=_BINS),)
+
+
+def _bits(totals: Totals) -> float:
+    """Entropy of a distribution by its counts."""
+    (counts,) = totals
+    share = counts[counts > 0] / counts.sum()
+    return max(0.0, -float((share * np.log2(share)).sum()))
 
 
 @gauge(
@@ -51,13 +90,19 @@ def sd(pixels: Pixels) -> float:
     unit="bit",
     values="0 to 8",
     clips=True,
+    sums=Sums(_counts, _bits),
 )
 def entropy(pixels: Pixels, peak: float = 1.0) -> float:
     """`-Σ p log2 p` over 256 bins centred on the digital numbers of 8 bits; 0 to 8 bits."""
-    numbers = np.rint(pixels * ((_BINS - 1) / peak)).clip(0, _BINS - 1).astype(np.intp)
-    share = np.bincount(numbers.ravel()) / numbers.size
-    held = share[share > 0]
-    return max(0.0, -float((held * np.log2(held)).sum()))
+    return _bits(_counts(pixels, peak))
+
+
+def _black(pixels: Pixels) -> Totals:
+    return int(np.count_nonzero(pixels <= 0)), pixels.size
+
+
+def _white(pixels: Pixels, peak: float) -> Totals:
+    return int(np.count_nonzero(pixels >= peak)), pixels.size
 
 
 @gauge(
@@ -67,10 +112,11 @@ def entropy(pixels: Pixels, peak: float = 1.0) -> float:
     source=_GONZALEZ,
     unit="share",
     values="0 to 1",
+    sums=Sums(_black, quotient),
 )
 def black_share(pixels: Pixels) -> float:
     """Share of all samples of all channels that are 0 or less; 0 to 1."""
-    return float((pixels <= 0).mean())
+    return quotient(_black(pixels))
 
 
 @gauge(
@@ -80,10 +126,31 @@ def black_share(pixels: Pixels) -> float:
     source=_GONZALEZ,
     unit="share",
     values="0 to 1",
+    sums=Sums(_white, quotient),
 )
 def white_share(pixels: Pixels, peak: float = 1.0) -> float:
     """Share of all samples of all channels that are at full scale or more; 0 to 1."""
-    return float((pixels >= peak).mean())
+    return quotient(_white(pixels, peak))
+
+
+def _level_counts(pixels: Pixels, peak: float, step: float) -> Totals:
+    """How often each digital number comes, and each size of a diagonal coefficient."""
+    return sample_counts(pixels, peak, step), *diagonal_counts(pixels, peak, step)
+
+
+def _range_over_noise(totals: Totals, peak: float, step: float) -> float:
+    numbers, diagonals = totals
+    place = np.asarray(_RANGE) / 100 * (numbers.sum() - 1)
+    reached = np.cumsum(numbers)
+    below, above = (np.searchsorted(reached, k(place), side="right") for k in (np.floor, np.ceil))
+    low, high = (below + (above - below) * (place - np.floor(place))) * step * peak
+    return _decibels(float(high - low), noise_of_counts((diagonals,), peak, step))
+
+
+def _decibels(span: float, noise: float) -> float:
+    if span <= 0:
+        return 0.0
+    return max(0.0, 20 * math.log10(span / noise)) if noise > 0 else math.inf
 
 
 @gauge(
@@ -94,6 +161,7 @@ def white_share(pixels: Pixels, peak: float = 1.0) -> float:
     unit="dB",
     values="0 to ∞",
     smallest="2x2",
+    sums=Sums(_level_counts, _range_over_noise, digital=True),
 )
 def dynamic_range(
     pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
@@ -118,11 +186,14 @@ def dynamic_range(
     PictureError
         If the picture is smaller than 2x2.
     """
-    low, high = np.percentile(pixels, [0.1, 99.9])
-    noise = noise_wavelet(pixels, peak, step=step)
-    if high <= low:
-        return 0.0
-    return max(0.0, 20 * math.log10((high - low) / noise)) if noise > 0 else math.inf
+    low, high = np.percentile(pixels, _RANGE)
+    return _decibels(float(high - low), noise_wavelet(pixels, peak, step=step))
+
+
+def _steps(pixels: Pixels, part: Part) -> Totals:
+    own = pixels[: part.rows]
+    total = sum(float(np.abs(np.diff(x, axis=a)).sum()) for x, a in ((pixels, 0), (own, 1)))
+    return total, own.size
 
 
 @gauge(
@@ -133,6 +204,7 @@ def dynamic_range(
     unit="dn",
     values="0 to 510",
     smallest="2x2",
+    sums=Sums(_steps, quotient, overlap=lambda: 1, all_rows=True),
 )
 def activity(pixels: Pixels) -> float:
     """`(Σ |x[i+1, j] - x[i, j]| + Σ |x[i, j+1] - x[i, j]|) / (h w)`, in the array's unit, on luma.
@@ -143,5 +215,4 @@ def activity(pixels: Pixels) -> float:
         If the picture is smaller than 2x2.
     """
     check_size("activity", pixels, 2)
-    total = sum(float(np.abs(np.diff(pixels, axis=axis)).sum()) for axis in (0, 1))
-    return total / pixels.size
+    return quotient(_steps(pixels, Part(len(pixels))))

@@ -74,12 +74,21 @@ _methods: dict[tuple[str, str], Method] = {}
 
 
 def conversion(
-    name: str, *, summary: str, colour: ColourPolicy, source: str, **needs: Unpack[Needs]
+    name: str,
+    *,
+    summary: str,
+    colour: ColourPolicy,
+    source: str,
+    region: Callable[..., Any] | None = None,
+    **needs: Unpack[Needs],
 ) -> Callable[[Function], Function]:
-    """Declare a conversion: `function(picture, *, settings) -> picture`."""
+    """Declare a conversion: `function(picture, *, settings) -> picture`.
+
+    `region(frame, **settings)` is what it takes of the picture, where it does no more than that.
+    """
     return _declare(
         Conversion, "conversion", name, lambda given: given.function, needs, summary=summary,
-        colour=colour, source=source,
+        colour=colour, source=source, region=region,
     )  # fmt: skip
 
 
@@ -212,17 +221,19 @@ def gauge(
     smallest: str = "1x1",
     tolerance: float | None = None,
     clips: bool = False,
+    sums: Sums | None = None,
     **needs: Unpack[Needs],
 ) -> Callable[[Function], Function]:
     """Declare a gauge: `function(pixels, peak=1.0, *, settings) -> float`.
 
-    `clips` says that samples outside the range count as black or full scale.
+    `clips` says that samples outside the range count as black or full scale; `sums` how it is
+    added up over parts.
     """
     return _declare(
         Gauge, "gauge", name,
         lambda given: on_one(given.function, colour, name, given.inputs), needs,
         summary=summary, colour=colour, source=source, unit=unit, values=values,
-        smallest=smallest, tolerance=tolerance, clips=clips,
+        smallest=smallest, tolerance=tolerance, clips=clips, sums=sums,
     )  # fmt: skip
 
 

@@ -134,6 +134,9 @@ class Method:
 class Conversion(Method):
     """A conversion: it may change size, colour and depth of a picture."""
 
+    #: `region(frame, **settings)`: what it takes of the picture, unchanged, if that is all it does.
+    region: Callable[..., Any] | None = field(default=None, repr=False)
+
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Degradation(Method):
@@ -180,6 +183,8 @@ class Figure(Method):
     tolerance: float | None
     #: Whether samples outside the range count as black or full scale.
     clips: bool
+    #: How it is added up over parts of a picture; None where it needs all of it.
+    sums: Sums | None = field(default=None, repr=False, kw_only=True)
 
     @property
     def direction(self) -> Direction | None:
@@ -206,8 +211,6 @@ class Metric(Figure):
     identical: float | None
     mask: MaskRule
     integers: bool = field(default=False, repr=False)
-    #: How it is added up over parts of a picture; None where it needs all of it.
-    sums: Sums | None = field(default=None, repr=False)
 
     @property
     def direction(self) -> Direction | None:

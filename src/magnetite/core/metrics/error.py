@@ -39,7 +39,7 @@ def _largest(reference: Samples, test: Samples) -> Totals:
 
 
 def _only(totals: Totals) -> float:
-    return totals[0]
+    return float(totals[0])
 
 
 def _root(totals: Totals) -> float:

@@ -7,6 +7,8 @@ from dataclasses import dataclass, replace
 from magnetite.core.arrays import Pixels, Samples
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import Picture
+from magnetite.core.picture.frame import Frame
+from magnetite.core.picture.rows import Rows
 from magnetite.core.quantities import read_whole
 
 
@@ -56,11 +58,13 @@ class Region:
 
     def crop(self, picture: Picture) -> Picture:
         """The region as a picture; `PictureError` where it leaves the whole."""
-        if self.left + self.width > picture.width or self.top + self.height > picture.height:
-            raise PictureError(
-                f"the region {self} leaves {picture.origin}, which is {picture.describe()}"
-            )
+        self.check_inside(picture.frame, picture.origin)
         return replace(picture, samples=self.within(picture.samples), alpha=None)
+
+    def check_inside(self, frame: Frame, origin: str) -> None:
+        """Raise `PictureError` where the region leaves a picture of that frame and origin."""
+        if self.left + self.width > frame.width or self.top + self.height > frame.height:
+            raise PictureError(f"the region {self} leaves {origin}, which is {frame.describe()}")
 
     def within(self, samples: Samples) -> Samples:
         """The region of an array that holds it."""
@@ -69,3 +73,37 @@ class Region:
 
     def __str__(self) -> str:
         return f"{self.left},{self.top},{self.width}x{self.height}"
+
+
+class RegionRows:
+    """A region of a picture that is read in bands.
+
+    Parameters
+    ----------
+    source : Rows
+    region : Region or str
+
+    Raises
+    ------
+    PictureError
+        If the region leaves the picture.
+    """
+
+    def __init__(self, source: Rows, region: Region | str) -> None:
+        self._source, self._region = source, Region.of_text(region)
+        self._region.check_inside(source.frame, source.origin)
+
+    @property
+    def frame(self) -> Frame:
+        return replace(self._source.frame, height=self._region.height, width=self._region.width)
+
+    @property
+    def origin(self) -> str:
+        return self._source.origin
+
+    def part(self, rows: slice) -> Picture:
+        """Some rows of the region as a picture of their own."""
+        region = self._region
+        first, last, _ = rows.indices(region.height)
+        strip = self._source.part(slice(region.top + first, region.top + last))
+        return Region(region.left, 0, region.width, last - first).crop(strip)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 import numpy as np
@@ -13,7 +13,7 @@ import numpy as np
 from magnetite.core.compute.bands import bands
 from magnetite.core.errors import LimitError
 from magnetite.core.picture.frame import Frame
-from magnetite.core.picture.picture import Picture, digest_header
+from magnetite.core.picture.picture import Picture, digest_header, frozen
 
 #: Bytes that the program and its libraries take beside samples.
 _PROGRAM = 300 * 2**20
@@ -118,6 +118,13 @@ def in_bands(height: int, *sources: Rows, before: int = 0, after: int = 0) -> It
             if following is not None:
                 coming = pool.submit(read, following)
             yield band
+
+
+def joined(bands: Iterable[Picture]) -> Picture:
+    """A picture of its bands, from the top."""
+    first, *others = bands
+    samples = np.concatenate([first.samples, *(band.samples for band in others)])
+    return replace(first, samples=frozen(samples))
 
 
 def digest_of(source: Rows) -> bytes:

@@ -1,4 +1,4 @@
-"""Degrade, restore, convert and score pictures in bands of rows, whatever their size.
+"""Degrade, restore and convert pictures in bands of rows, whatever their size.
 
 A chain can be carried out in bands where every step looks only a known number of rows around a
 sample and needs no figure of the whole picture. The result is that of the whole picture.
@@ -19,20 +19,17 @@ from magnetite.core.chain.notation import parse_chain
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.compute.random import BandGenerator, band_generator
 from magnetite.core.errors import InputError
-from magnetite.core.limits import BYTES_PER_SAMPLE, MEMORY
-from magnetite.core.methods.declarations import ColourPolicy, Degradation, Metric
+from magnetite.core.limits import BYTES_PER_SAMPLE
+from magnetite.core.methods.declarations import Conversion, Degradation
 from magnetite.core.methods.parameters import Files
-from magnetite.core.methods.sums import Totals
 from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.picture import Clipped, Picture
 from magnetite.core.picture.frame import Frame
-from magnetite.core.picture.matching import check_comparable
+from magnetite.core.picture.region import RegionRows
 from magnetite.core.picture.rows import Band, Rows, band_height, digest_of, in_bands
 from magnetite.core.verbs.certificate import Certificate
 from magnetite.core.verbs.degrade import Overflow, Run, survey_of
-from magnetite.core.verbs.figures import Scale, parse_figures
 from magnetite.core.verbs.restoring import missing_sd
-from magnetite.core.verbs.score import DEFAULT_METRICS, Scores
 
 #: Bytes for each sample that scoring takes: two pictures, two bands of each, and their planes.
 _SCORED = 16.0
@@ -238,16 +235,25 @@ def converted_rows(
 
     Raises
     ------
+    PictureError
+        If a step does not suit the picture.
     ChainError, InputError, LimitError
         As in `DegradedRows`.
     """
     parsed = parse_chain(chain, "conversion") if isinstance(chain, str) else chain
+    steps = []
     for step in parsed.steps:
-        if step.method.reach is None:
+        conversion = step.declared(Conversion)
+        if conversion.region is not None:  # other steps keep the place of every sample
+            settings = bind_step(step, source.frame).arguments
+            source = RegionRows(source, conversion.region(source.frame, **settings))
+        elif conversion.reach is not None:
+            steps.append(step)
+        else:
             raise InputError(f"{step}: needs the whole picture; allow more memory (--memory)")
 
     def converted(picture: Picture) -> Picture:
-        for step in parsed.steps:
+        for step in steps:
             picture = bind_step(step, picture.frame).call(picture)
         return picture
 
@@ -255,80 +261,3 @@ def converted_rows(
     first = converted(source.part(slice(0, 1)))
     frame = Frame(source.frame.height, first.width, first.channels, first.colour, first.bits)
     return frame, (converted(band.pictures[0]) for band in in_bands(height, source))
-
-
-def score_rows(
-    reference: Rows, test: Rows, metrics: str = DEFAULT_METRICS, memory: int = MEMORY
-) -> Scores:
-    """Scores of a test picture against its reference, as `score` gives them, read in bands.
-
-    Parameters
-    ----------
-    reference, test : Rows
-        Of one size, colour and bit depth.
-    metrics : str
-        Those that add up over parts: errors, ssim, its terms, uqi.
-    memory : int
-        Bytes that may be used.
-
-    Raises
-    ------
-    PictureError
-        If the pictures do not match.
-    ChainError, InputError, LimitError
-        As in `DegradedRows`.
-    """
-    check_comparable(reference, test)
-    steps = parse_figures(metrics, "metric")
-    figures = [_Figure(bind_step(step, reference.frame)) for step in steps]
-    overlap = max(figure.overlap for figure in figures)
-    height = band_height(reference.frame, _SCORED, memory, overlap)
-    identical = True
-    for band in in_bands(height, reference, test, after=overlap):
-        one, two = band.pictures
-        identical = identical and one.same_samples(two)
-        for figure in figures:
-            figure.add(one, two, len(range(*band.rows.indices(reference.frame.height))))
-    values = {str(figure.step.step): figure.score(identical) for figure in figures}
-    return Scores(values, steps, identical=identical)
-
-
-class _Figure:
-    """A metric that is added up over bands, for each of the planes that it is computed on."""
-
-    def __init__(self, step: Bound) -> None:
-        metric = step.step.declared(Metric)
-        if metric.sums is None:
-            raise InputError(
-                f"{step.step}: needs the whole picture; leave it out, or allow more memory "
-                "(--memory)"
-            )
-        self.step, self._metric, self._sums = step, metric, metric.sums
-        self._scale = Scale.of(step)
-        self._settings = step.settings | {"peak": self._scale.peak}
-        self.overlap = self._sums.shared_rows(**self._settings)
-        self._totals: list[Totals] = []
-
-    def add(self, one: Picture, two: Picture, rows: int) -> None:
-        """Add a band that has `rows` rows of its own."""
-        if one.height <= self.overlap and self._totals:  # no window begins in the last rows
-            return
-        own = slice(0, rows + self.overlap)
-        pairs = zip(self._planes(one, own), self._planes(two, own), strict=True)
-        new = [self._sums.of_part(x, y, **self._settings) for x, y in pairs]
-        old = self._totals
-        combine = self._sums.combine
-        self._totals = [combine(a, b) for a, b in zip(old, new, strict=True)] if old else new
-
-    def _planes(self, picture: Picture, rows: slice) -> list[Any]:
-        samples = self._scale.samples(picture)[rows]
-        if samples.ndim == 2 or self._metric.colour is not ColourPolicy.EACH:
-            return [samples]
-        return [np.ascontiguousarray(samples[..., c]) for c in range(samples.shape[2])]
-
-    def score(self, identical: bool) -> float:
-        """The figure on the common scale."""
-        if identical and self._metric.identical is not None:
-            return self._metric.identical
-        parts = [self._sums.score(totals, **self._settings) for totals in self._totals]
-        return self._scale.common(float(np.mean(parts)))

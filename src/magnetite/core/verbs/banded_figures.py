@@ -1,0 +1,187 @@
+"""Score and gauge pictures in bands of rows: figures that add up over parts of a picture."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from magnetite.core.arrays import Samples
+from magnetite.core.chain.bind import Bound, bind_step
+from magnetite.core.chain.step import Step
+from magnetite.core.compute.sharing import Sharing, shared
+from magnetite.core.errors import InputError
+from magnetite.core.limits import BYTES_PER_SAMPLE, MEMORY
+from magnetite.core.methods.declarations import ColourPolicy, Figure
+from magnetite.core.methods.sums import Part, Totals
+from magnetite.core.picture import Picture
+from magnetite.core.picture.frame import Frame
+from magnetite.core.picture.matching import check_comparable
+from magnetite.core.picture.picture import luma
+from magnetite.core.picture.rows import Band, Rows, band_height, in_bands
+from magnetite.core.verbs.figures import Figures, Scale, parse_figures
+from magnetite.core.verbs.gauge import DEFAULT_GAUGES
+from magnetite.core.verbs.score import DEFAULT_METRICS, Scores
+
+#: Bytes for each sample that scoring takes: two pictures, two bands of each, and their planes; of
+#: float pictures also in float64.
+_SCORED, _SCORED_FLOAT = 16.0, 48.0
+#: Sides of a picture on which it is tried whether a gauge takes one of that size and colour.
+_TRIED = 64
+
+
+def score_rows(
+    reference: Rows,
+    test: Rows,
+    metrics: str = DEFAULT_METRICS,
+    memory: int = MEMORY,
+    *,
+    strict: bool = True,
+) -> Scores:
+    """Scores of a test picture against its reference, as `score` gives them, read in bands.
+
+    Parameters
+    ----------
+    reference, test : Rows
+        Of one size, colour and bit depth.
+    metrics : str
+        Those that add up over parts: errors, ssim, its terms, uqi.
+    memory : int
+        Bytes that may be used.
+    strict : bool
+        Whether a metric that needs the whole picture is an error; if not, it is left out.
+
+    Raises
+    ------
+    PictureError
+        If the pictures do not match.
+    ChainError, InputError, LimitError
+        As in `DegradedRows`.
+    """
+    check_comparable(reference, test)
+    steps = parse_figures(metrics, "metric")
+    figures, left_out = _taken_apart(steps, reference.frame, strict)
+    cost = _SCORED if reference.frame.bits else _SCORED_FLOAT
+    identical = _add_up(list(figures.values()), cost, memory, reference, test)
+    values = {label: figure.value(identical) for label, figure in figures.items()}
+    return Scores(values, steps, left_out, identical=identical)
+
+
+def gauge_rows(
+    source: Rows, gauges: str = DEFAULT_GAUGES, memory: int = MEMORY, *, strict: bool = True
+) -> Figures:
+    """Figures of one picture alone, as `gauge` gives them, read in bands.
+
+    Parameters
+    ----------
+    source : Rows
+    gauges : str
+        Those that add up over parts.
+    memory : int
+        Bytes that may be used.
+    strict : bool
+        Whether a gauge that needs the whole picture is an error; if not, it is left out.
+
+    Raises
+    ------
+    PictureError
+        If the picture's size or colour does not suit a gauge.
+    ChainError, InputError, LimitError
+        As in `DegradedRows`.
+    """
+    steps = parse_figures(gauges, "gauge")
+    figures, left_out = _taken_apart(steps, source.frame, strict)
+    for figure in figures.values():
+        _try(figure.bound, source)
+    _add_up(list(figures.values()), BYTES_PER_SAMPLE, memory, source)
+    values = {label: figure.value() for label, figure in figures.items()}
+    return Figures(values, steps, left_out)
+
+
+def _taken_apart(
+    steps: Sequence[Step], frame: Frame, strict: bool
+) -> tuple[dict[str, _Adding], dict[str, str]]:
+    """Figures to be added up, and why others are not."""
+    apart, left_out = {}, {}
+    for step in steps:
+        try:
+            apart[str(step)] = _Adding(step, frame)
+        except InputError as error:
+            if strict:
+                raise
+            left_out[str(step)] = str(error)
+    return apart, left_out
+
+
+def _try(gauge: Bound, source: Rows) -> None:
+    """Raise what a gauge raises for pictures of this size and colour."""
+    corner = source.part(slice(0, _TRIED))
+    scale = Scale.of(gauge)
+    gauge.call(np.zeros_like(scale.samples(corner)[:, :_TRIED]), scale.peak)
+
+
+def _add_up(figures: Sequence[_Adding], cost: float, memory: int, *sources: Rows) -> bool:
+    """Take all bands; whether the samples of the sources are the same."""
+    frame = sources[0].frame
+    overlap = max((figure.overlap for figure in figures), default=0)
+    height = band_height(frame, cost, memory, overlap)
+    identical = True
+    for band in in_bands(height, *sources, after=overlap):
+        first, *others = band.pictures
+        identical = identical and all(first.same_samples(other) for other in others)
+        with Sharing().open():
+            for figure in figures:
+                figure.add(band, frame)
+    return identical
+
+
+class _Adding:
+    """A figure that is added up over bands, for each of the planes that it is computed on."""
+
+    def __init__(self, step: Step, frame: Frame) -> None:
+        self._declared = step.declared(Figure)
+        sums = self._declared.sums
+        if sums is None or (sums.digital and frame.bits is None):
+            raise InputError(
+                f"{step}: needs the whole picture; leave it out, or allow more memory (--memory)"
+            )
+        self.bound, self._sums = bind_step(step, frame), sums
+        self._scale = Scale.of(self.bound)
+        self._settings = self.bound.settings | {"peak": self._scale.peak}
+        self.overlap = sums.shared_rows(**self._settings)
+        self._totals: list[Totals] = []
+
+    def add(self, band: Band, frame: Frame) -> None:
+        """Add a band."""
+        rows = len(range(*band.rows.indices(frame.height)))
+        own = slice(0, rows + self.overlap)
+        last = band.rows.start + rows + self.overlap >= frame.height
+        part = Part(rows, band.rows.start == 0, last)
+        if band.pictures[0].height <= self.overlap and self._totals and not self._sums.all_rows:
+            return  # no window begins in the last rows
+        planes = zip(*(self._planes(picture, own) for picture in band.pictures), strict=True)
+        new = [self._sums.of_part(*plane, part=part, **self._settings) for plane in planes]
+        old = self._totals
+        combine = self._sums.combine
+        self._totals = [combine(a, b) for a, b in zip(old, new, strict=True)] if old else new
+
+    def _planes(self, picture: Picture, rows: slice) -> list[Samples]:
+        samples = self._scale.samples(picture)
+        if samples.ndim == 2 or self._declared.colour is ColourPolicy.JOINT:
+            return [samples[rows]]
+        if self._declared.colour is ColourPolicy.LUMA:
+            return [shared("luma", luma, samples)[rows]]
+        return [plane[rows] for plane in shared("planes", _split, samples)]
+
+    def value(self, identical: bool = False) -> float:
+        """The figure on the common scale."""
+        same: Any = getattr(self._declared, "identical", None)
+        if identical and same is not None:
+            return float(same)
+        parts = [self._sums.score(totals, **self._settings) for totals in self._totals]
+        return self._scale.common(float(np.mean(parts)))
+
+
+def _split(samples: Samples) -> list[Samples]:
+    return [np.ascontiguousarray(samples[..., c]) for c in range(samples.shape[2])]
