@@ -4,15 +4,28 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.options import FullScaleOption, ReferenceArgument, load, note, protect
+from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
+from magnetite.cli.options import (
+    FullScaleOption,
+    ReferenceArgument,
+    limits,
+    load,
+    note,
+    protect,
+)
 from magnetite.cli.output import print_table, say, say_done
-from magnetite.cli.score_output import score_words
+from magnetite.cli.score_output import score_words, words_of
 from magnetite.core.errors import InputError
 from magnetite.files.tables import Cell
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from magnetite.core.verbs.coding import Account
 
 
 def run(
@@ -52,6 +65,9 @@ def run(
     if out.suffix.lower() != ".mgt":
         raise FileError(f"{out}: a compressed picture has the ending .mgt")
     protect([ref], [out, *([decoded] if decoded else [])])
+    searched = any(option is not None for option in (rate, ratio, aim))
+    if not searched and _in_bands(ref, out, " ".join(step), decoded, full_scale):
+        return
     reference = load(ref, full_scale)
     check_writable(out)
     if decoded:
@@ -67,21 +83,63 @@ def run(
     if compressed.aim is not None:
         note(compressed.aim.words)
 
-    verb = "coded" if rate is None and ratio is None and aim is None else "found and coded"
-    size = len(compressed.data)
-    parts: list[list[Cell]] = [
-        [name, count, 100 * count / size] for name, count in compressed.parts.items()
-    ]
-    print_table(["part", "bytes", "share %"], [*parts, ["whole file", size, 100.0]])
-    say(
-        f"{compressed.step}: {compressed.bpp:.4f} bpp, "
-        f"ratio {compressed.ratio:.2f} against the source's samples"
-    )
-    say(
+    verb = "found and coded" if searched else "coded"
+    words = (
         f"{score_words(reference, picture)} (peak {reference.full_scale:g}); "
         f"{verb} in {coded - start:.2f} s, decoded in {end - coded:.2f} s"
     )
-    for message in (*compressed.remarks, *messages):
+    _say(compressed, words, messages, out, decoded)
+
+
+def _in_bands(
+    ref: Path, out: Path, step: str, decoded: Path | None, full_scale: float | None
+) -> bool:
+    """Compress a file that is larger than the memory allowed; False where it is read whole."""
+    large = larger_than_memory(ref, full_scale=full_scale)
+    if large is None:
+        return False
+    from magnetite.core.picture.rows import bands_of
+    from magnetite.core.verbs.banded_coding import CodedRows
+    from magnetite.core.verbs.banded_figures import score_rows
+    from magnetite.files.rows import check_output, open_rows, write_rows
+    from magnetite.files.streams import write_coded_rows
+
+    (rows,) = large
+    coded = in_bands_or_whole(rows.frame, lambda: CodedRows(rows, step, limits.memory))
+    if coded is None:
+        return False
+    if decoded:
+        check_output(decoded)
+    start = time.perf_counter()
+    account = write_coded_rows(out, coded)
+    end = time.perf_counter()
+    result = open_rows(out)
+    assert result is not None  # it was just written, slab by slab
+    if decoded:
+        write_rows(decoded, rows.frame, bands_of(result))
+        result = open_rows(decoded) or result
+    scores = score_rows(rows, result, "psnr,ssim", limits.memory)
+    words = (
+        f"{words_of(scores)} (peak {rows.frame.full_scale:g}); coded in {end - start:.2f} s, "
+        f"decoded and scored in {time.perf_counter() - end:.2f} s"
+    )
+    _say(account, words, ("the picture was coded in slabs",), out, decoded)
+    return True
+
+
+def _say(
+    account: Account, words: str, messages: Iterable[str], out: Path, decoded: Path | None
+) -> None:
+    parts: list[list[Cell]] = [
+        [name, count, 100 * count / account.size] for name, count in account.parts.items()
+    ]
+    print_table(["part", "bytes", "share %"], [*parts, ["whole file", account.size, 100.0]])
+    say(
+        f"{account.step}: {account.bpp:.4f} bpp, "
+        f"ratio {account.ratio:.2f} against the source's samples"
+    )
+    say(words)
+    for message in (*account.remarks, *messages):
         note(message)
     say_done(f"wrote {out}{f' and {decoded}' if decoded else ''}")
 

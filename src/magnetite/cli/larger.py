@@ -53,12 +53,14 @@ def part_of(rows: Rows, region: str | None) -> Rows:
 
 
 def _may_be_banded(path: Path) -> bool:
-    """Whether a file begins as a TIFF or NPY does."""
+    """Whether a file begins as a TIFF, NPY or `.mgt` does."""
+    from magnetite.core.codecs.layers.container import MAGIC
+
     if not path.is_file():
         return False
     with open(path, "rb") as file:
         begins = file.read(6)
-    return begins.startswith(marks.TIFF + marks.NPY)
+    return begins.startswith((*marks.TIFF, *marks.NPY, MAGIC))
 
 
 def in_bands_or_whole(frame: Frame, work: Callable[[], Result]) -> Result | None:

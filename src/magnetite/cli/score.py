@@ -148,6 +148,7 @@ def _in_bands(
     from magnetite import score
     from magnetite.core.picture.region import Region
     from magnetite.core.verbs.banded_figures import score_rows
+    from magnetite.files.reading import compressed_size
 
     one, two = (part_of(rows, region) for rows in large)
     scores = None
@@ -159,7 +160,9 @@ def _in_bands(
     if scores is None and region:
         scores = score(whole(one), whole(two), metrics)
     part = Region.parse(region) if region else None
-    return None if scores is None else Row(reference, large[0].frame, test, scores, part)
+    if scores is None:
+        return None
+    return Row(reference, large[0].frame, test, scores, part, compressed_size(test))
 
 
 def _check_names(pairs: list[tuple[Path, Path]]) -> None:

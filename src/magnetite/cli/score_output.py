@@ -227,7 +227,12 @@ def score_words(reference: Picture, test: Picture) -> str:
     from magnetite.core.verbs.score import Pair, score_steps
 
     check_comparable(reference, test)
-    scores = score_steps(Pair(reference, test), parse_figures("psnr,ssim", "metric"), strict=False)
+    steps = parse_figures("psnr,ssim", "metric")
+    return words_of(score_steps(Pair(reference, test), steps, strict=False))
+
+
+def words_of(scores: Scores) -> str:
+    """The same of scores that are there already."""
     if scores.identical:
         return "identical"
     words = [f"PSNR {figure(scores['psnr'])} dB"]

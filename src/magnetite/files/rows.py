@@ -1,4 +1,4 @@
-"""Files of which any rows can be read and written: TIFF in strips or tiles, and NPY."""
+"""Files of which any rows can be read: TIFF in strips or tiles, NPY, streams; and written."""
 
 from __future__ import annotations
 
@@ -13,9 +13,11 @@ from typing import Any, BinaryIO
 import numpy as np
 
 from magnetite.core.arrays import Samples
+from magnetite.core.codecs.layers.container import MAGIC
 from magnetite.core.errors import FileError, MagnetiteError
 from magnetite.core.picture import Picture, frozen
 from magnetite.core.picture.frame import Frame
+from magnetite.core.picture.rows import Rows
 from magnetite.files import marks
 from magnetite.files.atomic import replacing
 from magnetite.files.formats import Decoded
@@ -111,16 +113,26 @@ class TiffRows(_Samples):
         return segment[0, :down, :wide].reshape(down, wide, -1), top, left
 
 
-def open_rows(path: Path, full_scale: float | None = None) -> NpyRows | TiffRows | None:
+def open_rows(path: Path, full_scale: float | None = None) -> Rows | None:
     """A file that can be read in bands; None where it has to be read whole.
 
     TIFF of one page with gray or RGB samples of 8 or 16 bits or float32, contiguous by pixel,
-    upright, without alpha; NPY with two or three axes in row order. `full_scale` as of `read`.
+    upright, without alpha; NPY with two or three axes in row order; `.mgt` of slabs.
+    `full_scale` as of `read`.
+
+    Raises
+    ------
+    StreamError
+        If an `.mgt` file is damaged, cut or altered.
     """
     if not path.is_file():
         return None
     with open(path, "rb") as file:
         begins = file.read(8)
+    if begins.startswith(MAGIC):
+        from magnetite.files.streams import open_stream
+
+        return open_stream(path)
     with contextlib.suppress(ValueError, KeyError, IndexError, TypeError, AttributeError):
         if begins.startswith(marks.NPY):
             return _open_npy(path, full_scale)
@@ -178,14 +190,18 @@ def write_rows(path: Path, frame: Frame, pictures: Iterable[Picture]) -> None:
     FileError
         If the ending names another format, or the file cannot be written.
     """
-    ending = path.suffix.lower()
-    if ending not in (".tif", ".tiff", ".npy"):
+    check_output(path)
+    writer = _write_npy if path.suffix.lower() == ".npy" else _write_tiff
+    with replacing(path) as temporary:
+        writer(temporary, frame, pictures)
+
+
+def check_output(path: Path) -> None:
+    """Raise `FileError` where the ending is not one of those that are written in bands."""
+    if path.suffix.lower() not in (".tif", ".tiff", ".npy"):
         raise FileError(
             f"{path}: a picture that is worked on in bands is written as .tif or .npy; name one"
         )
-    writer = _write_npy if ending == ".npy" else _write_tiff
-    with replacing(path) as temporary:
-        writer(temporary, frame, pictures)
 
 
 def _write_npy(path: Path, frame: Frame, pictures: Iterable[Picture]) -> None:

@@ -309,7 +309,7 @@ def test_the_range_coder_is_as_short_as_the_entropy() -> None:
 def test_the_header_is_as_documented() -> None:
     samples = np.full((3, 300), 128, np.uint8)
     data = magnetite.compress(samples, "dct step=8dn").data
-    expected = MAGIC + bytes([3, 8, 0, 3, 0xAC, 0x02, 1, 12]) + b"dct step=8dn" + bytes([1])
+    expected = MAGIC + bytes([4, 8, 0, 3, 0xAC, 0x02, 1, 12]) + b"dct step=8dn" + bytes([1])
     assert data.startswith(expected)
     stream = unpack(data)
     payload = stream.sections[0]
@@ -408,7 +408,7 @@ def test_truncation_anywhere_is_refused_or_embedded(step: str) -> None:
 
 
 def test_huge_declarations_are_refused_before_allocation() -> None:
-    body = MAGIC + bytes([3, 8, 0]) + b"\xff\xff\xff\x7f\xff\xff\xff\x7f\x01"
+    body = MAGIC + bytes([4, 8, 0]) + b"\xff\xff\xff\x7f\xff\xff\xff\x7f\x01"
     body += bytes([12]) + b"dct step=8dn" + bytes([1, 0]) + bytes(4)
     with pytest.raises(StreamError, match="samples; at most"):
         magnetite.expand(body + zlib.crc32(body).to_bytes(4, "little"))

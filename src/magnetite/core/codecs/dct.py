@@ -30,6 +30,7 @@ from magnetite.core.picture.frame import Frame
     quality="step",
     finer="lower",
     points="1%,1.6%,2.7%,4.5%,7.5%,12%,20%,33%",
+    slabbed=True,
 )
 def dct(
     frame: Frame,

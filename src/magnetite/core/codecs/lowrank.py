@@ -35,7 +35,7 @@ def _break_even_remark(
         ranks = [len(s.data) // 4 for s in sections if s.name.endswith("values")]
     else:
         limit = break_even(min(block[0], frame.height), min(block[1], frame.width))
-        ranks = [int.from_bytes(s.data[:2], "little") for s in sections if "levels" in s.name]
+        ranks = _largest_ranks(sections)
     words = "rank" if block is None else "largest rank of a block"
     whole = "picture" if block is None else "block"
     words += f" {', '.join(map(str, ranks))}; from {limit:.1f} on the factors hold more numbers"
@@ -44,6 +44,16 @@ def _break_even_remark(
         words += ": this rank does, and only quantization and coding make up for it"
     kept = [s.note for s in sections if s.note]
     return [words, *kept] if settings["energy"] is not None else [words]
+
+
+def _largest_ranks(sections: Sequence[Section]) -> list[int]:
+    """The largest rank of a block in each plane, of all slabs."""
+    largest: dict[str, int] = {}
+    for section in sections:
+        if "levels" in section.name:
+            rank = int.from_bytes(section.data[:2], "little")
+            largest[section.name] = max(rank, largest.get(section.name, 0))
+    return list(largest.values())
 
 
 def _kept_remark(
@@ -63,6 +73,7 @@ def _kept_remark(
     finer="higher",
     points="1,2,4,8,16,32,64,100",
     one_of=("rank", "energy", "error"),
+    slabbed=lambda *, block, **_: block is not None,
     remark=_break_even_remark,
     memory=80,
 )

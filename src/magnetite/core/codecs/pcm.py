@@ -26,6 +26,7 @@ from magnetite.core.picture.frame import Frame
     quality="bits",
     finer="higher",
     points="1,2,3,4,5,6,7,8",
+    slabbed=True,
 )
 def pcm(frame: Frame, *, bits: Annotated[int, Count(1, 16)]) -> Pipeline:
     """Pulse code modulation: `2^bits` even intervals from black to full scale.
@@ -79,6 +80,7 @@ class Intervals:
     quality="keep",
     finer="higher",
     points="1,2,3,4,5,6,7,8",
+    slabbed=True,
 )
 def bit_planes(
     frame: Frame,

@@ -22,6 +22,7 @@ from magnetite.core.picture.frame import Frame
     quality="bound",
     finer="lower",
     points="0,1,2,3,5,8,12,20",
+    slabbed=True,
 )
 def predictive(frame: Frame, *, bound: Annotated[int, Count(0, 4095)] = 0) -> Pipeline:
     """Code each sample as the error of a prediction from those before it.

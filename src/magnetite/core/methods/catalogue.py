@@ -36,6 +36,7 @@ from magnetite.core.methods.declarations import (
     Parameter,
     Reach,
     Restoration,
+    Slabbed,
     Statistics,
 )
 from magnetite.core.methods.lifting import on_one, on_pair, on_pixels
@@ -151,6 +152,7 @@ def codec(
     points: str,
     one_of: tuple[str, ...] = (),
     yardstick: bool = False,
+    slabbed: Slabbed = False,
     remark: Callable[..., list[str]] | None = None,
     **needs: Unpack[Needs],
 ) -> Callable[[Function], Function]:
@@ -158,13 +160,14 @@ def codec(
 
     `quality` names the setting that trades rate for quality, `finer` which way of it is finer;
     `points` is the sweep of it that a curve uses when none is given. Of the settings `one_of`,
-    exactly one must be given. A yardstick is somebody else's codec. `remark(frame, sections,
-    settings)` gives a remark on what was coded.
+    exactly one must be given. A yardstick is somebody else's codec. `slabbed` says that it codes
+    large pictures slab by slab (see `codecs.layers.slabs`). `remark(frame, sections, settings)`
+    gives a remark on what was coded.
     """
     return _declare(
         Codec, "codec", name, lambda given: given.function, needs, summary=summary, colour=colour,
         source=source, one_of=one_of, quality=quality, finer=finer, points=points,
-        yardstick=yardstick, remark=remark,
+        yardstick=yardstick, slabbed=slabbed, remark=remark,
     )  # fmt: skip
 
 

@@ -19,6 +19,7 @@ Direction = Literal["higher", "lower"]
 Reach = int | None | Callable[..., int | None]
 Statistics = bool | Callable[..., bool]
 Memory = float | Callable[..., float]
+Slabbed = bool | Callable[..., bool]
 
 
 class ColourPolicy(Enum):
@@ -166,8 +167,14 @@ class Codec(Method):
     points: str
     #: Whether it is somebody else's codec.
     yardstick: bool
+    #: Whether large pictures are coded slab by slab: yes or no, or a function of the settings.
+    slabbed: Slabbed = field(default=False, repr=False)
     #: `remark(frame, sections, settings)` gives a remark on what was coded.
     remark: Callable[..., list[str]] | None = field(default=None, repr=False)
+
+    def is_slabbed(self, settings: Mapping[str, Any]) -> bool:
+        """Whether large pictures are coded slab by slab with these settings."""
+        return self.slabbed(**settings) if callable(self.slabbed) else self.slabbed
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import math
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -83,14 +84,19 @@ def band_height(frame: Frame, cost: float, memory: int, reach: int = 0) -> int:
         If the memory does not suffice for the smallest band.
     """
     row = frame.width * frame.channels * cost
+    check_memory(row * (STEP + 2 * reach), memory)
     height = int((memory - _PROGRAM) / row) - 2 * reach
-    if height < STEP:
-        least = (_PROGRAM + row * (STEP + 2 * reach)) / 2**20
+    return height // STEP * STEP
+
+
+def check_memory(needed: float, memory: int) -> None:
+    """Raise `LimitError` if memory does not suffice for `needed` bytes of a band."""
+    least = (_PROGRAM + needed) / 2**20
+    if least * 2**20 > memory:
         raise LimitError(
             f"{memory / 2**20:.0f} MiB of memory do not suffice for a band of this picture: "
-            f"allow {least:.0f} MiB (--memory {least:.0f}MiB)"
+            f"allow {math.ceil(least)} MiB (--memory {math.ceil(least)}MiB)"
         )
-    return height // STEP * STEP
 
 
 def in_bands(height: int, *sources: Rows, before: int = 0, after: int = 0) -> Iterator[Band]:
@@ -118,6 +124,11 @@ def in_bands(height: int, *sources: Rows, before: int = 0, after: int = 0) -> It
             if following is not None:
                 coming = pool.submit(read, following)
             yield band
+
+
+def bands_of(source: Rows, height: int = STEP) -> Iterator[Picture]:
+    """All of a picture in bands of so many rows."""
+    return (band.pictures[0] for band in in_bands(height, source))
 
 
 def joined(bands: Iterable[Picture]) -> Picture:

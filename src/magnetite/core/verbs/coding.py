@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -13,38 +15,39 @@ from magnetite.core.chain.bind import Bound, bind_step
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
 from magnetite.core.codecs.layers.container import MAX_PLANES, Stream, unpack
-from magnetite.core.codecs.layers.pipeline import Memory, Pipeline, Run
+from magnetite.core.codecs.layers.pipeline import Memory, Pipeline, Run, Section
+from magnetite.core.codecs.layers.slabs import Slabs, slabs_of
 from magnetite.core.errors import CommandError, MagnetiteError, PictureError, StreamError
 from magnetite.core.limits import MAX_SAMPLES
 from magnetite.core.methods.declarations import Codec
-from magnetite.core.picture import Picture
+from magnetite.core.picture import Frame, Picture
+from magnetite.core.picture.matching import Framed
 from magnetite.core.rows import Row, data_frame
 from magnetite.core.verbs.aim import Aim
 
 
 @dataclass(frozen=True)
-class Compressed:
-    """A compressed picture: its bytes, and where they go."""
+class Account:
+    """Where the bytes of a compressed picture go."""
 
-    #: The whole `.mgt` stream; it decodes without anything else.
-    data: bytes = field(repr=False)
     #: Canonical text of the codec with its settings.
     step: str
-    #: What the bytes tell, one after the other; their lengths add up to `len(data)`.
+    #: What the bytes tell, one after the other; their lengths add up to `size`.
     runs: tuple[Run, ...] = field(repr=False)
     #: Of the source: pixels, and bits of all its samples.
     pixels: int
     source_bits: int
     #: Remarks for the user.
     remarks: tuple[str, ...] = ()
-    #: Whether it may be cut anywhere and still decodes.
-    embedded: bool = False
-    #: What an aim has found.
-    aim: Aim | None = None
+
+    @property
+    def size(self) -> int:
+        """Bytes of the whole stream, header and checksums included."""
+        return sum(run.length for run in self.runs)
 
     @property
     def parts(self) -> dict[str, int]:
-        """Bytes by part; they add up to `len(data)`."""
+        """Bytes by part; they add up to `size`."""
         parts: dict[str, int] = {}
         for name, length in self.runs:
             parts[name] = parts.get(name, 0) + length
@@ -53,12 +56,12 @@ class Compressed:
     @property
     def bpp(self) -> float:
         """Rate in bits per pixel, header and checksum included."""
-        return 8 * len(self.data) / self.pixels
+        return 8 * self.size / self.pixels
 
     @property
     def ratio(self) -> float:
         """Bits of the source's samples for each bit of the stream."""
-        return self.source_bits / (8 * len(self.data))
+        return self.source_bits / (8 * self.size)
 
     def rows(self) -> list[Row]:
         """Rate and size, and the bytes of every part."""
@@ -66,13 +69,25 @@ class Compressed:
         return [
             Row("rate", self.bpp, "bpp"),
             Row("ratio", self.ratio),
-            Row("bytes", len(self.data), "bytes"),
+            Row("bytes", self.size, "bytes"),
             *parts,
         ]
 
     def frame(self) -> Any:
         """The rows as a pandas data frame."""
         return data_frame(self.rows())
+
+
+@dataclass(frozen=True)
+class Compressed(Account):
+    """A compressed picture: its bytes, and where they go."""
+
+    #: The whole `.mgt` stream; it decodes without anything else.
+    data: bytes = field(default=b"", repr=False)
+    #: Whether it may be cut anywhere and still decodes.
+    embedded: bool = False
+    #: What an aim has found.
+    aim: Aim | None = None
 
     @cached_property
     def picture(self) -> Picture:
@@ -94,10 +109,7 @@ class Coder:
     """
 
     def __init__(self, picture: Picture) -> None:
-        if picture.channels > MAX_PLANES:
-            raise PictureError(
-                f"{picture.origin} has {picture.channels} planes; codecs take at most {MAX_PLANES}"
-            )
+        check_planes(picture)
         self.picture = picture
         self._pixels = picture.pixels()
         self._memory = Memory()
@@ -106,23 +118,37 @@ class Coder:
         """The picture coded by one codec; raises `ChainError` where it cannot be used."""
         picture = self.picture
         codec = bind_step(step, picture.frame)
-        pipeline = _pipeline(codec)
+        pipeline = pipeline_of(codec)
         sections = pipeline.forward(self._pixels, self._memory)
         label = str(step)
         data = Stream(picture.frame, label, [s.data for s in sections]).pack()
         remark = step.declared(Codec).remark
         runs = [Run("header", len(data) - sum(len(s.data) for s in sections))]
         for section in sections:
-            runs += section.runs or [Run(section.name, len(section.data))]
+            runs += runs_of(section)
         return Compressed(
-            data,
             label,
             tuple(runs),
             picture.height * picture.width,
             picture.samples.size * picture.sample_bits,
             tuple(remark(picture.frame, sections, codec.settings)) if remark else (),
+            data,
             pipeline.embedded,
         )
+
+
+def check_planes(picture: Framed) -> None:
+    """Raise `PictureError` for more planes than a stream holds."""
+    planes = picture.frame.channels
+    if planes > MAX_PLANES:
+        raise PictureError(
+            f"{picture.origin} has {planes} planes; codecs take at most {MAX_PLANES}"
+        )
+
+
+def runs_of(section: Section) -> Sequence[Run]:
+    """What the bytes of a section tell."""
+    return section.runs or [Run(section.name, len(section.data))]
 
 
 def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
@@ -136,26 +162,40 @@ def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
         If the bytes are not a `.mgt` stream, are damaged, or declare more than `max_samples`.
     """
     stream = unpack(data, max_samples)
-    frame = stream.frame
-    dtype = np.float32 if frame.bits is None else np.uint8 if frame.bits <= 8 else np.uint16
-    one_pixel = np.zeros((1, 1, *frame.shape[2:]), dtype)
-    blank = Picture(one_pixel, frame.bits, frame.colour, "expanded stream")
-    try:
-        pipeline = _pipeline(bind_step(parse_step(stream.step, "codec"), frame))
-        if stream.missing and not pipeline.embedded:
-            raise StreamError(
-                f"the stream is truncated: {stream.missing} bytes are missing at its end"
-            )
+    pipeline = decoding(stream.step, stream.frame)
+    if stream.missing and not pipeline.embedded:
+        raise StreamError(f"the stream is truncated: {stream.missing} bytes are missing at its end")
+    with _stream_errors(stream.step):
         pixels = pipeline.backward(stream.sections)
-    except (StreamError, CommandError):
-        raise
-    except MagnetiteError as error:
-        raise StreamError(f"the stream's step {stream.step!r} cannot be used: {error}") from None
-    decoded = blank.with_pixels(pixels)[0]
+    decoded = decoded_picture(stream.frame, pixels)
     if not stream.missing:
         return decoded
     words = f"the stream was cut: {stream.missing} bytes are missing, what is left is unchecked"
     return replace(decoded, notes=(words,))
+
+
+def decoding(step: str, frame: Frame) -> Pipeline | Slabs:
+    """What decodes a stream of a step; `StreamError` where that cannot be used."""
+    with _stream_errors(step):
+        return pipeline_of(bind_step(parse_step(step, "codec"), frame))
+
+
+@contextmanager
+def _stream_errors(step: str) -> Iterator[None]:
+    try:
+        yield
+    except (StreamError, CommandError):
+        raise
+    except MagnetiteError as error:
+        raise StreamError(f"the stream's step {step!r} cannot be used: {error}") from None
+
+
+def decoded_picture(frame: Frame, pixels: Pixels) -> Picture:
+    """Decoded samples as a picture of a depth and colour."""
+    dtype = np.float32 if frame.bits is None else np.uint8 if frame.bits <= 8 else np.uint16
+    one_pixel = np.zeros((1, 1, *frame.shape[2:]), dtype)
+    blank = Picture(one_pixel, frame.bits, frame.colour, "expanded stream")
+    return blank.with_pixels(pixels)[0]
 
 
 def through(codec: Bound, pixels: Pixels) -> tuple[Pixels, int]:
@@ -166,13 +206,21 @@ def through(codec: Bound, pixels: Pixels) -> tuple[Pixels, int]:
     """
     height, width = pixels.shape[:2]
     frame = replace(codec.frame, height=height, width=width)
-    pipeline = _pipeline(replace(codec, frame=frame))
+    pipeline = pipeline_of(replace(codec, frame=frame))
     sections = pipeline.forward(pixels)
     size = len(Stream(frame, str(codec.step), [s.data for s in sections]).pack())
     decoded = pipeline.backward([section.data for section in sections])
     return decoded.astype(pixels.dtype), size
 
 
-def _pipeline(codec: Bound) -> Pipeline:
-    pipeline: Pipeline = codec.call(codec.frame)
-    return pipeline
+def pipeline_of(codec: Bound) -> Pipeline | Slabs:
+    """What a codec codes with, by the frame that it is bound to."""
+
+    def make(frame: Frame) -> Pipeline:
+        pipeline: Pipeline = codec.call(frame)
+        return pipeline
+
+    slabbed = codec.step.declared(Codec).is_slabbed(codec.settings)
+    if slabbed and len(slabs_of(codec.frame)) > 1:
+        return Slabs(codec.frame, make)
+    return make(codec.frame)

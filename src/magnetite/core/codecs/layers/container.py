@@ -2,7 +2,7 @@
 
 offset  bytes   what
 0       4       0x89 "MGT"
-4       1       version, 2
+4       1       version, 4
 5       1       bit depth, 1 to 16; 0 for float
 6       1       colour: 0 gray, 1 RGB, 2 planes
 7       varint  height        (varints: unsigned LEB128)
@@ -30,7 +30,7 @@ from magnetite.core.picture import Colour
 from magnetite.core.picture.frame import Frame
 
 MAGIC = b"\x89MGT"
-VERSION = 3
+VERSION = 4
 _COLOURS: tuple[Colour, ...] = get_args(Colour)
 #: Codecs code no more planes than this, and in no more sections.
 MAX_PLANES, _MAX_SECTIONS = 4096, 4 * 4096
@@ -48,28 +48,44 @@ class Stream:
 
     def pack(self) -> bytes:
         """The container's bytes."""
+        payload = b"".join(self.sections)
+        lengths = list(map(len, self.sections))
+        return Header(self.frame, self.step, lengths, zlib.crc32(payload)).pack() + payload
+
+
+@dataclass(frozen=True)
+class Header:
+    """What comes before the sections."""
+
+    frame: Frame
+    step: str
+    #: Bytes of each section.
+    lengths: Sequence[int]
+    #: CRC-32 of all sections.
+    checksum: int
+
+    def pack(self) -> bytes:
+        """The header's bytes."""
         frame, text = self.frame, self.step.encode()
         head = bytes([VERSION, frame.bits or 0, _COLOURS.index(frame.colour)])
         numbers = [frame.height, frame.width, frame.channels, len(text)]
-        lengths = [len(self.sections), *map(len, self.sections)]
-        payload = b"".join(self.sections)
+        lengths = [len(self.lengths), *self.lengths]
         header = b"".join([MAGIC, head, *map(_varint, numbers), text, *map(_varint, lengths)])
-        header += _checksum(payload)
-        return header + _checksum(header) + payload
+        header += self.checksum.to_bytes(4, "little")
+        return header + _checksum(header)
 
 
 def _checksum(data: bytes) -> bytes:
     return zlib.crc32(data).to_bytes(4, "little")
 
 
-def unpack(data: bytes, max_samples: int = MAX_SAMPLES) -> Stream:
-    """Read a container.
+def read_header(data: bytes) -> tuple[Header, int]:
+    """The header at the beginning of a container, and how many bytes it takes.
 
     Raises
     ------
     StreamError
-        If the bytes are no container, of another version, damaged, or declare more than
-        `max_samples` samples. One that ends early is read, and says how much is missing.
+        If the bytes begin no container, or one of another version, or the header is damaged.
     """
     if data[:4] != MAGIC:
         raise StreamError("this is not an .mgt stream: it does not begin with its mark")
@@ -83,26 +99,50 @@ def unpack(data: bytes, max_samples: int = MAX_SAMPLES) -> Stream:
     if count > _MAX_SECTIONS:
         raise StreamError(f"the header declares {count} sections; at most {_MAX_SECTIONS} are read")
     lengths = [reader.varint() for _ in range(count)]
-    payload_checksum = reader.take(4)
+    checksum = int.from_bytes(reader.take(4), "little")
     if reader.before != reader.take(4):
         raise StreamError("the header is altered: its checksum does not match")
     if bits > 16 or colour >= len(_COLOURS):
         raise StreamError(f"the header declares {bits} bits and colour {colour}")
     frame = Frame(height, width, channels, _COLOURS[colour], bits or None)
-    _check_frame(frame, max_samples)
-    missing = sum(lengths) - reader.left
-    if missing < 0:
-        raise StreamError("bytes follow the last section")
-    if missing == 0 and payload_checksum != _checksum(reader.rest):
-        raise StreamError("the stream is altered: its checksum does not match")
-    sections = [reader.take(min(length, reader.left)) for length in lengths]
     try:
-        return Stream(frame, step.decode(), sections, missing)
+        return Header(frame, step.decode(), lengths, checksum), reader.place
     except UnicodeDecodeError:
         raise StreamError("the step text is not UTF-8") from None
 
 
-def _check_frame(frame: Frame, max_samples: int) -> None:
+def unpack(data: bytes, max_samples: int = MAX_SAMPLES) -> Stream:
+    """Read a container.
+
+    Raises
+    ------
+    StreamError
+        If the bytes are no container, of another version, damaged, or declare more than
+        `max_samples` samples. One that ends early is read, and says how much is missing.
+    """
+    header, start = read_header(data)
+    check_frame(header.frame, max_samples)
+    reader = _Reader(data, start)
+    missing = missing_bytes(header, reader.left)
+    if missing == 0 and header.checksum != zlib.crc32(reader.rest):
+        raise StreamError(ALTERED)
+    sections = [reader.take(min(length, reader.left)) for length in header.lengths]
+    return Stream(header.frame, header.step, sections, missing)
+
+
+ALTERED = "the stream is altered: its checksum does not match"
+
+
+def missing_bytes(header: Header, left: int) -> int:
+    """Bytes missing of the sections where `left` bytes follow; `StreamError` if too many do."""
+    missing = sum(header.lengths) - left
+    if missing < 0:
+        raise StreamError("bytes follow the last section")
+    return missing
+
+
+def check_frame(frame: Frame, max_samples: int) -> None:
+    """Raise `StreamError` for a frame that no picture has, or of too many samples."""
     fixed = {"gray": 1, "rgb": 3}.get(frame.colour, frame.channels)
     samples = frame.height * frame.width * frame.channels
     if samples == 0 or frame.channels != fixed:
@@ -132,28 +172,28 @@ class _Reader:
 
     def __init__(self, data: bytes, place: int) -> None:
         self._data = data
-        self._place = place
+        self.place = place
 
     @property
     def left(self) -> int:
         """Number of bytes not read yet."""
-        return len(self._data) - self._place
+        return len(self._data) - self.place
 
     @property
     def rest(self) -> bytes:
         """All bytes not read yet."""
-        return self._data[self._place :]
+        return self._data[self.place :]
 
     @property
     def before(self) -> bytes:
         """Checksum of all bytes read so far."""
-        return _checksum(self._data[: self._place])
+        return _checksum(self._data[: self.place])
 
     def take(self, count: int) -> bytes:
         if count > self.left:
             raise StreamError("the stream ends within its header")
-        self._place += count
-        return self._data[self._place - count : self._place]
+        self.place += count
+        return self._data[self.place - count : self.place]
 
     def byte(self) -> int:
         return self.take(1)[0]
