@@ -171,14 +171,57 @@ def predicted(q: np.ndarray, i: int, j: int) -> int:
     return max(n, w) if nw <= min(n, w) else n + w - nw
 
 
-def dct(data: bytes, step: float, side: int) -> np.ndarray:
-    """A gray picture of `dct`; `step` in full scale."""
+def bits(data: bytes, shape: tuple[int, int], above: np.ndarray) -> np.ndarray:
+    """A map of bits."""
+    coder = Decoder(data)
+    x, over = np.zeros((shape[0] + 2, shape[1] + 6), int), np.pad(above, ((0, 1), (0, 1)))
+    for i, j in np.ndindex(*shape):
+        y, p = i + 2, j + 3
+        around = (x[y, p - 1], x[y, p - 2], x[y, p - 3], *x[y - 1, p - 2 : p + 2],
+                  *x[y - 2, p - 1 : p + 2], over[i, j], over[i, j + 1], over[i + 1, j])  # fmt: skip
+        x[y, p] = coder.alone(sum(int(bit) << k for k, bit in enumerate(around)))
+    return x[2:, 3 : shape[1] + 3]
+
+
+def sizes(data: bytes, grid: tuple[int, int]) -> tuple[np.ndarray, bytes]:
+    """Blocks along a side of what each block belongs to, and what follows."""
+    side, over = np.ones(grid, int), np.zeros((grid[0] // 4, grid[1] // 4), int)
+    for n in (4, 2):
+        shape = (grid[0] // n, grid[1] // n)
+        if n == 2:
+            wide = np.zeros(shape, int)
+            for i, j in np.argwhere(over):
+                wide[2 * i : 2 * i + 2, 2 * j : 2 * j + 2] = 1
+            over = wide
+        length = int.from_bytes(data[:4], "little")
+        part, data = data[4 : 4 + length], data[4 + length :]
+        joined = bits(part, shape, over)
+        for i, j in np.argwhere(joined & (1 - over) if n == 2 else joined):
+            side[n * i : n * (i + 1), n * j : n * (j + 1)] = n
+        over = joined
+    return side, data
+
+
+def dct(data: bytes, step: float, side: int | None) -> np.ndarray:
+    """A gray picture of `dct`; `step` in full scale; blocks of all sizes without a side."""
     c = Container(data)
-    grid = -(-c.height // side), -(-c.width // side)
+    small = side or 8
+    grid = -(-c.height // small), -(-c.width // small)
     strength, numbers = c.sections[0][0], c.sections[0][1:]
-    q = blocks(numbers, (*grid, side, side))
-    plane = idctn(q * step, axes=(2, 3), norm="ortho").swapaxes(1, 2)
-    plane = plane.reshape(grid[0] * side, -1)[: c.height, : c.width]
+    of, numbers = (np.ones(grid, int), numbers) if side else sizes(numbers, grid)
+    q = blocks(numbers, (*grid, small, small)) * step
+    plane = np.zeros((grid[0] * small, grid[1] * small))
+    for i, j in np.ndindex(*grid):
+        n = of[i, j]
+        if i % n or j % n:
+            continue
+        large = np.zeros((small * n, small * n))
+        for a, b in np.ndindex(n, n):
+            large[a::n, b::n] = q[i + a, j + b]
+        large[:n, :n] = dctn(large[:n, :n], norm="ortho") if n > 1 else large[:n, :n]
+        large = idctn(large, norm="ortho")
+        plane[i * small : (i + n) * small, j * small : (j + n) * small] = large
+    plane = plane[: c.height, : c.width]
     plane = smoothed(plane, strength * step / 10) + 0.5
     return np.rint(plane * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
 

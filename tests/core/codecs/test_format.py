@@ -28,6 +28,27 @@ def test_block_transform(step: float, side: int) -> None:
     assert (decoded != made.picture.samples).mean() < 0.002
 
 
+@pytest.mark.parametrize(
+    ("height", "width", "step"), [(100, 75, 0.05), (33, 34, 0.2), (8, 40, 0.1), (24, 70, 0.3)]
+)
+def test_joined_blocks(height: int, width: int, step: float) -> None:
+    """An even half is joined, a rough one is not."""
+    rough = picture(height, width).samples.astype(float)
+    y, x = np.mgrid[:height, :width]
+    smooth = 128 + 60 * np.sin(x / 40) * np.cos(y / 30)
+    samples = np.rint(np.where(x > 40, rough, smooth)).astype(np.uint8)
+    source = magnetite.Picture(samples, 8, "gray")
+    made = magnetite.compress(source, f"dct step={100 * step:g}%")
+    decoded = slow_decoder.dct(made.data, step, None)
+    assert np.abs(decoded - made.picture.samples).max() <= 1
+    assert (decoded != made.picture.samples).mean() < 0.002
+    sides, _ = slow_decoder.sizes(
+        slow_decoder.Container(made.data).sections[0][1:], (-(-height // 8), -(-width // 8))
+    )
+    largest = max(n for n in (1, 2, 4) if height >= 8 * n)
+    assert {1, largest} <= set(sides.ravel().tolist())
+
+
 @pytest.mark.parametrize(("bits", "bound"), [(8, 0), (8, 3), (12, 0), (1, 0)])
 def test_prediction(bits: int, bound: int) -> None:
     source = picture(41, 33, bits)

@@ -10,6 +10,13 @@ from magnetite.core.codecs.layers.blocks import Blocks
 from magnetite.core.codecs.layers.colour import ColourPlanes
 from magnetite.core.codecs.layers.pipeline import EachPlane, Layer, Named, Pipeline
 from magnetite.core.codecs.layers.quantizer import Quantizer, Selection
+from magnetite.core.codecs.layers.sizes import (
+    SIDE,
+    ChosenSizes,
+    OnBlocks,
+    SizedLossless,
+    SizedTransform,
+)
 from magnetite.core.codecs.layers.smoothing import Smoothed, Tagged
 from magnetite.core.codecs.layers.stack import AcrossPlanes
 from magnetite.core.codecs.layers.transform import CosineTransform
@@ -36,7 +43,7 @@ def dct(
     frame: Frame,
     *,
     step: Annotated[float, Amplitude(low=1e-5, high=4.0)],
-    block: Annotated[tuple[int, ...], BlockSize(axes=4)] = (8, 8),
+    block: Annotated[tuple[int, ...] | None, BlockSize(axes=4)] = None,
     stack: Annotated[tuple[int, ...] | None, BlockSize(least=1)] = None,
     weights: Literal["flat", "t81"] = "flat",
     zone: Annotated[float, Number(0, 1.5)] = 1.5,
@@ -60,6 +67,7 @@ def dct(
     block : (int, int), (int, int, int) or (int, int, int, int)
         Height and width of the blocks, any size; cut down to the picture's own. Of a picture of
         several planes, such as a time series or a volume, also how many planes a block spans.
+        Left out, blocks are 8x8, joined to 16x16 and 32x32 where that takes fewer bits.
     stack : (int,) or (int, int), optional
         How the planes are arranged: `5x6` for 30 planes read from an array of shape
         (height, width, 5, 6). Along one axis if left out.
@@ -67,7 +75,8 @@ def dct(
         One step for all frequencies, or `step` times the luminance table of ITU-T T.81 over
         its first entry, interpolated to the block's size.
     zone : float
-        Only frequencies √((row / height)² + (column / width)²) up to this are coded.
+        Only frequencies √((row / height)² + (column / width)²) up to this are coded; of a
+        joined block, by place and size of the 8x8 block that a coefficient is dealt to.
     threshold : float
         Coefficients of a smaller magnitude are left out, share of full scale.
     keep : float
@@ -95,12 +104,17 @@ def dct(
     planes = ColourPlanes(frame, colour)
     selection = Selection(zone, threshold, keep)
     stages: list[list[Layer]] = []
+    quantizer = Quantizer(step, weights == "t81", optimise == "on", selection)
     for height, width in planes.shapes:
-        blocks = Blocks(height, width, block[:2])
-        quantizer = Quantizer(step, weights == "t81", optimise == "on", selection)
-        lossy = Smoothed([blocks, CosineTransform(), quantizer], step, smooth == "on")
-        stages.append([lossy, Tagged(Lossless((*blocks.grid, *blocks.size), backend))])
-    across = _across(frame, block[2:], stack)
+        blocks = Blocks(height, width, (SIDE, SIDE) if block is None else block[:2])
+        if block is None and blocks.size == (SIDE, SIDE):
+            lossy: list[Layer] = [SizedTransform(blocks), ChosenSizes(step), OnBlocks(quantizer)]
+            lossless: Layer = SizedLossless(blocks.grid, backend)
+        else:
+            lossy = [blocks, CosineTransform(), quantizer]
+            lossless = Lossless((*blocks.grid, *blocks.size), backend)
+        stages.append([Smoothed(lossy, step, smooth == "on"), Tagged(lossless)])
+    across = _across(frame, () if block is None else block[2:], stack)
     if across is None:
         return Pipeline([planes, EachPlane(stages), Named(planes.names)])
     return Pipeline([planes, across, EachPlane(stages), Named(across.names)])
