@@ -29,7 +29,7 @@ def draw_curves(results: Sequence[SceneResult], path: Path) -> None:
             for i, result in enumerate(results)
         ]
         panels.append(Panel(title, lines, level))
-    title = "The rate a scene needs follows from its texture (block cosine transform, 8x8)"
+    title = "The rate a scene needs follows from its texture (block cosine transform)"
     save(rate_distortion(panels, title), path)
 
 

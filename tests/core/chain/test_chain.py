@@ -43,7 +43,7 @@ def test_a_chain_has_one_canonical_spelling(text: str, canonical: str) -> None:
 
 
 def test_block_sizes_are_height_by_width() -> None:
-    assert str(parse_step("dct block=8x8 step=8dn", "codec")) == "dct step=8dn"
+    assert str(parse_step("dct block=8x8 step=8dn", "codec")) == "dct step=8dn block=8"
     step = parse_step("dct step=8dn block=2x8", "codec")
     assert str(step) == "dct step=8dn block=2x8"
     assert arguments(step, GRAY8)["block"] == (2, 8)

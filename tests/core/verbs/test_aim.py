@@ -18,7 +18,7 @@ CHAINS = {
     "gaussian-blur sigma=auto": "0.8",
     # Without dither a flat tone jumps from level to level, and with it every figure.
     "quantize step=auto dither=rectangular": "5%",
-    "dct step=auto optimise=off smooth=off": "100%",
+    "dct step=auto block=8 optimise=off smooth=off": "100%",
 }
 
 

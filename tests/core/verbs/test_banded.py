@@ -109,7 +109,7 @@ def test_a_last_band_too_low_for_a_window_still_counts_for_errors() -> None:
 def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
     """Also where the last band is too low for a window, or for a step to the next row."""
     whole = magnetite.degrade(made(kind), "salt-pepper density=3% + box-blur size=3").picture
-    blocks = magnetite.compress(whole, "dct step=16% smooth=off").picture
+    blocks = magnetite.compress(whole, "dct step=16% block=8 smooth=off").picture
     picture = replace(blocks, samples=blocks.samples[: 2 * STEP + more])
     banded = gauge_rows(PictureRows(picture), "all", least(picture, 64, 7), strict=False)
     names = {str(step) for step in banded.steps} - banded.left_out.keys()

@@ -12,7 +12,7 @@ from magnetite.core.compute.threads import spread, threads
 
 Result = TypeVar("Result")
 #: Pixels of a band, and of a plane that is worth several threads.
-_BAND, _WORTH_SPREADING = 2**15, 2**19
+_BAND, _WORTH_SPREADING = 2**15, 2**17
 
 
 def bands(count: int, size: int) -> list[slice]:

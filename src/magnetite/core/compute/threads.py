@@ -8,6 +8,7 @@ from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from itertools import islice
+from threading import Lock
 from typing import TypeVar
 
 Job = TypeVar("Job")
@@ -27,9 +28,22 @@ def cores() -> int:
 class _State:
     threads: int = field(default_factory=cores)
     listener: Listener | None = None
+    #: Threads that wait for work: starting one takes longer than a small job.
+    pool: ThreadPoolExecutor | None = None
+    #: Held by whoever uses them.
+    used: Lock = field(default_factory=Lock)
 
 
 _state = _State()
+
+
+def _forget_threads() -> None:
+    """A forked process has none of its parent's threads."""
+    _state.pool, _state.used = None, Lock()
+
+
+if hasattr(os, "register_at_fork"):
+    os.register_at_fork(after_in_child=_forget_threads)
 
 
 def threads() -> int:
@@ -42,6 +56,31 @@ def use_threads(count: int) -> None:
     if count < 1:
         raise ValueError(f"{count} threads cannot work; 1 or more can")
     _state.threads = count
+    with _state.used:
+        if _state.pool is not None:
+            _state.pool.shutdown()
+        _state.pool = None
+
+
+@contextmanager
+def _workers(count: int | None = None) -> Iterator[ThreadPoolExecutor]:
+    """Threads that wait; new ones for another number, or where those are in use.
+
+    Where work fails, or the user interrupts, what has begun is not waited for.
+    """
+    if count not in (None, _state.threads) or not _state.used.acquire(blocking=False):
+        pool, done = ThreadPoolExecutor(count or _state.threads), False
+        try:
+            yield pool
+            done = True
+        finally:
+            pool.shutdown(wait=done, cancel_futures=True)
+        return
+    try:
+        _state.pool = _state.pool or ThreadPoolExecutor(_state.threads)
+        yield _state.pool
+    finally:
+        _state.used.release()
 
 
 @contextmanager
@@ -62,7 +101,7 @@ def spread(work: Callable[[Job], Result], jobs: Iterable[Job]) -> list[Result]:
     waiting = list(jobs)
     if len(waiting) < 2 or _state.threads == 1:
         return [work(job) for job in waiting]
-    with ThreadPoolExecutor(_state.threads) as pool:
+    with _workers() as pool:
         return list(pool.map(work, waiting))
 
 
@@ -111,12 +150,9 @@ def each(
     results: list[Result] = []
     if len(waiting) == 1 and _state.listener is None:
         return [work(waiting[0])]
-    pool = ThreadPoolExecutor(workers or _state.threads)
-    try:
+    with _workers(workers) as pool:
         for job, result in zip(waiting, pool.map(work, waiting), strict=True):
             results.append(result)
             if _state.listener is not None:
                 _state.listener(len(results), len(waiting), name(job))
-    finally:
-        pool.shutdown(wait=len(results) == len(waiting), cancel_futures=True)
     return results

@@ -9,7 +9,7 @@ import numpy as np
 from magnetite.core.arrays import Bools, Pixels, Samples, UInt8
 from magnetite.core.compute.bands import shares, worth_spreading
 from magnetite.core.compute.filters import beyond_edges
-from magnetite.core.compute.threads import each
+from magnetite.core.compute.threads import each, spread
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count
 
@@ -68,28 +68,29 @@ def median(
 
 def _of_digital(pixels: Pixels, window: Bools) -> Pixels | None:
     """Medians of samples of 8 bits, each band in one go; None where a sample is not of 8 bits."""
-    from magnetite.core.restore.kernels.order import digital
+    from magnetite.core.restore.kernels.order import digital, digital_rows
 
     first = np.ascontiguousarray(pixels[0])
     eight_bits = pixels.dtype == np.float32
     if not eight_bits or not digital(first, _BYTE, np.empty(first.size, np.uint8)):
         return None
     reach, out = window.shape[0] // 2, np.empty(pixels.shape, np.float32)
-    lines = beyond_edges(pixels.shape[0], reach, "mirror")
+    lines, columns = (beyond_edges(side, reach, "mirror") for side in pixels.shape)
+    plane = np.ascontiguousarray(pixels)
 
     def band(rows: slice) -> bool:
-        around = pixels[lines[rows.start : rows.stop + 2 * reach]]
-        codes = np.empty(around.shape, np.uint8)
-        if not digital(around.reshape(-1), _BYTE, codes.reshape(-1)):
+        around = lines[rows.start : rows.stop + 2 * reach]
+        codes = np.empty((around.size, columns.size), np.uint8)
+        if not digital_rows(plane, _BYTE, around, columns, codes):
             return False
-        own = np.empty((rows.stop - rows.start, pixels.shape[1]), np.uint8)
-        _medians(np.pad(codes, ((0, 0), (reach, reach)), mode="symmetric"), window, own)
+        own = np.empty((rows.stop - rows.start, plane.shape[1]), np.uint8)
+        _medians(codes, window, own)
         np.divide(own, _BYTE, out=out[rows], dtype=np.float32)
         return True
 
-    height = pixels.shape[0]
-    parts = shares(height) if worth_spreading(pixels) else [slice(0, height)]
-    return out if all(each(band, parts, workers=len(parts))) else None
+    height = plane.shape[0]
+    parts = shares(height) if worth_spreading(plane) else [slice(0, height)]
+    return out if all(spread(band, parts)) else None
 
 
 def _medians(padded: Samples, window: Bools, out: Samples) -> None:

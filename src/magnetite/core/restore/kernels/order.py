@@ -10,7 +10,7 @@ from functools import cache
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.arrays import Samples, UInt8
+from magnetite.core.arrays import Indices, Samples, UInt8
 from magnetite.core.compute.jit import compiled
 
 #: A number as these loops take it.
@@ -63,6 +63,26 @@ def digital(samples: Samples, full: Single, codes: Samples) -> bool:
             other += np.float32(own[i]) / full != part[i]
         if other:
             return False
+    return True
+
+
+@_compiled
+def digital_rows(
+    plane: Samples, full: Single, lines: Indices, columns: Indices, padded: Samples
+) -> bool:
+    """The same for some lines of a plane, which are widened by what `columns` says.
+
+    `lines` are those of the plane for each row of `padded`; `columns` the plane's for each place of
+    one.
+    """
+    width, reach = plane.shape[1], (columns.size - plane.shape[1]) // 2
+    for y in range(padded.shape[0]):
+        row, out = plane[lines[y]], padded[y]
+        if not digital(row, full, out[reach : reach + width]):
+            return False
+        for i in range(reach):
+            out[i] = out[reach + columns[i]]
+            out[reach + width + i] = out[reach + columns[reach + width + i]]
     return True
 
 
