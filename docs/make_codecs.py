@@ -116,28 +116,36 @@ LESSONS: dict[str, list[Lesson]] = {
             "The quantizer, halved and doubled",
             "Twice the step is about twice the error where most coefficients are coded, and less "
             "where most are 0 already; the rate falls by less than one bit for each coefficient.",
-            tuple(f"dct step={n}dn optimise=off smooth=off" for n in (4, 8, 16, 32, 64, 128)),
+            tuple(
+                f"dct step={n}dn block=8 optimise=off smooth=off"
+                for n in (4, 8, 16, 32, 64, 128)
+            ),
             _by_step,
             _PARSEVAL,
         ),
         Lesson(
             "Optimised, smoothed",
-            "The same steps with rate-distortion optimisation and smoothing, as by default: less "
-            "rate, and a better trade of rate and error.",
+            "The same steps with joined blocks, rate-distortion optimisation and smoothing, as by "
+            "default: less rate, and a better trade of rate and error.",
             tuple(f"dct step={n}dn" for n in (16, 32, 64, 128)),
         ),
         Lesson(
             "Blocks from 2x8 to the whole picture",
             "Small blocks cannot use what is alike further away; large ones spread the error of an "
             "edge over all that they hold, as ripples around it. What is best depends on the "
-            "picture: this one is of small flat fields with sharp edges.",
-            tuple(f"dct step=80dn block={b} smooth=off" for b in ("2x8", 4, 8, 16, 64, 200)),
+            "picture: this one is of small flat fields with sharp edges. Without `block` they are "
+            "8x8, joined to 16x16 and 32x32 where that takes fewer bits.",
+            (
+                *(f"dct step=80dn block={b} smooth=off" for b in ("2x8", 4, 8, 16, 64, 200)),
+                "dct step=80dn smooth=off",
+            ),
         ),
         Lesson(
             "Coefficients below a threshold left out",
             "What a threshold leaves out is fine texture first, then faint edges.",
             tuple(
-                f"dct step=2dn threshold={n}dn optimise=off smooth=off" for n in (5, 15, 40, 120)
+                f"dct step=2dn block=8 threshold={n}dn optimise=off smooth=off"
+                for n in (5, 15, 40, 120)
             ),
             _by_threshold,
             _PARSEVAL,
@@ -145,7 +153,10 @@ LESSONS: dict[str, list[Lesson]] = {
         Lesson(
             "10 %, 5 %, 1 % and 0.2 % of the coefficients",
             "1 % is less than one coefficient for each 8x8 block: blocks of one tone, or none.",
-            tuple(f"dct step=2dn keep={n}% optimise=off smooth=off" for n in (10, 5, 1, 0.2)),
+            tuple(
+                f"dct step=2dn block=8 keep={n}% optimise=off smooth=off"
+                for n in (10, 5, 1, 0.2)
+            ),
             _by_share,
             _PARSEVAL,
         ),

@@ -130,6 +130,15 @@ def test_steps_of_few_levels_are_banding_in_bands_too() -> None:
     assert banded["banding"] > 0
 
 
+def test_what_bands_clip_is_said() -> None:
+    samples = made("gray float").samples.copy()
+    samples[250:260] += 1
+    picture = as_picture(samples, any_range=True)
+    banded = gauge_rows(PictureRows(picture), "entropy", least(picture, 64, 0))
+    assert banded.remarks == magnetite.gauge(picture, "entropy").remarks
+    assert "entropy take them for these" in banded.remarks[0]
+
+
 def test_bands_refuse_pictures_too_small_for_a_gauge() -> None:
     thin = PictureRows(as_picture(np.zeros((900, 2), np.uint8)))
     with pytest.raises(PictureError, match="noise-mask"):

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -13,14 +13,14 @@ from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing, shared
 from magnetite.core.errors import InputError
 from magnetite.core.limits import BYTES_PER_SAMPLE, MEMORY
-from magnetite.core.methods.declarations import ColourPolicy, Figure
+from magnetite.core.methods.declarations import ColourPolicy, Figure, Metric
 from magnetite.core.methods.sums import Part, Totals
 from magnetite.core.picture import Picture
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.picture.picture import luma
 from magnetite.core.picture.rows import Band, Rows, band_height, in_bands
-from magnetite.core.verbs.figures import Figures, Scale, parse_figures
+from magnetite.core.verbs.figures import Figures, Scale, clip_remark, parse_figures, samples_beyond
 from magnetite.core.verbs.gauge import DEFAULT_GAUGES
 from magnetite.core.verbs.score import DEFAULT_METRICS, Scores
 
@@ -63,9 +63,9 @@ def score_rows(
     steps = parse_figures(metrics, "metric")
     figures, left_out = _taken_apart(steps, reference.frame, strict)
     cost = _SCORED if reference.frame.bits else _SCORED_FLOAT
-    identical = _add_up(list(figures.values()), cost, memory, reference, test)
+    identical, remarks = _add_up(figures, cost, memory, reference, test)
     values = {label: figure.value(identical) for label, figure in figures.items()}
-    return Scores(values, steps, left_out, identical=identical)
+    return Scores(values, steps, left_out, remarks, identical=identical)
 
 
 def gauge_rows(
@@ -94,9 +94,9 @@ def gauge_rows(
     figures, left_out = _taken_apart(steps, source.frame, strict)
     for figure in figures.values():
         _try(figure.bound, source)
-    _add_up(list(figures.values()), BYTES_PER_SAMPLE, memory, source)
+    _, remarks = _add_up(figures, BYTES_PER_SAMPLE, memory, source)
     values = {label: figure.value() for label, figure in figures.items()}
-    return Figures(values, steps, left_out)
+    return Figures(values, steps, left_out, remarks)
 
 
 def _taken_apart(
@@ -121,19 +121,30 @@ def _try(gauge: Bound, source: Rows) -> None:
     gauge.call(np.zeros_like(scale.samples(corner)[:, :_TRIED]), scale.peak)
 
 
-def _add_up(figures: Sequence[_Adding], cost: float, memory: int, *sources: Rows) -> bool:
-    """Take all bands; whether the samples of the sources are the same."""
+def _add_up(
+    figures: Mapping[str, _Adding], cost: float, memory: int, *sources: Rows
+) -> tuple[bool, list[str]]:
+    """Take all bands; whether the samples of the sources are the same, and remarks."""
     frame = sources[0].frame
-    overlap = max((figure.overlap for figure in figures), default=0)
+    overlap = max((figure.overlap for figure in figures.values()), default=0)
+    clipping = [label for label, figure in figures.items() if figure.clips]
     height = band_height(frame, cost, memory, overlap)
-    identical = True
+    identical, beyond = True, [0] * len(sources)
     for band in in_bands(height, *sources, after=overlap):
         first, *others = band.pictures
         identical = identical and all(first.same_samples(other) for other in others)
         with Sharing().open():
-            for figure in figures:
+            for figure in figures.values():
                 figure.add(band, frame)
-    return identical
+        if clipping:
+            own = [replace(p, samples=p.samples[band.own]) for p in band.pictures]
+            beyond = [n + samples_beyond(p) for n, p in zip(beyond, own, strict=True)]
+    remarks = [
+        remark
+        for source, count in zip(sources, beyond, strict=True)
+        for remark in clip_remark(source.origin, count, frame, clipping)
+    ]
+    return identical, remarks
 
 
 class _Adding:
@@ -151,6 +162,11 @@ class _Adding:
         self._settings = self.bound.settings | {"peak": self._scale.peak}
         self.overlap = sums.shared_rows(**self._settings)
         self._totals: list[Totals] = []
+
+    @property
+    def clips(self) -> bool:
+        """Whether samples outside the range count as black or full scale."""
+        return self._declared.clips
 
     def add(self, band: Band, frame: Frame) -> None:
         """Add a band."""
@@ -176,9 +192,9 @@ class _Adding:
 
     def value(self, identical: bool = False) -> float:
         """The figure on the common scale."""
-        same: Any = getattr(self._declared, "identical", None)
+        same = self._declared.identical if isinstance(self._declared, Metric) else None
         if identical and same is not None:
-            return float(same)
+            return same
         parts = [self._sums.score(totals, **self._settings) for totals in self._totals]
         return self._scale.common(float(np.mean(parts)))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from contextvars import Context, copy_context
 from dataclasses import dataclass
@@ -19,7 +20,7 @@ from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.methods import declarations
 from magnetite.core.methods.catalogue import every
 from magnetite.core.methods.parameters import Files
-from magnetite.core.picture import Picture
+from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.matching import COMMON_SCALE
 from magnetite.core.rows import Row, data_frame
 
@@ -174,14 +175,25 @@ def _clip_remarks(
         for label, one in bound.items()
         if label in values and one.step.declared(declarations.Figure).clips
     ]
-    remarks = []
-    for picture in pictures if labels else ():
-        beyond = int(
-            np.count_nonzero((picture.samples < 0) | (picture.samples > picture.full_scale))
-        )
-        if beyond:
-            remarks.append(
-                f"{picture.origin}: {beyond / picture.samples.size:.3%} of the samples lie beyond "
-                f"black and full scale; {', '.join(labels)} take them for these"
-            )
-    return remarks
+    return [
+        remark
+        for picture in (pictures if labels else ())
+        for remark in clip_remark(picture.origin, samples_beyond(picture), picture.frame, labels)
+    ]
+
+
+def samples_beyond(picture: Picture) -> int:
+    """How many samples lie beyond black and full scale."""
+    if picture.bits is not None:
+        return 0
+    return int(np.count_nonzero((picture.samples < 0) | (picture.samples > picture.full_scale)))
+
+
+def clip_remark(origin: str, beyond: int, frame: Frame, labels: Sequence[str]) -> list[str]:
+    """What figures that clip take off a picture with samples beyond the range; nothing if none."""
+    if beyond == 0:
+        return []
+    return [
+        f"{origin}: {beyond / math.prod(frame.shape):.3%} of the samples lie beyond black and full "
+        f"scale; {', '.join(labels)} take them for these"
+    ]
