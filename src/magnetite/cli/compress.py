@@ -27,6 +27,9 @@ if TYPE_CHECKING:
 
     from magnetite.core.verbs.coding import Account
 
+#: Side of the window of SSIM.
+_WINDOW = 11
+
 
 def run(
     ref: ReferenceArgument,
@@ -101,6 +104,7 @@ def _in_bands(
     from magnetite.core.picture.rows import bands_of
     from magnetite.core.verbs.banded_coding import CodedRows
     from magnetite.core.verbs.banded_figures import score_rows
+    from magnetite.files.atomic import check_writable
     from magnetite.files.rows import check_output, open_rows, write_rows
     from magnetite.files.streams import write_coded_rows
 
@@ -110,6 +114,7 @@ def _in_bands(
         return False
     if decoded:
         check_output(decoded)
+        check_writable(decoded)
     start = time.perf_counter()
     account = write_coded_rows(out, coded)
     end = time.perf_counter()
@@ -118,7 +123,8 @@ def _in_bands(
     if decoded:
         write_rows(decoded, rows.frame, bands_of(result))
         result = open_rows(decoded) or result
-    scores = score_rows(rows, result, "psnr,ssim", limits.memory)
+    thin = min(rows.frame.width, rows.frame.height) < _WINDOW
+    scores = score_rows(rows, result, "psnr" if thin else "psnr,ssim", limits.memory)
     words = (
         f"{words_of(scores)} (peak {rows.frame.full_scale:g}); coded in {end - start:.2f} s, "
         f"decoded and scored in {time.perf_counter() - end:.2f} s"

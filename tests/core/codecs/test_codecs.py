@@ -190,12 +190,12 @@ def test_shares_of_coefficients_are_the_largest() -> None:
     blocks = dctn(samples.reshape(8, 8, 8, 8).swapaxes(1, 2) / 255 - 0.5, axes=(2, 3), norm="ortho")
     sizes = np.sort((blocks**2).ravel())[::-1]
     for share in (0.1, 0.05, 0.01):
-        step = f"dct step=0.01% keep={share} optimise=off smooth=off"
+        step = f"dct step=0.01% block=8 keep={share} optimise=off smooth=off"
         lost = magnetite.score(samples, coded(samples, step).picture, "mse")["mse"] / 255**2
         # Parseval: the error of the samples is that of the coefficients.
         tail = sizes[round(share * sizes.size) :].sum() / sizes.size
         assert lost == pytest.approx(tail + 1 / 12 / 255**2, rel=0.03)
-    zonal = coded(samples, "dct step=0.01% zone=0 optimise=off smooth=off").picture
+    zonal = coded(samples, "dct step=0.01% block=8 zone=0 optimise=off smooth=off").picture
     means = samples.reshape(8, 8, 8, 8).mean(axis=(1, 3)).repeat(8, axis=0).repeat(8, axis=1)
     assert np.abs(zonal.samples - means).max() <= 1
 

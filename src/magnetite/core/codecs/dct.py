@@ -108,7 +108,8 @@ def dct(
     for height, width in planes.shapes:
         blocks = Blocks(height, width, (SIDE, SIDE) if block is None else block[:2])
         if block is None and blocks.size == (SIDE, SIDE):
-            lossy: list[Layer] = [SizedTransform(blocks), ChosenSizes(step), OnBlocks(quantizer)]
+            chosen = ChosenSizes(step, quantizer)
+            lossy: list[Layer] = [SizedTransform(blocks), chosen, OnBlocks(quantizer)]
             lossless: Layer = SizedLossless(blocks.grid, backend)
         else:
             lossy = [blocks, CosineTransform(), quantizer]

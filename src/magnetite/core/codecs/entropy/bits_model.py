@@ -23,7 +23,8 @@ def code_bits(c: Int64, data: UInt8, x: Int32, above: Int32, slots: NDArray[np.u
         if c[5] != 0 and c[3] > c[4] + PAST_END:
             return
         here, north, north2 = rows[i % 3], rows[(i + 2) % 3], rows[(i + 1) % 3]
-        here[:] = 0
+        for p in range(width + 6):
+            here[p] = 0
         for j in range(width):
             p = j + 3
             context = here[p - 1] | here[p - 2] << 1 | here[p - 3] << 2
@@ -34,7 +35,8 @@ def code_bits(c: Int64, data: UInt8, x: Int32, above: Int32, slots: NDArray[np.u
                 context |= above[i, j + 1] << 11
             if i + 1 < height:
                 context |= above[i + 1, j] << 12
-            here[p] = code_alone(c, data, x[i, j], slots, context)
+            # The type of other models' bits: the coder is compiled once.
+            here[p] = code_alone(c, data, int(x[i, j] != 0), slots, context)
             x[i, j] = here[p]
 
 

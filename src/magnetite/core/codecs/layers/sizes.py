@@ -13,9 +13,11 @@ import numpy as np
 
 from magnetite.core.arrays import Float32, Int32
 from magnetite.core.codecs.entropy import stripes
-from magnetite.core.codecs.layers.backend import BackEndName, Lossless
+from magnetite.core.codecs.layers.backend import BACK_ENDS, BackEndName, Lossless
 from magnetite.core.codecs.layers.blocks import Blocks
 from magnetite.core.codecs.layers.pipeline import Layer
+from magnetite.core.codecs.layers.quantizer import Quantizer
+from magnetite.core.codecs.layers.rdo import BIT
 from magnetite.core.codecs.layers.transform import CosineTransform
 from magnetite.core.compute.bands import bands_of
 from magnetite.core.compute.basis import cosines
@@ -24,9 +26,13 @@ from magnetite.core.errors import StreamError
 
 #: Side of the smallest blocks, and how many of them lie along a side of the others.
 SIDE, JOINED = 8, (2, 4)
-#: A coefficient costs its square in steps, or what it takes to code it: in squared steps, and more
-#: for each doubling of its square. Joining must save that share of the cost.
-_CODED, _DOUBLING, _LEAST, _BIAS = 0.4, 0.055, 0.3, 1.05
+#: A coefficient is coded from this square in steps on; costs, in squared steps: of a coded one, for
+#: each doubling of its square, and for each bit that tells the places of a block's coded ones.
+_LEAST, _CODED, _DOUBLING, _PLACES = 0.45, 0.18, 0.055, 0.05
+#: Joining must save this share of the cost.
+_BIAS = 1.02
+#: Samples on which it is tried whether joining pays at all.
+_TRIED = 2**19
 
 
 class Sized(NamedTuple):
@@ -100,11 +106,33 @@ def _gathered(parts: Float32) -> Float32:
 
 @dataclass(frozen=True)
 class ChosenSizes:
-    """Joins blocks where the estimated cost of their coefficients falls, quantized by a step."""
+    """Joins blocks where the estimated cost of their coefficients falls, quantized by a step.
+
+    The estimate does not know what the models of the coder know: none is joined where part of the
+    plane, quantized and coded both ways, costs less so.
+    """
 
     step: float
+    quantizer: Quantizer
 
     def forward(self, transforms: list[Float32]) -> Sized:
+        joined = self._joined(transforms)
+        two, four = (np.zeros_like(x) for x in joined.joined)
+        apart = Sized((two, four), transforms[0])
+        if not joined.joined[0].any() or self._cost(joined) >= self._cost(apart):
+            return apart
+        return joined
+
+    def _cost(self, sized: Sized) -> float:
+        """Squared error and bits of the middle of a plane, in squared steps."""
+        rows, columns = sized.blocks.shape[:2]
+        tried = min(rows, max(1, _TRIED // (columns * SIDE**2)))
+        part = sized.blocks[(rows - tried) // 2 :][:tried]
+        numbers = self.quantizer.forward(part)
+        error = (part - self.quantizer.backward(numbers)) / np.float32(self.step)
+        return float(np.vdot(error, error)) + 8 * BIT * len(BACK_ENDS["range"].pack(numbers))
+
+    def _joined(self, transforms: list[Float32]) -> Sized:
         stack = transforms[0].copy()
         least, joined = self._costs(transforms[0]), []
         for times, n, blocks in zip((2, 2), JOINED, transforms[1:], strict=True):
@@ -123,14 +151,23 @@ class ChosenSizes:
         return sized
 
     def _costs(self, blocks: Float32) -> Float32:
-        """Cost of each block, shape (rows, columns)."""
+        """Cost of each block, shape (rows, columns), but for what is dealt to lowest frequencies.
+
+        That is about the same for all sizes, and predicted from the blocks around.
+        """
+        lowest = blocks.shape[2] // SIDE
+        count = blocks.shape[2] ** 2
 
         def of(part: slice) -> Float32:
             squares = np.square(blocks[part] * np.float32(1 / self.step))
+            squares[..., :lowest, :lowest] = 0
             # The bits of a float are about its logarithm: 2^23 (127 + log2).
             logs = np.maximum(squares, np.float32(_LEAST)).view(np.int32) * np.float32(2.0**-23)
             coded = (logs - 127) * np.float32(_DOUBLING) + np.float32(_CODED)
-            return np.asarray(np.minimum(squares, coded).sum(axis=(2, 3)))
+            cost = np.where(squares > np.float32(_LEAST), coded, squares).sum(axis=(2, 3))
+            share = (squares > np.float32(_LEAST)).mean(axis=(2, 3)).clip(1e-6, 1 - 1e-6)
+            places = count * (-share * np.log2(share) - (1 - share) * np.log2(1 - share))
+            return np.asarray(cost + np.float32(_PLACES) * places, np.float32)
 
         if blocks.size == 0:
             return np.zeros(blocks.shape[:2], np.float32)
