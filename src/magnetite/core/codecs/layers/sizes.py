@@ -135,10 +135,10 @@ class ChosenSizes:
     def _joined(self, transforms: list[Float32]) -> Sized:
         stack = transforms[0].copy()
         least, joined = self._costs(transforms[0]), []
-        for times, n, blocks in zip((2, 2), JOINED, transforms[1:], strict=True):
+        for n, blocks in zip(JOINED, transforms[1:], strict=True):
             rows, columns = blocks.shape[:2]
-            apart = least[: times * rows, : times * columns]
-            apart = apart.reshape(rows, times, columns, times).sum(axis=(1, 3))
+            apart = least[: 2 * rows, : 2 * columns]
+            apart = apart.reshape(rows, 2, columns, 2).sum(axis=(1, 3))
             cost = self._costs(blocks) * np.float32(_BIAS)
             where = cost < apart
             _cells(stack, n)[where] = _dealt(blocks[where], n)
@@ -176,10 +176,10 @@ class ChosenSizes:
 
 def _spread(joined: Int32, shape: tuple[int, ...]) -> Int32:
     """A map of larger blocks on the grid of those half as large, 0 where it does not reach."""
-    spread = np.zeros(shape, np.int32)
+    wide = np.zeros(shape, np.int32)
     doubled = joined.repeat(2, axis=0).repeat(2, axis=1)
-    spread[: doubled.shape[0], : doubled.shape[1]] = doubled
-    return spread
+    wide[: doubled.shape[0], : doubled.shape[1]] = doubled
+    return wide
 
 
 def _apart(joined: tuple[Int32, Int32]) -> tuple[Int32, Int32]:
