@@ -111,7 +111,7 @@ def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
     whole = magnetite.degrade(made(kind), "salt-pepper density=3% + box-blur size=3").picture
     blocks = magnetite.compress(whole, "dct step=16% block=8 smooth=off").picture
     picture = replace(blocks, samples=blocks.samples[: 2 * STEP + more])
-    banded = gauge_rows(PictureRows(picture), "all", least(picture, 64, 7), strict=False)
+    banded = gauge_rows(PictureRows(picture), "all", least(picture, 80, 7), strict=False)
     names = {str(step) for step in banded.steps} - banded.left_out.keys()
     assert banded == pytest.approx(magnetite.gauge(picture, ",".join(sorted(names))), rel=1e-9)
     digital = {"noise-wavelet", "dynamic-range", "banding"}
@@ -125,7 +125,7 @@ def test_steps_of_few_levels_are_banding_in_bands_too() -> None:
     y, x = np.mgrid[: 2 * STEP + 5, :80]
     picture = as_picture(np.rint((y // 12 + x // 10) * 3).astype(np.uint8))
     figures = "banding,impulse-share,noise-wavelet,dynamic-range"
-    banded = gauge_rows(PictureRows(picture), figures, least(picture, 64, 8))
+    banded = gauge_rows(PictureRows(picture), figures, least(picture, 80, 8))
     assert banded == pytest.approx(magnetite.gauge(picture, figures), rel=1e-9)
     assert banded["banding"] > 0
 
@@ -134,7 +134,7 @@ def test_what_bands_clip_is_said() -> None:
     samples = made("gray float").samples.copy()
     samples[250:260] += 1
     picture = as_picture(samples, any_range=True)
-    banded = gauge_rows(PictureRows(picture), "entropy", least(picture, 64, 0))
+    banded = gauge_rows(PictureRows(picture), "entropy", least(picture, 80, 0))
     assert banded.remarks == magnetite.gauge(picture, "entropy").remarks
     assert "entropy take them for these" in banded.remarks[0]
 

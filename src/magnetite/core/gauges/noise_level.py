@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.arrays import Float64, Indices, Pixels
+from magnetite.core.compute.bands import bands
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
@@ -19,6 +20,8 @@ from magnetite.core.metrics.kernels.sizes import check_size
 _NORMAL_MEDIAN = 0.6744897501960817
 #: Side of the tiles of a noise curve, px, and the fewest of them behind a point.
 _TILE, _LEAST_TILES = 8, 8
+#: Medians that are taken at a time.
+_AT_A_TIME = 2**18
 #: Samples this near to whole digital numbers are taken for them: float32 holds 16 bits so well.
 _ON_LEVEL = 0.02
 
@@ -183,12 +186,16 @@ def noise_mask(pixels: Pixels) -> float:
 
 
 def _impulses(pixels: Pixels, peak: float, part: Part) -> Totals:
-    from scipy.ndimage import median_filter
-
-    extreme = (pixels <= 0) | (pixels >= peak)
-    away = np.abs(pixels - median_filter(pixels, size=3, mode="reflect")) > 0.2 * peak
-    found = (extreme & away)[0 if part.top else 1 : None if part.bottom else -1]
-    return int(found.sum()), found.size
+    first, last = int(not part.top), len(pixels) - int(not part.bottom)
+    own = pixels[first:last]
+    row, column = np.nonzero((own <= 0) | (own >= peak))
+    padded, found = np.pad(pixels, 1, mode="symmetric"), 0
+    for some in bands(row.size, _AT_A_TIME):
+        y, x = row[some] + first, column[some]
+        around = np.stack([padded[y + i, x + j] for i in range(3) for j in range(3)])
+        middle = np.partition(around, 4, axis=0)[4]
+        found += int(np.count_nonzero(np.abs(pixels[y, x] - middle) > 0.2 * peak))
+    return found, own.size
 
 
 @gauge(

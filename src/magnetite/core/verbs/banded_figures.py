@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextvars import Context, copy_context
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
@@ -11,8 +13,9 @@ from magnetite.core.arrays import Samples
 from magnetite.core.chain.bind import Bound, bind_step
 from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing, shared
+from magnetite.core.compute.threads import spread
 from magnetite.core.errors import InputError
-from magnetite.core.limits import BYTES_PER_SAMPLE, MEMORY
+from magnetite.core.limits import MEMORY
 from magnetite.core.methods.declarations import ColourPolicy, Figure, Metric
 from magnetite.core.methods.sums import Part, Totals
 from magnetite.core.picture import Picture
@@ -27,8 +30,12 @@ from magnetite.core.verbs.score import DEFAULT_METRICS, Scores
 #: Bytes for each sample that scoring takes: two pictures, two bands of each, and their planes; of
 #: float pictures also in float64.
 _SCORED, _SCORED_FLOAT = 16.0, 48.0
+#: The same of gauges: the samples in float64, and two gauges that work on them.
+_GAUGED = 80.0
 #: Sides of a picture on which it is tried whether a gauge takes one of that size and colour.
 _TRIED = 64
+
+Job = tuple["_Adding", Context]
 
 
 def score_rows(
@@ -94,7 +101,7 @@ def gauge_rows(
     figures, left_out = _taken_apart(steps, source.frame, strict)
     for figure in figures.values():
         _try(figure.bound, source)
-    _, remarks = _add_up(figures, BYTES_PER_SAMPLE, memory, source)
+    _, remarks = _add_up(figures, _GAUGED, memory, source)
     values = {label: figure.value() for label, figure in figures.items()}
     return Figures(values, steps, left_out, remarks)
 
@@ -130,12 +137,14 @@ def _add_up(
     clipping = [label for label, figure in figures.items() if figure.clips]
     height = band_height(frame, cost, memory, overlap)
     identical, beyond = True, [0] * len(sources)
+    # Metrics take several threads each; gauges one.
+    side_by_side: Callable[..., object] = spread if len(sources) == 1 else _in_turn
     for band in in_bands(height, *sources, after=overlap):
         first, *others = band.pictures
         identical = identical and all(first.same_samples(other) for other in others)
         with Sharing().open():
-            for figure in figures.values():
-                figure.add(band, frame)
+            jobs = [(figure, copy_context()) for figure in figures.values()]
+            side_by_side(partial(_add, band, frame), jobs)
         if clipping:
             own = [replace(p, samples=p.samples[band.own]) for p in band.pictures]
             beyond = [n + samples_beyond(p) for n, p in zip(beyond, own, strict=True)]
@@ -145,6 +154,15 @@ def _add_up(
         for remark in clip_remark(source.origin, count, frame, clipping)
     ]
     return identical, remarks
+
+
+def _in_turn(work: Callable[[Job], None], jobs: Iterable[Job]) -> None:
+    for job in jobs:
+        work(job)
+
+
+def _add(band: Band, frame: Frame, job: Job) -> None:
+    job[1].run(job[0].add, band, frame)
 
 
 class _Adding:
