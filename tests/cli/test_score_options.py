@@ -7,6 +7,7 @@ import io
 import itertools
 import json
 import math
+import re
 from pathlib import Path
 
 import numpy as np
@@ -178,3 +179,13 @@ def test_summaries_are_those_of_their_definition(values: list[float]) -> None:
     assert summarise([{"psnr": math.inf}, {"psnr": 30.0}])["psnr"].sd is None
     with pytest.raises(InputError, match="at least two"):
         summarise([{"mae": values[0]}])
+
+
+def test_sizes_of_files_are_whole_numbers_in_tables_of_either_way(run: Run, tmp_path: Path) -> None:
+    run("scenes", "trays", "--size", "96x72")
+    picture = "trays/veined-breccia.png"
+    run("compress", picture, "small.mgt", "dct", "step=5%")
+    size = (tmp_path / "small.mgt").stat().st_size
+    for metrics in ("psnr", "all"):
+        out = run("score", picture, "small.mgt", "--metrics", metrics).stdout
+        assert re.search(rf"\b{size}$", out, re.MULTILINE), out

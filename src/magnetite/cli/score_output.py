@@ -131,16 +131,16 @@ def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
     ]
     caption = _caption(rows) + ("; * the best" if mark and len(rows) > len(references) else "")
     rated = any(row.bytes is not None for row in rows)
-    rates: list[list[Cell]] = [[row.bpp for row in rows], [row.bytes for row in rows]]
+    rates, sizes = [row.bpp for row in rows], [row.bytes for row in rows]
     if len(steps) <= MOST_COLUMNS:
         marks = [["identical" if row.scores.identical else "" for row in rows]]
-        columns = zip(*cells, *(rates if rated else []), *marks, strict=True)
+        columns = zip(*cells, *([rates, sizes] if rated else []), *marks, strict=True)
         lines = [[str(row.test), *line] for row, line in zip(rows, columns, strict=True)]
         print_table(["test", *titles, *["bpp", "bytes"] * rated, ""], lines, caption)
     else:
         lines = [[title, *line] for title, line in zip(titles, cells, strict=True)]
         if rated:
-            lines += [["bpp", *rates[0]], ["bytes", *rates[1]]]
+            lines += [["bpp", *figures(rates)], ["bytes", *figures(sizes)]]
         print_table(
             ["metric", *(str(row.test) for row in rows)],
             lines,
