@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
+from magnetite.cli.larger import check_whole, in_bands_or_whole, larger_than_memory
 from magnetite.cli.options import (
     FullScaleOption,
     ReferenceArgument,
@@ -25,6 +25,7 @@ from magnetite.files.tables import Cell
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from magnetite.core.picture.rows import Rows
     from magnetite.core.verbs.coding import Account
 
 #: Side of the window of SSIM.
@@ -69,7 +70,10 @@ def run(
         raise FileError(f"{out}: a compressed picture has the ending .mgt")
     protect([ref], [out, *([decoded] if decoded else [])])
     searched = any(option is not None for option in (rate, ratio, aim))
-    if not searched and _in_bands(ref, out, " ".join(step), decoded, full_scale):
+    large = larger_than_memory(ref, full_scale=full_scale)
+    if large and searched:
+        check_whole(large[0], "--rate, --ratio and --aim need the whole picture: write the setting")
+    elif large and _in_bands(large[0], out, " ".join(step), decoded):
         return
     reference = load(ref, full_scale)
     check_writable(out)
@@ -94,13 +98,8 @@ def run(
     _say(compressed, words, messages, out, decoded)
 
 
-def _in_bands(
-    ref: Path, out: Path, step: str, decoded: Path | None, full_scale: float | None
-) -> bool:
+def _in_bands(rows: Rows, out: Path, step: str, decoded: Path | None) -> bool:
     """Compress a file that is larger than the memory allowed; False where it is read whole."""
-    large = larger_than_memory(ref, full_scale=full_scale)
-    if large is None:
-        return False
     from magnetite.core.picture.rows import bands_of
     from magnetite.core.verbs.banded_coding import CodedRows
     from magnetite.core.verbs.banded_figures import score_rows
@@ -108,7 +107,6 @@ def _in_bands(
     from magnetite.files.rows import check_output, open_rows, write_rows
     from magnetite.files.streams import write_coded_rows
 
-    (rows,) = large
     coded = in_bands_or_whole(rows.frame, lambda: CodedRows(rows, step, limits.memory))
     if coded is None:
         return False

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 import typer
 
 from magnetite.cli.larger import (
+    check_whole,
     fits,
     in_bands_or_whole,
     larger_than_memory,
@@ -92,6 +93,8 @@ def _row(
 
     if large := larger_than_memory(path, full_scale=full_scale):
         rows, frame = part_of(large[0], region), large[0].frame
+        if curves:
+            check_whole(rows, "--curves needs the whole picture: name a part of it (--region)")
         figures = None if curves or fits(rows.frame) else _in_bands(rows, metrics)
         if figures is not None:
             return _Row(path, frame, figures)

@@ -73,6 +73,12 @@ def in_bands_or_whole(frame: Frame, work: Callable[[], Result]) -> Result | None
         return None
 
 
+def check_whole(rows: Rows, words: str) -> None:
+    """Raise `InputError` with these words where a picture may not be worked on whole."""
+    if not may_be_whole(rows.frame):
+        raise InputError(f"{rows.origin}: {words}, or allow more samples (--max-samples)")
+
+
 def whole(rows: Rows) -> Picture:
     """All of a picture that fits."""
     return rows.part(slice(0, rows.frame.height))

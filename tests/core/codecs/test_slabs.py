@@ -137,5 +137,10 @@ def test_commands_code_and_score_in_slabs(
     run(*memory, "convert", "coded.mgt", "part.png", "crop", "top=900", "width=99", "height=70")
     part = magnetite.read(tmp_path / "part.png").samples
     np.testing.assert_array_equal(part, whole.picture.samples[900:970, :99])
+    few = ["--max-samples", "4000000"]
+    searched = run(*few, *coded, "dct", "--rate", "1bpp", status=2)
+    assert "need the whole picture: write the setting, or allow more samples" in searched.stderr
+    curves = run(*few, *memory, "gauge", "large.tif", "--curves", "c", status=2)
+    assert "name a part of it (--region)" in curves.stderr
     refused = run(*coded, "dct", "step=12dn", "--decoded", "back.png", status=2)
     assert "is written as .tif or .npy" in refused.stderr
