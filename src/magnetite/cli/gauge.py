@@ -9,10 +9,8 @@ import typer
 
 from magnetite.cli.larger import (
     check_whole,
-    fits,
-    in_bands_or_whole,
+    figures_in_bands,
     larger_than_memory,
-    may_be_whole,
     part_of,
     whole,
 )
@@ -35,7 +33,6 @@ from magnetite.files.tables import csv_text
 if TYPE_CHECKING:
     from magnetite.core.chain.step import Step
     from magnetite.core.picture import Frame, Picture
-    from magnetite.core.picture.rows import Rows
     from magnetite.core.verbs.figures import Figures
 
 
@@ -92,10 +89,20 @@ def _row(
     from magnetite import gauge
 
     if large := larger_than_memory(path, full_scale=full_scale):
+        from magnetite.core.verbs.banded_figures import gauge_rows
+
         rows, frame = part_of(large[0], region), large[0].frame
         if curves:
             check_whole(rows, "--curves needs the whole picture: name a part of it (--region)")
-        figures = None if curves or fits(rows.frame) else _in_bands(rows, metrics)
+        figures = (
+            None
+            if curves
+            else figures_in_bands(
+                rows,
+                metrics,
+                lambda strict: gauge_rows(rows, metrics, limits.memory, strict=strict),
+            )
+        )
         if figures is not None:
             return _Row(path, frame, figures)
     if large and region:
@@ -106,16 +113,6 @@ def _row(
     if curves is not None:
         _write_curves(picture, region, path, curves)
     return _Row(path, frame, gauge(picture, metrics, region=region, strict=False))
-
-
-def _in_bands(rows: Rows, metrics: str) -> Figures | None:
-    """Figures of a large picture; None where it is read whole."""
-    from magnetite.core.verbs.banded_figures import gauge_rows
-
-    strict = metrics != "all" or may_be_whole(rows.frame)
-    return in_bands_or_whole(
-        rows.frame, lambda: gauge_rows(rows, metrics, limits.memory, strict=strict)
-    )
 
 
 def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:

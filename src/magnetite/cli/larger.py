@@ -73,6 +73,20 @@ def in_bands_or_whole(frame: Frame, work: Callable[[], Result]) -> Result | None
         return None
 
 
+def figures_in_bands(rows: Rows, wanted: str, measure: Callable[[bool], Result]) -> Result | None:
+    """What `measure` gives in bands; None where the picture is measured whole.
+
+    It is told whether a figure that needs the whole picture is an error: of all figures, those of
+    a picture that may not be worked on whole are left out.
+    """
+    from magnetite.core.verbs.figures import ALL
+
+    if fits(rows.frame):
+        return None
+    strict = wanted != ALL or may_be_whole(rows.frame)
+    return in_bands_or_whole(rows.frame, lambda: measure(strict))
+
+
 def check_whole(rows: Rows, words: str) -> None:
     """Raise `InputError` with these words where a picture may not be worked on whole."""
     if not may_be_whole(rows.frame):

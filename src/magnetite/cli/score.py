@@ -7,14 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.larger import (
-    fits,
-    in_bands_or_whole,
-    larger_than_memory,
-    may_be_whole,
-    part_of,
-    whole,
-)
+from magnetite.cli.larger import figures_in_bands, larger_than_memory, part_of, whole
 from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
@@ -151,12 +144,9 @@ def _in_bands(
     from magnetite.files.reading import compressed_size
 
     one, two = (part_of(rows, region) for rows in large)
-    scores = None
-    if not (region and fits(one.frame)):
-        strict = metrics != "all" or may_be_whole(one.frame)
-        scores = in_bands_or_whole(
-            one.frame, lambda: score_rows(one, two, metrics, limits.memory, strict=strict)
-        )
+    scores = figures_in_bands(
+        one, metrics, lambda strict: score_rows(one, two, metrics, limits.memory, strict=strict)
+    )
     if scores is None and region:
         scores = score(whole(one), whole(two), metrics)
     part = Region.parse(region) if region else None

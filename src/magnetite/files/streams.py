@@ -27,7 +27,9 @@ _HEADER, _PIECE = 2**18, 2**24
 
 
 def write_coded_rows(path: Path, coded: CodedRows) -> Account:
-    """Write a stream, whole or not at all; sections wait in a file beside it for their header.
+    """Write a stream, whole or not at all.
+
+    The sections are kept in a temporary file until the lengths of all of them are known.
 
     Raises
     ------

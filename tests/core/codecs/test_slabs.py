@@ -45,13 +45,13 @@ def made(channels: int) -> Picture:
 def test_slabs_cover_a_picture_by_a_multiple_of_rows(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.undo()
     twelve = Frame(3000, 4000, 3, "rgb", 8)
-    assert slabs.slabs_of(twelve) == [slice(0, 3000)]
+    assert slabs.slab_height(twelve) == 3000
     for width in (900, 8000, 40000, 300000):
-        frame = Frame(40000000 // width, width, 1, "gray", 8)
-        parts = slabs.slabs_of(frame)
-        assert (parts[0].start, parts[-1].stop) == (0, frame.height)
+        whole = slabs.Slabs(Frame(40000000 // width, width, 1, "gray", 8), make=lambda frame: None)
+        parts = [whole.part(i) for i in range(whole.count)]
+        assert (parts[0].start, parts[-1].stop) == (0, whole.frame.height)
         assert all(one.stop == other.start for one, other in pairwise(parts))
-        height = parts[0].stop
+        height = whole.height
         assert height % 64 == 0
         assert height == 64 or height * width <= 2**23 < (height + 64) * width
 
@@ -112,6 +112,14 @@ def test_damaged_streams_of_slabs_are_refused(tmp_path: Path) -> None:
     for reader in (lambda: open_rows(path), lambda: expand(path.read_bytes())):
         with pytest.raises(StreamError, match="2 sections are there for 3 slabs"):
             reader()
+
+
+def test_a_header_of_a_huge_picture_costs_nothing(tmp_path: Path) -> None:
+    path = tmp_path / "huge.mgt"
+    frame = Frame(2**34, 2**34, 1, "gray", 8)
+    path.write_bytes(Stream(frame, "predictive", [b"12"]).pack())
+    with pytest.raises(StreamError, match="1 sections are there for 268435456 slabs"):
+        open_rows(path)
 
 
 def test_commands_code_and_score_in_slabs(

@@ -29,7 +29,7 @@ from magnetite.core.picture.frame import Frame
 
 @codec(
     "dct",
-    summary="Cosine transform of blocks, of one size or joined by content; contexts, range coding.",
+    summary="Cosine transform of blocks of one size, or of 8x8 to 32x32 by content; range coding.",
     colour=ColourPolicy.JOINT,
     source=(
         "Ahmed, Natarajan and Rao, IEEE Trans. Computers C-23(1), 1974, doi:10.1109/T-C.1974.223784"

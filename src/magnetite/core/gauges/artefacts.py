@@ -9,6 +9,7 @@ from typing import Annotated, NamedTuple
 import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.compute.sharing import shared
 from magnetite.core.gauges.noise_level import noise_mask, sample_step
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
@@ -41,21 +42,16 @@ class Grid(NamedTuple):
     excess: float
 
 
-def find_grid(pixels: Pixels, axis: int = 1) -> Grid:
+def find_grid(steps: Float64) -> Grid:
     """The grid of blocks along one axis of a plane, found from steps between neighbours.
 
-    The mean absolute step at each position, less the median of the 7 around it, is folded at
-    every side of 2 to 256 px of which the picture holds twelve. A quarter of all positions lies
+    `steps`, the mean absolute step at each position, less the median of the 7 around it, is folded
+    at every side of 2 to 256 px of which the picture holds twelve. A quarter of all positions lies
     above the upper quartile; the side and offset whose lines lie there most often, in standard
     deviations of the binomial law, are the grid, if that is at least 6: twelve lines suffice
     where all of them stand out. Where every other line is half as high again as all, the blocks
     are twice as large.
     """
-    return _grid_of(np.abs(np.diff(pixels, axis=axis)).mean(axis=1 - axis))
-
-
-def _grid_of(steps: Float64) -> Grid:
-    """The grid by the mean absolute step at each position."""
     profile = steps - _running_median(steps)
     high = (profile > np.quantile(profile, 0.75)).astype(float)
 
@@ -94,6 +90,11 @@ def _steps_across(pixels: Pixels, part: Part) -> Totals:
     return columns, len(own), rows
 
 
+def _all_steps(pixels: Pixels) -> Totals:
+    """The same of a whole plane; five gauges need them."""
+    return shared("steps across", lambda plane: _steps_across(plane, Part(len(plane))), pixels)
+
+
 def _joined(one: Totals, other: Totals) -> Totals:
     return *added(one[:2], other[:2]), np.concatenate([one[2], other[2]])
 
@@ -101,7 +102,7 @@ def _joined(one: Totals, other: Totals) -> Totals:
 def _grids(totals: Totals) -> tuple[Grid, Grid]:
     """The grids of rows and of columns."""
     columns, count, rows = totals
-    return _grid_of(rows), _grid_of(columns / count)
+    return find_grid(rows), find_grid(columns / count)
 
 
 def _mean_excess(totals: Totals) -> float:
@@ -109,7 +110,7 @@ def _mean_excess(totals: Totals) -> float:
 
 
 def _of_blocks(finish: Callable[[Totals], float]) -> Sums:
-    return Sums(_steps_across, finish, combine=_joined, overlap=lambda: 1, all_rows=True)
+    return Sums(_steps_across, finish, combine=_joined, overlap=1, all_rows=True)
 
 
 @gauge(
@@ -143,10 +144,13 @@ def blockiness(pixels: Pixels) -> float:
         If the picture is smaller than 16x16.
     """
     check_size("blockiness", pixels, 16)
-    return _mean_excess(_steps_across(pixels, Part(len(pixels))))
+    return _mean_excess(_all_steps(pixels))
 
 
 def _grid_gauge(name: str, axis: int, what: str, summary: str) -> None:
+    def finish(totals: Totals) -> float:
+        return float(getattr(_grids(totals)[axis], what))
+
     @gauge(
         name,
         summary=summary,
@@ -155,11 +159,11 @@ def _grid_gauge(name: str, axis: int, what: str, summary: str) -> None:
         unit="px",
         values="0 to 512",
         smallest="16x16",
-        sums=_of_blocks(lambda totals: float(getattr(_grids(totals)[axis], what))),
+        sums=_of_blocks(finish),
     )
     def of_grid(pixels: Pixels) -> float:
         check_size(name, pixels, 16)
-        return float(getattr(find_grid(pixels, axis), what))
+        return finish(_all_steps(pixels))
 
     of_grid.__doc__ = f"{summary[:-1]} (see `find_grid`), on luma."
 
@@ -248,9 +252,7 @@ def _all_contours(pixels: Pixels, peak: float, step: float, part: Part) -> Total
     unit="dn",
     values="0 to 8",
     smallest="9x9",
-    sums=Sums(
-        _all_contours, quotient, overlap=lambda: 2 * _PLATEAU - 1, all_rows=True, digital=True
-    ),
+    sums=Sums(_all_contours, quotient, overlap=2 * _PLATEAU - 1, all_rows=True, digital=True),
 )
 def banding(
     pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None

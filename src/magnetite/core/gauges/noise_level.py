@@ -162,7 +162,7 @@ def _sd_of_masked(totals: Totals) -> float:
     unit="dn",
     values="0 and up",
     smallest="3x3",
-    sums=Sums(_masked, _sd_of_masked, overlap=lambda: 2),
+    sums=Sums(_masked, _sd_of_masked, overlap=2),
 )
 def noise_mask(pixels: Pixels) -> float:
     """`√(π/2) / 6 mean |x * M|`, M = [1 -2 1; -2 4 -2; 1 -2 1], over the inner samples.
@@ -207,7 +207,7 @@ def _impulses(pixels: Pixels, peak: float, part: Part) -> Totals:
     unit="share",
     values="0 to 1",
     smallest="3x3",
-    sums=Sums(_impulses, quotient, overlap=lambda: 2),
+    sums=Sums(_impulses, quotient, overlap=2),
 )
 def impulse_share(pixels: Pixels, peak: float = 1.0) -> float:
     """Share of samples that are 0 or full scale and 20 % of it away from their 3x3 median.

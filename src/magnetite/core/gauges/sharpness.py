@@ -20,11 +20,6 @@ from magnetite.core.picture import as_picture
 _ISO_12233 = "ISO 12233:2017, annex D"
 
 
-def _inner() -> int:
-    """Rows that figures over the inner samples share."""
-    return 2
-
-
 def _laplacian_moments(pixels: Pixels) -> Totals:
     return moments(laplacian(pixels))
 
@@ -40,7 +35,7 @@ def _laplacian_moments(pixels: Pixels) -> Totals:
     unit="dn²",
     values="0 and up",
     smallest="3x3",
-    sums=Sums(_laplacian_moments, variance, combine=pooled, overlap=_inner),
+    sums=Sums(_laplacian_moments, variance, combine=pooled, overlap=2),
 )
 def laplacian_variance(pixels: Pixels) -> float:
     """Population variance of `up + down + left + right - 4 centre` over the inner samples.
@@ -78,7 +73,7 @@ def _squared_gradients(pixels: Pixels) -> Totals:
     unit="dn²",
     values="0 and up",
     smallest="3x3",
-    sums=Sums(_squared_gradients, quotient, overlap=_inner),
+    sums=Sums(_squared_gradients, quotient, overlap=2),
 )
 def tenengrad(pixels: Pixels) -> float:
     """Mean of `gx² + gy²` over the inner samples, without a threshold, in the square of the

@@ -204,7 +204,7 @@ def _steps(pixels: Pixels, part: Part) -> Totals:
     unit="dn",
     values="0 to 510",
     smallest="2x2",
-    sums=Sums(_steps, quotient, overlap=lambda: 1, all_rows=True),
+    sums=Sums(_steps, quotient, overlap=1, all_rows=True),
 )
 def activity(pixels: Pixels) -> float:
     """`(Σ |x[i+1, j] - x[i, j]| + Σ |x[i, j+1] - x[i, j]|) / (h w)`, in the array's unit, on luma.

@@ -60,11 +60,6 @@ def variance(totals: Totals) -> float:
     return float(totals[2] / totals[0])
 
 
-def no_overlap() -> int:
-    """For figures of single samples."""
-    return 0
-
-
 @dataclass(frozen=True)
 class Sums:
     """A metric or gauge taken apart. Each function takes of its arguments those that it names.
@@ -77,7 +72,7 @@ class Sums:
         The figure from the totals of the whole.
     combine : function
         Totals of two parts.
-    overlap : function
+    overlap : int or function
         Rows that neighbouring parts must share.
     all_rows : bool
         Whether the picture's last rows count, in which no window begins.
@@ -88,7 +83,7 @@ class Sums:
     accumulate: Callable[..., Totals]
     finish: Callable[..., float]
     combine: Callable[[Totals, Totals], Totals] = added
-    overlap: Callable[..., int] = no_overlap
+    overlap: int | Callable[..., int] = 0
     all_rows: bool = False
     digital: bool = False
 
@@ -102,6 +97,8 @@ class Sums:
 
     def shared_rows(self, **arguments: Any) -> int:
         """Rows that neighbouring parts must share."""
+        if isinstance(self.overlap, int):
+            return self.overlap
         return self.overlap(**_named(self.overlap, arguments))
 
 

@@ -127,7 +127,7 @@ def in_bands(height: int, *sources: Rows, before: int = 0, after: int = 0) -> It
 
 
 def bands_of(source: Rows, height: int = STEP) -> Iterator[Picture]:
-    """All of a picture in bands of so many rows."""
+    """All of a picture in bands of `height` rows."""
     return (band.pictures[0] for band in in_bands(height, source))
 
 

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 
 from magnetite.core.chain.bind import bind_step
 from magnetite.core.chain.notation import parse_step
@@ -61,9 +60,8 @@ class CodedRows:
                 "part of the picture (magnetite convert)"
             )
         self._slabs = coder
-        self._height = coder.parts[0].stop
         row = source.frame.width * source.frame.channels * self._codec.memory
-        check_memory(self._height * row, memory)
+        check_memory(coder.height * row, memory)
         self._runs: list[Run] = []
         self._remarks: list[str] = []
         self._bits = 0
@@ -77,7 +75,7 @@ class CodedRows:
         """Sections of the stream, in their order."""
         self._runs, self._remarks = [], []
         remark = self._codec.step.declared(Codec).remark
-        for band in in_bands(self._height, self._source):
+        for band in in_bands(self._slabs.height, self._source):
             (picture,) = band.pictures
             sections = self._slabs.pipeline(band.rows).forward(picture.pixels())
             if remark:
@@ -87,7 +85,7 @@ class CodedRows:
             yield from sections
 
     def account(self, header: int) -> Account:
-        """Where the bytes go, once all sections were taken, after a header of so many bytes."""
+        """Where the bytes go, once all sections were taken; `header` is the header's length."""
         runs, frame = (Run("header", header), *self._runs), self.frame
         samples = frame.height * frame.width * frame.channels
         remarks = tuple(dict.fromkeys(self._remarks))
@@ -143,22 +141,21 @@ class ExpandedRows:
     def part(self, rows: slice) -> Picture:
         """Some rows, decoded with the slabs that they lie in."""
         first, last, _ = rows.indices(self.frame.height)
-        parts = self._slabs.parts
-        height = parts[0].stop
-        touched = range(first // height, math.ceil(last / height))
-        return joined(self._rows_of(i, parts, first, last) for i in touched)
+        height = self._slabs.height
+        touched = range(first // height, -(-last // height))
+        return joined(self._rows_of(i, first, last) for i in touched)
 
-    def _rows_of(self, index: int, parts: Sequence[slice], first: int, last: int) -> Picture:
+    def _rows_of(self, index: int, first: int, last: int) -> Picture:
         """Those of the rows that lie in a slab."""
-        start = parts[index].start
-        slab = self._decoded(index, parts[index])
+        start = self._slabs.part(index).start
+        slab = self._decoded(index)
         own = slice(max(0, first - start), last - start)
         return Picture(slab.samples[own], slab.bits, slab.colour, self._origin)
 
-    def _decoded(self, index: int, part: slice) -> Picture:
+    def _decoded(self, index: int) -> Picture:
         if index not in self._kept:
             sections = [self._section(index * self._each + k) for k in range(self._each)]
-            pixels = self._slabs.pipeline(part).backward(sections)
+            pixels = self._slabs.pipeline(self._slabs.part(index)).backward(sections)
             while len(self._kept) >= _KEPT:
                 del self._kept[min(self._kept)]
             self._kept[index] = decoded_picture(self.frame, pixels)

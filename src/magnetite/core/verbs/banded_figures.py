@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from contextvars import Context, copy_context
 from dataclasses import replace
 from functools import partial
@@ -32,7 +32,7 @@ from magnetite.core.verbs.score import DEFAULT_METRICS, Scores
 _SCORED, _SCORED_FLOAT = 16.0, 48.0
 #: The same of gauges: the samples in float64, and two gauges that work on them.
 _GAUGED = 80.0
-#: Sides of a picture on which it is tried whether a gauge takes one of that size and colour.
+#: Sides of a picture on which it is tried whether a figure takes one of that size and colour.
 _TRIED = 64
 
 Job = tuple["_Adding", Context]
@@ -57,7 +57,8 @@ def score_rows(
     memory : int
         Bytes that may be used.
     strict : bool
-        Whether a metric that needs the whole picture is an error; if not, it is left out.
+        Whether a metric that needs the whole picture, or a larger one, is an error; if not, it is
+        left out.
 
     Raises
     ------
@@ -68,7 +69,7 @@ def score_rows(
     """
     check_comparable(reference, test)
     steps = parse_figures(metrics, "metric")
-    figures, left_out = _taken_apart(steps, reference.frame, strict)
+    figures, left_out = _taken_apart(steps, reference, strict)
     cost = _SCORED if reference.frame.bits else _SCORED_FLOAT
     identical, remarks = _add_up(figures, cost, memory, reference, test)
     values = {label: figure.value(identical) for label, figure in figures.items()}
@@ -88,7 +89,8 @@ def gauge_rows(
     memory : int
         Bytes that may be used.
     strict : bool
-        Whether a gauge that needs the whole picture is an error; if not, it is left out.
+        Whether a gauge that needs the whole picture, or a larger one, is an error; if not, it is
+        left out.
 
     Raises
     ------
@@ -98,22 +100,22 @@ def gauge_rows(
         As in `DegradedRows`.
     """
     steps = parse_figures(gauges, "gauge")
-    figures, left_out = _taken_apart(steps, source.frame, strict)
-    for figure in figures.values():
-        _try(figure.bound, source)
+    figures, left_out = _taken_apart(steps, source, strict)
     _, remarks = _add_up(figures, _GAUGED, memory, source)
     values = {label: figure.value() for label, figure in figures.items()}
     return Figures(values, steps, left_out, remarks)
 
 
 def _taken_apart(
-    steps: Sequence[Step], frame: Frame, strict: bool
+    steps: Sequence[Step], source: Rows, strict: bool
 ) -> tuple[dict[str, _Adding], dict[str, str]]:
     """Figures to be added up, and why others are not."""
     apart, left_out = {}, {}
     for step in steps:
         try:
-            apart[str(step)] = _Adding(step, frame)
+            figure = _Adding(step, source.frame)
+            _try(figure.bound, source.frame)
+            apart[str(step)] = figure
         except InputError as error:
             if strict:
                 raise
@@ -121,11 +123,15 @@ def _taken_apart(
     return apart, left_out
 
 
-def _try(gauge: Bound, source: Rows) -> None:
-    """Raise what a gauge raises for pictures of this size and colour."""
-    corner = source.part(slice(0, _TRIED))
-    scale = Scale.of(gauge)
-    gauge.call(np.zeros_like(scale.samples(corner)[:, :_TRIED]), scale.peak)
+def _try(figure: Bound, frame: Frame) -> None:
+    """Raise what a figure raises for pictures of this size and colour."""
+    scale, (height, width, *channels) = Scale.of(figure), frame.shape
+    shape = (min(height, _TRIED), min(width, _TRIED), *channels)
+    grain = np.random.default_rng(0).uniform(0, scale.peak, shape)
+    kinds = (np.uint8, np.uint16) if scale.whole else (np.float64, np.float64)
+    samples = grain.astype(kinds[scale.peak > 255])
+    others = [samples[::-1]] if figure.method.kind == "metric" else []
+    figure.call(samples, *others, scale.peak)
 
 
 def _add_up(
@@ -137,14 +143,12 @@ def _add_up(
     clipping = [label for label, figure in figures.items() if figure.clips]
     height = band_height(frame, cost, memory, overlap)
     identical, beyond = True, [0] * len(sources)
-    # Metrics take several threads each; gauges one.
-    side_by_side: Callable[..., object] = spread if len(sources) == 1 else _in_turn
     for band in in_bands(height, *sources, after=overlap):
         first, *others = band.pictures
         identical = identical and all(first.same_samples(other) for other in others)
         with Sharing().open():
             jobs = [(figure, copy_context()) for figure in figures.values()]
-            side_by_side(partial(_add, band, frame), jobs)
+            spread(partial(_add, band, frame), jobs)
         if clipping:
             own = [replace(p, samples=p.samples[band.own]) for p in band.pictures]
             beyond = [n + samples_beyond(p) for n, p in zip(beyond, own, strict=True)]
@@ -154,11 +158,6 @@ def _add_up(
         for remark in clip_remark(source.origin, count, frame, clipping)
     ]
     return identical, remarks
-
-
-def _in_turn(work: Callable[[Job], None], jobs: Iterable[Job]) -> None:
-    for job in jobs:
-        work(job)
 
 
 def _add(band: Band, frame: Frame, job: Job) -> None:

@@ -16,7 +16,7 @@ from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
 from magnetite.core.codecs.layers.container import MAX_PLANES, Stream, unpack
 from magnetite.core.codecs.layers.pipeline import Memory, Pipeline, Run, Section
-from magnetite.core.codecs.layers.slabs import Slabs, slabs_of
+from magnetite.core.codecs.layers.slabs import Slabs, slab_height
 from magnetite.core.errors import CommandError, MagnetiteError, PictureError, StreamError
 from magnetite.core.limits import MAX_SAMPLES
 from magnetite.core.methods.declarations import Codec
@@ -221,6 +221,6 @@ def pipeline_of(codec: Bound) -> Pipeline | Slabs:
         return pipeline
 
     slabbed = codec.step.declared(Codec).is_slabbed(codec.settings)
-    if slabbed and len(slabs_of(codec.frame)) > 1:
+    if slabbed and slab_height(codec.frame) < codec.frame.height:
         return Slabs(codec.frame, make)
     return make(codec.frame)

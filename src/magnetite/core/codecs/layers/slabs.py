@@ -9,20 +9,20 @@ import numpy as np
 
 from magnetite.core.arrays import Pixels
 from magnetite.core.codecs.layers.pipeline import Memory, Pipeline, Section
-from magnetite.core.compute.bands import bands
 from magnetite.core.errors import StreamError
 from magnetite.core.picture.frame import Frame
 
-#: Pictures of more px than this are cut, into slabs of so many samples, a multiple of so many rows.
+#: Pictures of more px than this are cut; a slab's samples at most, and what its rows are a multiple
+#: of.
 LARGE, SLAB, ROWS = 2**25, 2**23, 64
 
 
-def slabs_of(frame: Frame) -> list[slice]:
-    """Rows of each slab of a picture; small pictures are one."""
+def slab_height(frame: Frame) -> int:
+    """Rows of each slab of a picture but the last; all rows of a small picture."""
     if frame.height * frame.width <= LARGE:
-        return [slice(0, frame.height)]
+        return frame.height
     multiple = SLAB // (ROWS * frame.width * frame.channels)
-    return bands(frame.height, ROWS * max(1, multiple))
+    return min(frame.height, ROWS * max(1, multiple))
 
 
 @dataclass(frozen=True)
@@ -42,29 +42,43 @@ class Slabs:
     embedded: bool = False
 
     @property
-    def parts(self) -> list[slice]:
-        """Rows of each slab."""
-        return slabs_of(self.frame)
+    def height(self) -> int:
+        """Rows of each slab but the last."""
+        return slab_height(self.frame)
+
+    @property
+    def count(self) -> int:
+        """Number of slabs."""
+        return -(-self.frame.height // self.height)
+
+    def part(self, index: int) -> slice:
+        """Rows of a slab."""
+        start = index * self.height
+        return slice(start, min(start + self.height, self.frame.height))
 
     def pipeline(self, part: slice) -> Pipeline:
-        """What codes a slab."""
+        """What codes the slab of these rows."""
         return self.make(replace(self.frame, height=part.stop - part.start))
 
     def forward(self, pixels: Pixels, memory: Memory | None = None) -> list[Section]:
         """As `Pipeline.forward`, without a memory."""
         return [
-            section for part in self.parts for section in self.pipeline(part).forward(pixels[part])
+            section
+            for part in map(self.part, range(self.count))
+            for section in self.pipeline(part).forward(pixels[part])
         ]
 
     def backward(self, sections: Sequence[bytes]) -> Pixels:
         """As `Pipeline.backward`."""
         each = self.sections_of_slab(len(sections))
-        pairs = enumerate(self.parts)
         return np.concatenate(
-            [self.pipeline(p).backward(sections[i * each : (i + 1) * each]) for i, p in pairs]
+            [
+                self.pipeline(self.part(i)).backward(sections[i * each : (i + 1) * each])
+                for i in range(self.count)
+            ]
         )
 
-    def sections_of_slab(self, count: int) -> int:
+    def sections_of_slab(self, sections: int) -> int:
         """Sections of each slab, of their number in the stream.
 
         Raises
@@ -72,7 +86,6 @@ class Slabs:
         StreamError
             If slabs cannot have one number of sections.
         """
-        slabs = len(self.parts)
-        if count == 0 or count % slabs:
-            raise StreamError(f"{count} sections are there for {slabs} slabs")
-        return count // slabs
+        if sections == 0 or sections % self.count:
+            raise StreamError(f"{sections} sections are there for {self.count} slabs")
+        return sections // self.count
