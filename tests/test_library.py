@@ -108,7 +108,8 @@ assert list(swept.frame()["step"]) == ["2%", "8%"]
 from magnetite.experiment.executors import Alone
 from magnetite.experiment.plan import read_plan
 from magnetite.experiment.runner import run
-from magnetite.experiment.summary import ranking, read_rows
+from magnetite.experiment.ranking import ranking
+from magnetite.experiment.results import read_rows
 from magnetite.experiment.tasks import PlanJob
 from magnetite.report.content import of_pictures, of_run
 from magnetite.report.page import write_page

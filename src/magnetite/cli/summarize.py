@@ -14,7 +14,7 @@ from magnetite.core.errors import InputError
 from magnetite.core.quantities import figure
 
 if TYPE_CHECKING:
-    from magnetite.experiment.summary import Table
+    from magnetite.experiment.results import Table
 
 
 class SummaryFormat(StrEnum):
@@ -53,7 +53,8 @@ def run(
         SummaryFormat, typer.Option(help="table, json, csv or parquet.", metavar="FORMAT")
     ] = SummaryFormat.table,
 ) -> None:
-    from magnetite.experiment.summary import read_rows, tables
+    from magnetite.experiment.results import read_rows
+    from magnetite.experiment.summary import tables
 
     groups = by.split(",")
     _check(groups, table, format, out)
@@ -64,8 +65,13 @@ def run(
     if rows.failed or rows.missing:
         note(f"{rows.failed} rows failed and {rows.missing} are missing; they are left out")
     if format is SummaryFormat.json:
-        print_json({"tables": {one.name: _records(one) for one in made}})
-    elif format is SummaryFormat.csv:
+        notes = {one.name: list(one.notes) for one in made if one.notes}
+        print_json({"tables": {one.name: _records(one) for one in made}, "notes": notes})
+        return
+    if format is not SummaryFormat.table:
+        for text in made[0].notes:
+            note(text)
+    if format is SummaryFormat.csv:
         print_csv(list(made[0].frame.columns), _cells(made[0]))
     elif out is not None:
         made[0].frame.to_parquet(out, index=False)
@@ -77,11 +83,14 @@ def run(
             say(one.title)
             titles, cells = _wide(one) if one.name == "means" else (None, _cells(one))
             print_table(titles or list(one.frame.columns), cells, one.caption or None)
+            for text in one.notes:
+                say(f"  {text}")
 
 
 def _check(groups: list[str], table: str | None, format: SummaryFormat, out: Path | None) -> None:
     """Raise `InputError` for options that do not go together."""
-    from magnetite.experiment.summary import GROUPS, NAMES
+    from magnetite.experiment.results import GROUPS
+    from magnetite.experiment.summary import NAMES
 
     for name in groups:
         if name not in GROUPS:
@@ -95,23 +104,31 @@ def _check(groups: list[str], table: str | None, format: SummaryFormat, out: Pat
 
 
 def _wide(table: Table) -> tuple[list[str], list[list[str | float | int | None]]]:
-    """Means with a row for each group and a column for each figure: mean and half interval."""
+    """Means with a row for each group and a column for each figure: mean and interval."""
     groups = list(table.frame.columns[: list(table.frame.columns).index("figure")])
     figures = list(dict.fromkeys(table.frame["figure"]))
     lines: dict[tuple[object, ...], dict[str, str]] = {}
-    counts: dict[tuple[object, ...], int] = {}
+    counts: dict[tuple[object, ...], tuple[int, int]] = {}
     for row in table.frame.to_dict("records"):
         key = tuple(row[name] for name in groups)
-        low = _plain(row["95 % from"])
-        reach = "" if not isinstance(low, float) else f" ± {figure(row['mean'] - low)}"
+        reach = _reach(row["mean"], row["95 % from"], row["to"])
         lines.setdefault(key, {})[row["figure"]] = f"{figure(_number(row['mean']))}{reach}"
-        counts[key] = row["rows"]
-    titles = [*groups, *figures, "rows"]
+        counts[key] = max(counts.get(key, (0, 0)), (row["references"], row["rows"]))
+    titles = [*groups, *figures, "references", "rows"]
     cells: list[list[str | float | int | None]] = [
-        [*map(str, key), *(own.get(name) for name in figures), counts[key]]
+        [*map(str, key), *(own.get(name) for name in figures), *counts[key]]
         for key, own in lines.items()
     ]
     return titles, cells
+
+
+def _reach(mean: float, low: float, high: float) -> str:
+    """Half an interval that lies evenly about its mean, or both ends of one that does not."""
+    if not isinstance(_plain(low), float):
+        return ""
+    if abs((high - mean) - (mean - low)) < 1e-9 * (high - low):
+        return f" ± {figure(mean - low)}"
+    return f" ({figure(low)} to {figure(high)})"
 
 
 def _number(value: object) -> float | int | None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from magnetite.core.analysis.statistics import Interval
+from magnetite.core.analysis.simultaneous import Difference
 from magnetite.demo.plan import DENOISERS, NOISES, READABLE
 from magnetite.demo.results import SceneResult, gains_over
 
@@ -38,25 +38,29 @@ def _no_rate(missed: list[str]) -> str:
 
 
 def _denoising(results: Sequence[SceneResult], noise: str) -> str:
-    """One noise: the denoiser that pays most, how surely, and where none or another one does."""
-    means = {name: gains_over(list(results), noise, name) for name in DENOISERS}
-    best = max(means, key=lambda name: means[name].mean)
-    found = means[best]
+    """One noise: the denoiser that gains most, its interval, and the gain on each scene."""
+    gains, number = gains_over(list(results), noise)
+    by_scene = "; ".join(_scene(result, noise) for result in results)
+    if not gains:
+        return f"Under {noise} ({NOISES[noise]}) no curves could be compared. {by_scene}."
+    best = max(gains, key=lambda name: gains[name].mean)
+    found = gains[best]
     paying = [r.name for r in results if r.best(noise)[1] > 0]
     sentence = (
         f"Under {noise} ({NOISES[noise]}) denoising before coding pays on {len(paying)} of "
-        f"{len(results)} scenes. In the mean {best} filtering ({DENOISERS[best]}) gains "
-        f"{found.mean:+.2f} dB of PSNR at equal rate"
+        f"{len(results)} scenes. In the mean over {number} {best} filtering ({DENOISERS[best]}) "
+        f"gains {found.mean:+.2f} dB of PSNR at equal rate"
     )
-    if found.number > 1:
+    if number > 1:
         sentence += f", 95 % interval {found.low:+.2f} to {found.high:+.2f}: {_meaning(found)}"
-    others = ", ".join(f"{n} {m.mean:+.2f}" for n, m in means.items() if n != best)
-    by_scene = "; ".join(_scene(result, noise) for result in results)
-    return f"{sentence} ({others}). By scene: {by_scene}."
+    others = ", ".join(f"{n} {one.mean:+.2f}" for n, one in gains.items() if n != best)
+    if others:
+        sentence += f" ({others}; the intervals of all {len(gains)} hold together)"
+    return f"{sentence}. By scene: {by_scene}."
 
 
-def _meaning(gain: Interval) -> str:
-    """What an interval over scenes says of other ones."""
+def _meaning(gain: Difference) -> str:
+    """The meaning of an interval over scenes for other scenes."""
     if gain.low > 0:
         return "it pays on scenes of this kind"
     return "it loses on scenes of this kind" if gain.high < 0 else "on other scenes it may lose"

@@ -6,11 +6,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from magnetite.core.analysis.statistics import Interval, interval
+import numpy as np
+
+from magnetite.core.analysis.simultaneous import Difference, simultaneous
 from magnetite.core.curves.comparison import Curve, compare, rate_at
 from magnetite.core.errors import InputError
 from magnetite.demo.plan import CLEAN, DENOISERS, NOISES, PLAIN, READABLE
-from magnetite.experiment.summary import Rows
+from magnetite.experiment.results import Rows
 
 Place = tuple[str, str]
 
@@ -79,10 +81,21 @@ def results_of(rows: Rows) -> list[SceneResult]:
     return found
 
 
-def gains_over(results: list[SceneResult], noise: str, denoiser: str) -> Interval:
-    """Mean gain of a denoiser over the scenes, and its 95 % interval."""
-    own = [r.gains[noise, denoiser] for r in results if (noise, denoiser) in r.gains]
-    return interval(own) if own else Interval(0.0, 0.0, 0.0, 0)
+def gains_over(results: list[SceneResult], noise: str) -> tuple[dict[str, Difference], int]:
+    """Mean gain of each denoiser over the scenes that have all of them, and their number.
+
+    The intervals hold together, so that the best denoiser may be picked.
+    """
+    names = [n for n in DENOISERS if any((noise, n) in r.gains for r in results)]
+    table = [
+        [r.gains[noise, n] for n in names]
+        for r in results
+        if all((noise, n) in r.gains for n in names)
+    ]
+    if not names or not table:
+        return {}, 0
+    found = simultaneous(np.array(table), np.eye(len(names)))
+    return dict(zip(names, found, strict=True)), len(table)
 
 
 def _curve(rows: Any, metric: str) -> Curve:

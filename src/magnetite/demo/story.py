@@ -13,8 +13,8 @@ from magnetite.demo.plan import NOISES, plan_text
 from magnetite.demo.results import SceneResult, results_of
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.plan import read_plan
+from magnetite.experiment.results import read_rows
 from magnetite.experiment.runner import Listener, run
-from magnetite.experiment.summary import read_rows
 from magnetite.experiment.tasks import PlanJob
 from magnetite.files.atomic import make_folder, write_bytes
 from magnetite.files.reading import read, read_text

@@ -1,83 +1,34 @@
-"""What a run says: means, ranking, rates, agreement of metrics, hard references, cost."""
+"""The tables of a run: means, ranking, rates, agreement of metrics, hard references, cost."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
-from functools import lru_cache
 from itertools import combinations
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
-from magnetite.core.analysis.statistics import holm, nested_interval, paired, spearman
-from magnetite.core.chain.notation import parse_step
-from magnetite.core.curves.comparison import Better, Comparison, compare
-from magnetite.core.errors import ChainError, InputError
-from magnetite.core.methods import declarations
-from magnetite.experiment.ledger import Ledger
+from magnetite.core.analysis.statistics import nested_interval, skewness, spearman
+from magnetite.experiment.common import complete, wide
 from magnetite.experiment.plan import NOTHING
+from magnetite.experiment.ranking import ranking
+from magnetite.experiment.rates import rates
+from magnetite.experiment.results import (
+    GROUPS,
+    Rows,
+    Table,
+    better_of,
+    chosen_metric,
+    metrics_of,
+)
 
-#: Columns of a run's table that tables may be grouped by.
-GROUPS = {
-    "reference": "reference", "degradation": "degradation", "treatment": "treatment",
-    "degradations": "degradation name", "treatments": "treatment name",
-}  # fmt: skip
-#: Differences count as shown below this chance, corrected.
-LEVEL = 0.05
-#: Points that a rate-distortion curve needs.
-_LEAST_POINTS = 4
-#: A metric notices a level of a degradation that moves it by this many sd over seeds or more.
-_NOTICED = 2.0
-#: Columns that are no figures.
-_FIXED = 16
-
-
-@dataclass(frozen=True)
-class Table:
-    """A table with its name and what its reader must know."""
-
-    name: str
-    title: str
-    frame: Any
-    caption: str = ""
-
-
-@dataclass(frozen=True)
-class Rows:
-    """The rows of a run that are done, and the names of their figures."""
-
-    frame: Any
-    figures: tuple[str, ...]
-    failed: int
-    missing: int
-
-
-def read_rows(folder: Path) -> Rows:
-    """The table of a run, as far as it has come.
-
-    Raises
-    ------
-    FileError
-        If the folder holds no run.
-    InputError
-        If no row is done.
-    """
-    ledger = Ledger(folder, writable=False)
-    try:
-        columns = ledger.columns()
-        frame = pd.DataFrame(ledger.rows(), columns=columns)
-        total, done, failed = ledger.counts()
-    finally:
-        ledger.close()
-    frame = frame[frame["status"] == "done"]
-    if frame.empty:
-        raise InputError(f"{folder}: no row is done yet: run the plan first")
-    figures = tuple(c for c in columns[_FIXED:] if not c.startswith("seconds "))
-    return Rows(frame, figures, failed, total - done - failed)
+#: Tables by name.
+NAMES = ("means", "ranking", "rates", "agreement", "references", "cost", "noticed")
+#: A metric notices a level of a degradation that moves it by this many sd over seeds or more;
+#: where nothing is random, one whose rank correlation with the level is at least that.
+_NOTICED, _FOLLOWS = 2.0, 0.8
 
 
 def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[Table]:
@@ -87,14 +38,14 @@ def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[Tab
     ----------
     rows : Rows
     by : list of str
-        What means are grouped by, of `GROUPS`.
+        Groups of means and rankings, of `GROUPS`.
     metric : str, optional
-        What treatments are ranked by; the first metric if left out.
+        The metric that treatments are ranked by; the first one if left out.
     """
     chosen, metrics = chosen_metric(rows, metric), metrics_of(rows)
     yield means(rows, by)
     if chosen is not None:
-        yield from _present(ranking(rows, chosen), rates(rows, chosen))
+        yield from _present(ranking(rows, chosen, by), rates(rows, chosen, by))
     yield from _present(
         agreement(rows, metrics), references(rows, chosen), cost(rows), noticed(rows)
     )
@@ -104,154 +55,54 @@ def _present(*made: Table | None) -> Iterator[Table]:
     yield from (table for table in made if table is not None and not table.frame.empty)
 
 
-def metrics_of(rows: Rows) -> list[str]:
-    """The figures of a run that are metrics, in its order."""
-    return [name for name in rows.figures if better_of(name) is not None]
-
-
-def chosen_metric(rows: Rows, metric: str | None) -> str | None:
-    """The figure that treatments are compared by: the one named, or the first metric, if any.
-
-    Raises
-    ------
-    InputError
-        If the run does not have the figure.
-    """
-    if metric is not None and metric not in rows.figures:
-        raise InputError(
-            f"{metric!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
-        )
-    return metric or next(iter(metrics_of(rows)), None)
-
-
-def better_of(name: str) -> str | None:
-    """Which way of a figure is better; None of a gauge, where that depends."""
-    try:
-        return parse_step(name, "metric").declared(declarations.Metric).better
-    except ChainError:
-        return None
-
-
 def means(rows: Rows, by: list[str]) -> Table:
     """Mean and 95 % interval of every figure, for each group."""
-    columns = [GROUPS[name] for name in by]
     made = []
-    for key, group in rows.frame.groupby(columns, sort=False):
-        references = group["reference"].tolist()
+    skewed = 0
+    for key, part in rows.split([GROUPS[name] for name in by]):
+        group = part.frame
         for figure in rows.figures:
-            by_reference: dict[str, list[float]] = {}
-            for reference, value in zip(
-                references, group[figure].astype(float).tolist(), strict=True
-            ):
-                if not math.isnan(value):
-                    by_reference.setdefault(reference, []).append(value)
-            values = list(by_reference.values())
+            values = by_reference(group, figure)
             if values:
                 found = nested_interval(values)
-                made.append((*key, figure, *found[:3], len(values), len(group)))
+                skewed += is_skewed(values)
+                own = sum(map(len, values))
+                made.append((*key, figure, *found[:3], len(values), own))
     titles = [*by, "figure", "mean", "95 % from", "to", "references", "rows"]
-    over = "references, each the mean of its rows"
+    frame = pd.DataFrame(made, columns=titles)
+    over = "interval over references, each the mean of its rows"
     if rows.frame["reference"].nunique() == 1:
-        over = "the rows of the one reference: it says nothing about others"
-    return Table("means", "Means", pd.DataFrame(made, columns=titles), f"interval over {over}")
+        over = "interval over the rows of the one reference: it says nothing about others"
+    elif frame["references"].max() < _TESTED:
+        over += f"; of fewer than {_TESTED} references skewed values cannot be recognised"
+    notes = []
+    if skewed:
+        notes.append(f"{skewed} of {len(frame)} means are of skewed values: their intervals are "
+                     "Hall's, which allow for it")  # fmt: skip
+    if rows.failed:
+        notes.append(f"{rows.failed} rows failed: means of such groups are over fewer rows, and "
+                     "are compared in the ranking on the rows that all have")  # fmt: skip
+    return Table("means", "Means", frame, over, tuple(notes))
 
 
-def ranking(rows: Rows, metric: str) -> Table:
-    """Treatments from best to worst, each against the best, paired over references."""
-    frame = rows.frame[rows.frame[metric].notna()]
-    wide = frame.pivot_table(index="reference", columns="treatment", values=metric, sort=False)
-    wide = wide.dropna(axis=1)
-    higher = better_of(metric) == "higher"
-    order = wide.mean().sort_values(ascending=not higher, kind="stable").index.tolist()
-    pairs = list(combinations(order, 2))
-    found = {pair: paired(wide[pair[1]].tolist(), wide[pair[0]].tolist()) for pair in pairs}
-    chances = dict(zip(pairs, holm([found[pair].p for pair in pairs]), strict=True))
-    made: list[tuple[Any, ...]] = []
-    for rank, name in enumerate(order, 1):
-        if rank == 1:
-            made.append((1, name, wide[name].mean(), None, None, None, None, ""))
-            continue
-        pair = (order[0], name)
-        difference, chance = found[pair], chances[pair]
-        verdict = "no difference shown" if not chance < LEVEL else "worse"
-        made.append((rank, name, wide[name].mean(), *difference[:3], chance, verdict))
-    titles = ["rank", "treatment", f"mean {metric}", "minus the best", "95 % from", "to",
-              "p (Holm)", "verdict"]  # fmt: skip
-    count = len(wide)
-    return Table(
-        "ranking", f"Ranking by {metric}", pd.DataFrame(made, columns=titles),
-        f"paired over {count} references, each the mean over degradations and repeats; p of "
-        f"Student's test, corrected for all {len(pairs)} pairs of treatments (Holm)",
-    )  # fmt: skip
+#: References from which skewness is tested.
+_TESTED = 8
 
 
-def rates(rows: Rows, metric: str) -> Table | None:
-    """Each treatment with a sweep of rates against the first of them, on the same pictures.
-
-    Rate at equal score (BD-rate), where the curves share scores, and score at equal rate, where
-    they share rates; each with its interval over references.
-    """
-    curves = _curves(rows, metric)
-    names = list(curves)
-    if len(names) < 2:
-        return None
-    better: Better = "higher" if better_of(metric) == "higher" else "lower"
-    made = []
-    for name in names[1:]:
-        common = [place for place in curves[names[0]] if place in curves[name]]
-        saved: dict[str, list[float]] = {}
-        gained: dict[str, list[float]] = {}
-        for place in common:
-            one = _compared(tuple(curves[names[0]][place]), tuple(curves[name][place]), better)
-            if one.bd_rate is not None:
-                saved.setdefault(place[0], []).append(100 * one.bd_rate)
-            if one.bd_quality is not None:
-                gained.setdefault(place[0], []).append(one.bd_quality)
-        if saved or gained:
-            compared = sum(map(len, saved.values()))
-            made.append(
-                (names[0], name, *_interval_of(saved), compared, *_interval_of(gained), len(common))
-            )
-    titles = ["against", "treatment", "BD-rate %", "95 % from", "to", "compared",
-              "gain", "gain 95 % from", "gain to", "curves"]  # fmt: skip
-    return Table(
-        "rates", f"Rates at equal {metric}",
-        pd.DataFrame(made, columns=titles),
-        "BD-rate: below 0 is less rate; compared: curves that share scores; gain: "
-        f"{metric} at equal rate; intervals over references",
-    )  # fmt: skip
+def by_reference(group: Any, figure: str) -> list[list[float]]:
+    """The values of a figure that are known, by reference."""
+    values: dict[str, list[float]] = {}
+    pairs = zip(group["reference"].tolist(), group[figure].astype(float).tolist(), strict=True)
+    for reference, value in pairs:
+        if not math.isnan(value):
+            values.setdefault(reference, []).append(value)
+    return list(values.values())
 
 
-def _curves(rows: Rows, metric: str) -> dict[str, dict[tuple[str, str], list[tuple[float, float]]]]:
-    """Points of (rate, score) by treatment, reference and degradation, means over repeats."""
-    frame = rows.frame[rows.frame["bpp"].notna() & rows.frame[metric].notna()]
-    keys = ["treatment name", "reference", "degradation", "treatment"]
-    points = frame.groupby(keys, sort=False)[["bpp", metric]].mean()
-    curves: dict[str, dict[tuple[str, str], list[tuple[float, float]]]] = {}
-    for (name, reference, degradation, _), bpp, score in zip(
-        points.index, points["bpp"].tolist(), points[metric].tolist(), strict=True
-    ):
-        curves.setdefault(name, {}).setdefault((reference, degradation), []).append((bpp, score))
-    found = {
-        name: {place: sorted(own) for place, own in by_place.items() if len(own) >= _LEAST_POINTS}
-        for name, by_place in curves.items()
-    }
-    return {name: by_place for name, by_place in found.items() if by_place}
-
-
-@lru_cache(maxsize=16384)
-def _compared(
-    anchor: tuple[tuple[float, float], ...], test: tuple[tuple[float, float], ...], better: Better
-) -> Comparison:
-    """Two curves compared once, though several tables ask for it."""
-    return compare(anchor, test, better)
-
-
-def _interval_of(groups: dict[str, list[float]]) -> tuple[float, float, float]:
-    """Mean and interval over references; NaN where there is nothing."""
-    if not groups:
-        return math.nan, math.nan, math.nan
-    return nested_interval(list(groups.values()))[:3]
+def is_skewed(values: list[list[float]]) -> bool:
+    """Whether the means of the references are significantly skewed."""
+    units = np.array([np.mean(own) for own in values]) if len(values) > 1 else np.array(values[0])
+    return bool(np.isfinite(units).all()) and skewness(units) != 0
 
 
 def agreement(rows: Rows, metrics: list[str]) -> Table | None:
@@ -277,18 +128,28 @@ def agreement(rows: Rows, metrics: list[str]) -> Table | None:
 
 
 def references(rows: Rows, metric: str | None) -> Table | None:
-    """References from hardest to easiest, with their size and activity."""
+    """References from hardest to easiest, with their size and activity.
+
+    Each mean is over the rows (degradation, repeat, treatment) that all references have.
+    """
     if metric is None:
         return None
-    groups = rows.frame.groupby("reference", sort=False)
+    index = ["degradation", "repeat", "label"]
+    failed = set(zip(*(rows.lost[c] for c in (*index, "reference")), strict=True))
+    common = complete(wide(rows.frame, metric, "reference", index), failed)
+    means = common.values.mean() if len(common.values) else {}
     made = [
         (name, f"{int(g['width'].iloc[0])}x{int(g['height'].iloc[0])}", g["activity"].iloc[0],
-         g[metric].mean())
-        for name, g in groups
+         means.get(name, math.nan), len(common.values) if name in means else 0)
+        for name, g in rows.frame.groupby("reference", sort=False)
     ]  # fmt: skip
-    frame = pd.DataFrame(made, columns=["reference", "size", "activity dn", f"mean {metric}"])
+    titles = ["reference", "size", "activity dn", f"mean {metric}", "rows"]
+    frame = pd.DataFrame(made, columns=titles)
     frame = frame.sort_values(f"mean {metric}", ascending=better_of(metric) == "higher")
-    return Table("references", "References, the hardest first", frame)
+    return Table(
+        "references", "References, the hardest first", frame,
+        "means over the rows that all references have", tuple(common.notes("rows")),
+    )  # fmt: skip
 
 
 def cost(rows: Rows) -> Table:
@@ -296,41 +157,60 @@ def cost(rows: Rows) -> Table:
     frame = rows.frame.assign(
         rate=rows.frame["seconds treat"] / (rows.frame["width"] * rows.frame["height"] / 1e6)
     )
-    made = frame.groupby("treatment", sort=False)["rate"].median().reset_index()
+    made = frame.groupby("label", sort=False)["rate"].median().reset_index()
     made.columns = ["treatment", "s per megapixel"]
     made = made[made["treatment"] != NOTHING]
     return Table("cost", "Time", made, "median over the rows, on the threads of one worker")
 
 
 def noticed(rows: Rows) -> Table | None:
-    """How much each figure moves from level to level of a degradation, in its spread over seeds."""
-    first = rows.frame["treatment"].iloc[0]
+    """How much each figure moves from level to level of a degradation.
+
+    The spread is that over seeds; of a degradation without random numbers that of the change
+    over references, and the verdict follows from the rank correlation with the level.
+    """
+    first = rows.frame["label"].iloc[0]
     plain = NOTHING if (rows.frame["treatment"] == NOTHING).any() else first
-    frame = rows.frame[rows.frame["treatment"] == plain]
-    made = []
-    for name, group in frame.groupby("degradation name", sort=False):
-        levels = group["degradation"].unique().tolist()
-        if len(levels) < 2:
-            continue
-        for figure in rows.figures:
-            cells = group.groupby(["reference", "degradation"], sort=False)[figure]
-            variances = cells.var(ddof=1).dropna()
-            if variances.empty:
-                continue
-            spread = math.sqrt(float(variances.mean()))
-            wide = cells.mean().unstack("degradation")[levels]
-            step = float((wide[levels[-1]] - wide[levels[0]]).mean()) / (len(levels) - 1)
-            share = abs(step) / spread if spread > 0 else math.inf if step else 0.0
-            verdict = "notices it" if share >= _NOTICED else "blind to it"
-            made.append((name, figure, len(levels), step, spread, share, verdict))
-    titles = ["degradation", "figure", "levels", "change per level", "sd over seeds",
-              "changes in sd", "verdict"]  # fmt: skip
+    column = "treatment" if plain == NOTHING else "label"
+    frame = rows.frame[rows.frame[column] == plain]
+    made = [
+        (name, figure, *line)
+        for name, group in frame.groupby("degradation name", sort=False)
+        for figure in rows.figures
+        if (line := _noticed(group, figure)) is not None
+    ]
+    titles = ["degradation", "figure", "levels", "change per level", "spread", "over",
+              "changes in sd", "rank correlation", "verdict"]  # fmt: skip
     return Table(
-        "noticed", "Which figure notices what", pd.DataFrame(made, columns=titles),
+        "noticed", "Sensitivity of the figures", pd.DataFrame(made, columns=titles),
         f"on the pictures after {plain!r}; blind: a level moves the figure by less than "
-        f"{_NOTICED:g} sd over seeds",
+        f"{_NOTICED:g} sd over seeds, or without seeds its rank correlation with the level is "
+        f"below {_FOLLOWS:g} in size",
     )  # fmt: skip
 
 
-#: Tables by name.
-NAMES = ("means", "ranking", "rates", "agreement", "references", "cost", "noticed")
+def _noticed(group: Any, figure: str) -> tuple[Any, ...] | None:
+    """Levels, change, spread, its kind, their ratio, rank correlation and verdict of a figure."""
+    levels = group["degradation"].unique().tolist()
+    known = group[np.isfinite(group[figure].astype(float))]
+    cells = known.groupby(["reference", "degradation"], sort=False)[figure]
+    table = cells.mean().unstack("degradation")
+    if len(levels) < 2 or set(table.columns) != set(levels):
+        return None
+    table = table[levels].dropna()
+    if table.empty:
+        return None
+    changes = (table[levels[-1]] - table[levels[0]]) / (len(levels) - 1)
+    numbers = list(range(len(levels)))
+    ranks = [spearman(numbers, row) for row in table.to_numpy().tolist()]
+    correlation = float(np.mean([0.0 if math.isnan(rank) else rank for rank in ranks]))
+    variances = cells.var(ddof=1).dropna()
+    seeded = not variances.empty
+    spread = math.sqrt(float(variances.mean())) if seeded else float(changes.std(ddof=1))
+    step = float(changes.mean())
+    share = abs(step) / spread if spread > 0 else math.inf if step else 0.0
+    share = math.nan if math.isnan(spread) else share
+    notices = share >= _NOTICED if seeded else abs(correlation) >= _FOLLOWS
+    words = "notices it" if notices else "blind to it"
+    over = "seeds" if seeded else "references"
+    return len(levels), step, spread, over, share, correlation, words

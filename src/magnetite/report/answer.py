@@ -1,4 +1,4 @@
-"""The answer of a run in sentences: which treatment wins where, by how much, how surely."""
+"""The answer of a run in sentences, each made from the figures that it quotes."""
 
 from __future__ import annotations
 
@@ -9,29 +9,56 @@ from typing import Any
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.quantities import figure
 from magnetite.core.verbs.figures import parse_figures
-from magnetite.experiment.summary import LEVEL, Rows, better_of, ranking, rates
+from magnetite.experiment.ranking import LEVEL, WORSE, ranking
+from magnetite.experiment.rates import rate_curves, rates
+from magnetite.experiment.results import Rows, better_of
+
+_NOTHING = "There is nothing to compare it with."
+_ONE = "One reference allows no test."
 
 
 @dataclass(frozen=True)
 class Answer:
-    """What was found after one degradation."""
+    """The finding after one degradation, or at one level of it."""
 
-    #: The degradation's name.
+    #: The degradation's name, with its chain where levels differ.
     where: str
     sentence: str
     #: `shown` where a difference is shown on other references; `open` where not; or `single`.
     verdict: str
     #: What the verdict rests on.
     grounds: str
+    #: The treatment that the sentence prefers; empty where there is none.
+    best: str = ""
+    #: What is left out, and why.
+    notes: tuple[str, ...] = ()
 
 
 def answers(rows: Rows, metric: str) -> list[Answer]:
-    """A sentence for each degradation: of rates where there are rates, of means otherwise."""
-    made = []
-    for name, group in rows.frame.groupby("degradation name", sort=False):
-        part = replace(rows, frame=group)
-        made.append(_of_rates(str(name), part, metric) or _of_means(str(name), part, metric))
+    """The finding after each degradation: of rates where there are rates, of means otherwise.
+
+    A degradation of several levels has one sentence over all of them only where the same
+    treatment is shown to be best at each.
+    """
+    made: list[Answer] = []
+    for (name,), part in rows.split(["degradation name"]):
+        levels = [(str(key[0]), own) for key, own in part.split(["degradation"])]
+        own = [_answer(f"{name}: {chain}", level, metric) for chain, level in levels]
+        if len(own) == 1:
+            made.append(replace(own[0], where=str(name)))
+            continue
+        over_all = _answer(f"{name}, all {len(own)} levels", part, metric)
+        agree = {(one.best, one.verdict) for one in (*own, over_all)}
+        if over_all.verdict == "shown" and len(agree) == 1:
+            words = f"{over_all.grounds} The same is shown at each of the {len(own)} levels."
+            made.append(replace(over_all, grounds=words))
+        else:
+            made += own
     return made
+
+
+def _answer(where: str, rows: Rows, metric: str) -> Answer:
+    return _of_rates(where, rows, metric) or _of_means(where, rows, metric)
 
 
 def _of_rates(where: str, rows: Rows, metric: str) -> Answer | None:
@@ -42,83 +69,138 @@ def _of_rates(where: str, rows: Rows, metric: str) -> Answer | None:
     higher = better_of(metric) == "higher"
     frame = table.frame[table.frame["gain"].notna()]
     best = frame.loc[frame["gain"].idxmax() if higher else frame["gain"].idxmin()]
-    gain, low, high = (best[key] for key in ("gain", "gain 95 % from", "gain to"))
-    first, name = best["against"], best["treatment"]
-    if (gain > 0) != higher:
-        return Answer(
-            where, f"No treatment gains against “{first}”: the nearest, “{name}”, has "
-            f"{_signed(gain, metric)} at equal rate{_interval(low, high)}.",
-            *_verdict(low, high, len(table.frame)),
-        )  # fmt: skip
-    saved = best["BD-rate %"]
-    rate = ""
-    if not math.isnan(saved):
-        rate = f" At equal {metric} it needs {abs(saved):.0f} % {'less' if saved < 0 else 'more'} "
-        rate += f"rate, as far as the curves share scores ({best['compared']} of {best['curves']})."
-    return Answer(
-        where, f"“{name}” gains most: {_signed(gain, metric)} at equal rate against “{first}”"
-        f"{_interval(low, high)}.{rate}", *_verdict(low, high, len(table.frame)),
-    )  # fmt: skip
+    first, name, gain = best["against"], best["treatment"], float(best["gain"])
+    ends = _interval(best["gain 95 % from"], best["gain to"], _unit(metric))
+    over = f"over {best['curves']} degraded pictures"
+    notes = (*table.notes, *_uncoded(rows, metric))
+    grounds = _grounds(best["p"], len(frame), rows)
+    if (gain > 0) != higher or gain == 0:
+        words = (
+            f"No treatment gains against “{first}”: the nearest, “{name}”, has "
+            f"{_signed(gain, metric)} at equal rate{ends}, {over}."
+        )
+        return Answer(where, words, *grounds, str(first), notes)
+    verb = "gains most" if higher else "has the lowest"
+    words = (
+        f"“{name}” {verb}: {_signed(gain, metric)} at equal rate against “{first}”{ends}, {over}."
+    )
+    return Answer(where, f"{words}{_saving(best, metric)}", *grounds, str(name), notes)
+
+
+def _saving(row: Any, metric: str) -> str:
+    """The rate at equal score, with its interval and the number of pictures that it is over."""
+    saved = float(row["BD-rate %"])
+    if math.isnan(saved):
+        return ""
+    sense = "less" if saved < 0 else "more"
+    ends = _interval(row["95 % from"], row["to"], "%")
+    return (
+        f" At equal {metric} it needs {figure(abs(saved))} % {sense} rate{ends}, over the "
+        f"{row['compared']} degraded pictures on which all curves share scores."
+    )
+
+
+def _uncoded(rows: Rows, metric: str) -> list[str]:
+    """Treatments without a rate, with their mean score."""
+    found = rate_curves(rows, metric).uncoded
+    return [
+        f"not compared by rate: {name}: it has no codec; mean {metric} {_figure(mean, metric)}"
+        for name, mean in found.items()
+    ]
 
 
 def _of_means(where: str, rows: Rows, metric: str) -> Answer:
     """The treatment with the best mean, against the second."""
-    frame = ranking(rows, metric).frame
-    mean = f"mean {metric}"
-    if frame.empty:
-        return Answer(where, "No treatment has a figure on every reference.", "open", _NOTHING)
-    best = frame.iloc[0]
-    words = f"{metric} {figure(float(best[mean]))} {_unit(metric)}".rstrip()
-    if len(frame) == 1:
-        return Answer(
-            where, f"“{best['treatment']}” alone: {words} in the mean.", "single", _NOTHING
+    table = ranking(rows, metric)
+    ranked = table.frame[table.frame["rank"].notna()]
+    finite = ranked[ranked["verdict"] != "not compared"]
+    if ranked.empty:
+        words = "No treatment has a figure that can be compared."
+        return Answer(where, words, "open", _NOTHING, "", table.notes)
+    if finite.empty or finite.iloc[0]["rank"] > 1:
+        return _infinite(where, ranked, metric, table.notes)
+    best, mean = finite.iloc[0], f"mean {metric}"
+    name, words = best["treatment"], f"{metric} {_figure(best[mean], metric)} in the mean"
+    if len(finite) == 1:
+        return Answer(where, f"“{name}”: {words}.", "single", _NOTHING, str(name), table.notes)
+    names = rows.frame["treatment name"].unique()
+    if len(names) == 1:
+        worst = finite.iloc[-1]
+        sentence = (
+            f"“{names[0]}” alone, from {metric} {_figure(best[mean], metric)} ({name}) to "
+            f"{_figure(worst[mean], metric)} ({worst['treatment']}) in the mean."
         )
-    names = rows.frame.groupby("treatment", sort=False)["treatment name"].first()
-    if names.nunique() == 1:
-        worst = frame.iloc[-1]
-        end = f"{metric} {figure(float(worst[mean]))} {_unit(metric)}".rstrip()
-        return Answer(
-            where, f"“{names.iloc[0]}” alone, from {words} ({best['treatment']}) to {end} "
-            f"({worst['treatment']}).", "single", _NOTHING,
-        )  # fmt: skip
-    second = frame.iloc[1]
+        return Answer(where, sentence, "single", _NOTHING, str(name), table.notes)
+    second = finite.iloc[1]
+    ends = _interval(-second["to"], -second["95 % from"], _unit(metric))
+    shown = second["verdict"] == WORSE
     gain = -float(second["minus the best"])
-    low, high = -second["to"], -second["95 % from"]
-    chance = second["p (Holm)"]
-    shown = chance is not None and chance < LEVEL
-    return Answer(
-        where, f"“{best['treatment']}” {'is best' if shown else 'is ahead'}, {words} in the mean: "
-        f"{_signed(gain, metric)} against “{second['treatment']}”{_interval(low, high)}.",
-        "shown" if shown else "open",
-        f"{'Significant' if shown else 'Not significant'} at the {LEVEL:.0%} level, corrected for "
-        "all pairs of treatments (Holm).",
-    )  # fmt: skip
+    if gain == 0:
+        sentence = f"“{name}” and “{second['treatment']}” have the same {words}."
+    else:
+        sentence = (
+            f"“{name}” {'is best' if shown else 'is ahead'}, {words}: {_signed(gain, metric)} "
+            f"against “{second['treatment']}”{ends}, over {int(second['rows'])} degraded pictures."
+        )
+    pairs = len(finite) * (len(finite) - 1) // 2
+    return Answer(where, sentence, *_grounds(second["p"], pairs, rows), str(name), table.notes)
 
 
-_NOTHING = "There is nothing to compare it with."
+def _infinite(where: str, ranked: Any, metric: str, notes: tuple[str, ...]) -> Answer:
+    """Where scores of the best are infinite on all pictures, as of identical pictures."""
+    best = ranked[ranked["rank"] == 1].iloc[0]
+    mean = float(best[f"mean {metric}"])
+    same = ranked[ranked[f"mean {metric}"] == mean]
+    names = ", ".join(f"“{name}”" for name in same["treatment"])
+    sentence = (
+        f"{names}: {metric} {figure(mean)} on all pictures, which no test compares with others."
+    )
+    rest = ranked[ranked["rank"] > len(same)]
+    if len(rest) and math.isfinite(rest.iloc[0][f"mean {metric}"]):
+        after = rest.iloc[0]
+        sentence += (
+            f" Of the others, “{after['treatment']}” has the best mean: "
+            f"{metric} {_figure(after[f'mean {metric}'], metric)}."
+        )
+    grounds = "An infinite score has no interval."
+    return Answer(where, sentence, "open", grounds, str(best["treatment"]), notes)
 
 
-def _verdict(low: float, high: float, compared: int) -> tuple[str, str]:
-    """Whether an interval excludes zero, and what that says."""
-    if math.isnan(low):
-        return "open", "One reference says nothing about others."
-    shown = low > 0 or high < 0
-    words = f"The interval over references {'excludes' if shown else 'includes'} zero"
+def _grounds(p: Any, compared: int, rows: Rows) -> tuple[str, str]:
+    """Verdict and grounds of a difference that was picked from several."""
+    number = rows.frame["reference"].nunique()
+    if p is None or math.isnan(p):
+        return "open", _ONE if number == 1 else "Too few references in common allow no test."
+    shown = p < LEVEL
+    words = f"The 95 % interval over references {'excludes' if shown else 'includes'} zero"
     if compared > 1:
-        words += f"; it is not corrected for the choice among {compared} treatments"
-    return "shown" if shown else "open", f"{words}."
+        words += f"; it holds together for all {compared} comparisons"
+    return "shown" if shown else "open", f"{words} ({_chance(p)})."
+
+
+def _chance(p: float) -> str:
+    return "p < 0.001" if p < 0.001 else f"p = {p:.4f}"
 
 
 def _signed(value: float, metric: str) -> str:
-    sign = "−" if value < 0 else "+"
-    return f"{sign}{figure(abs(float(value)))} {_unit(metric)} of {metric}".replace("  ", " ")
+    return f"{_sign(value)}{figure(abs(float(value)))} {_unit(metric)} of {metric}".replace(
+        "  ", " "
+    )
 
 
-def _interval(low: Any, high: Any) -> str:
+def _sign(value: float) -> str:
+    return "−" if value < 0 else "+" if value > 0 else ""
+
+
+def _figure(value: Any, metric: str) -> str:
+    return f"{figure(float(value))} {_unit(metric)}".rstrip()
+
+
+def _interval(low: Any, high: Any, unit: str) -> str:
     if low is None or high is None or math.isnan(low) or math.isnan(high):
         return ""
-    ends = " to ".join(f"{'−' if v < 0 else '+'}{figure(abs(float(v)))}" for v in (low, high))
-    return f" (95 % interval {ends})"
+    ends = " to ".join(f"{_sign(v)}{figure(abs(float(v)))}" for v in (low, high))
+    return f" (95 % interval {ends} {unit}".rstrip() + ")"
 
 
 def _unit(metric: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -19,15 +19,10 @@ from magnetite.core.verbs.figures import parse_figures
 from magnetite.core.verbs.score import Scorer
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now
-from magnetite.experiment.summary import (
-    Rows,
-    chosen_metric,
-    means,
-    metrics_of,
-    ranking,
-    rates,
-    read_rows,
-)
+from magnetite.experiment.ranking import ranking
+from magnetite.experiment.rates import family_of, rates
+from magnetite.experiment.results import Rows, Table, chosen_metric, metrics_of, read_rows
+from magnetite.experiment.summary import means
 from magnetite.files.resources import DiskFiles
 from magnetite.files.tables import plain_value
 from magnetite.report.answer import Answer, answers
@@ -67,6 +62,8 @@ class Content:
     means: tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]] = ((), ())
     #: Tables of rates by degradation and figure.
     rates: tuple[dict[str, Any], ...] = ()
+    #: Names of curves by a treatment's name and chain, which a newline separates.
+    families: dict[str, str] = field(default_factory=dict)
     failures: tuple[tuple[str, str, str, str], ...] = ()
     facts: dict[str, str] = field(default_factory=dict)
 
@@ -104,6 +101,7 @@ def of_run(folder: Path, metric: str | None = None) -> Content:
         plan_text=text,
         means=_means(rows),
         rates=tuple(_rates(rows)),
+        families=_families(rows),
         failures=tuple(failures),
         facts=_facts(facts, frame),
     )
@@ -212,7 +210,7 @@ def _plain(value: Any) -> Any:
 
 
 def _means(rows: Rows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
-    """A row for each degradation and treatment: mean and half interval of every figure."""
+    """A row for each degradation and treatment: mean and interval of every figure."""
     frame = means(rows, ["degradation", "treatment"]).frame
     made = []
     for key, group in frame.groupby(["degradation", "treatment"], sort=False):
@@ -220,33 +218,53 @@ def _means(rows: Rows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
         cells: list[Any] = [*key]
         for name in rows.figures:
             row = own.get(name)
-            cells += [None, None] if row is None else [
-                _plain(row["mean"]), _plain(row["to"] - row["mean"]),
+            cells += [None] * 3 if row is None else [
+                _plain(row[end]) for end in ("mean", "95 % from", "to")
             ]  # fmt: skip
-        made.append((*cells, int(group["rows"].max())))
+        counts = (int(group["references"].max()), int(group["rows"].max()))
+        made.append((*cells, *counts))
     titles = ["degradation", "treatment"]
     for name in rows.figures:
-        titles += [name, f"± {name}"]
-    return (*titles, "rows"), tuple(made)
+        titles += [name, f"{name} 95 % from", f"{name} to"]
+    return (*titles, "references", "rows"), tuple(made)
 
 
 def _rates(rows: Rows) -> list[dict[str, Any]]:
-    """Rates and rankings of treatments, after each degradation and after all of them."""
+    """Rates and rankings of treatments, for each degradation, level by level."""
     metrics = metrics_of(rows)[:_MOST_RATED]
-    groups = [(str(n), g) for n, g in rows.frame.groupby("degradation name", sort=False)]
+    groups = list(rows.split(["degradation name"]))
     made = []
     for metric in metrics:
-        for name, group in groups if len(groups) == 1 else [*groups, ("", rows.frame)]:
-            part = replace(rows, frame=group)
-            table = rates(part, metric) or ranking(part, metric)
-            if not table.frame.empty:
-                made.append({
-                    "degradation": name, "metric": metric, "title": table.title,
-                    "caption": table.caption, "columns": list(table.frame.columns),
-                    "rows": [[_plain(v) for v in row]
-                             for row in table.frame.itertuples(index=False, name=None)],
-                })  # fmt: skip
+        for (name,), part in groups:
+            for level, own in part.split(["degradation"]):
+                made.append(_compared(str(name), str(level[0]), own, metric))
+        if len(groups) > 1:
+            made.append(_compared("", "", rows, metric))
+    return [one for one in made if one is not None]
+
+
+def _families(rows: Rows) -> dict[str, str]:
+    """Names of the curves of treatments that have several."""
+    pairs = rows.frame[["treatment name", "treatment"]].drop_duplicates()
+    made: dict[str, str] = {}
+    for name, own in pairs.groupby("treatment name", sort=False):
+        families = {chain: family_of(chain) for chain in own["treatment"]}
+        if len(set(families.values())) not in (1, len(families)):
+            made |= {f"{name}\n{chain}": f"{name}: {one}" for chain, one in families.items()}
     return made
+
+
+def _compared(name: str, level: str, rows: Rows, metric: str) -> dict[str, Any] | None:
+    """The table of rates, or else the ranking, of one part of the rows."""
+    table: Table = rates(rows, metric) or ranking(rows, metric)
+    if table.frame.empty:
+        return None
+    cells = [[_plain(v) for v in row] for row in table.frame.itertuples(index=False, name=None)]
+    return {
+        "degradation": name, "level": level, "metric": metric, "title": table.title,
+        "caption": table.caption, "notes": table.notes, "columns": list(table.frame.columns),
+        "rows": cells,
+    }  # fmt: skip
 
 
 def _facts(facts: dict[str, str], frame: Any) -> dict[str, str]:

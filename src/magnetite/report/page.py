@@ -112,12 +112,14 @@ def _rendered(
         lstrip_blocks=True,
     )
     environment.filters["figure"] = figure
+    environment.filters["capital"] = lambda text: text[:1].upper() + text[1:]
     data = {
         "columns": [asdict(column) for column in content.columns],
         "rows": content.rows,
         "means": {"columns": content.means[0], "rows": content.means[1]},
         "metric": content.metric,
         "rates": content.rates,
+        "families": content.families,
         "pictures": pictures,
         "folder": folder,
     }

@@ -17,7 +17,7 @@ from magnetite.core.verbs.degrade import degrade
 from magnetite.core.verbs.treatment import Kept, treat
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.provenance import read_sources
-from magnetite.experiment.summary import Rows
+from magnetite.experiment.results import Rows
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
 

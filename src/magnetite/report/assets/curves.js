@@ -9,11 +9,12 @@ page.curves = () => {
   const figures = page.data.columns.filter((c) => c.kind === "figure");
   const level = "level of the degradation";
   const rated = index.bpp !== undefined;
-  const selects = Object.fromEntries(["x", "y", "reference", "degradation"].map((k) => [k, page.by(`curve-${k}`)]));
+  const selects = Object.fromEntries(["x", "y", "reference", "degradation", "level"].map((k) => [k, page.by(`curve-${k}`)]));
   const log = page.by("curve-log");
   const hidden = new Set();
   let chart = null;
   let lines = [];
+  let left = [];
 
   const values = (title) => [...new Set(page.data.rows.map((row) => row[index[title]]))];
   const unit = (title) => (title === "bpp" ? "bits per px" : figures.find((c) => c.title === title)?.unit ?? "");
@@ -28,34 +29,73 @@ page.curves = () => {
     const degradations = values("degradation name");
     page.options(selects.degradation, [...degradations.map((v) => [v, v]), ...(degradations.length > 1 ? [["", "all"]] : [])], degradations[degradations.length - 1]);
     log.checked = rated;
+    levels();
   }
 
-  /** Points of every line: means over the rows of a setting, of all repeats and references shown. */
-  function gather() {
+  /** Levels of the degradation that is chosen; all of them together unless a rate is drawn across. */
+  function levels() {
+    const chosen = selects.degradation.value;
+    const rows = page.data.rows.filter((row) => !chosen || row[index["degradation name"]] === chosen);
+    const chains = chosen ? [...new Set(rows.map((row) => row[index.degradation]))] : [];
+    page.options(selects.level, [["", chains.length > 1 ? `all ${chains.length}` : "all"], ...(chains.length > 1 ? chains.map((v) => [v, v]) : [])]);
+    selects.level.value = chains.length > 1 && selects.x.value !== level ? chains[chains.length >> 1] : "";
+  }
+
+  /** Rows of every point: by line, then by setting, then by reference. */
+  function collect(chains) {
     const x = selects.x.value;
     const y = selects.y.value;
     const groups = new Map();
-    const chains = [];
     for (const row of page.data.rows) {
       if (selects.reference.value && row[index.reference] !== selects.reference.value) continue;
       if (selects.degradation.value && row[index["degradation name"]] !== selects.degradation.value) continue;
       const chain = row[index.degradation];
+      if (selects.level.value && chain !== selects.level.value) continue;
       if (!chains.includes(chain)) chains.push(chain);
-      const name = row[index["treatment name"]] + (selects.degradation.value || x === level ? "" : ` · ${row[index["degradation name"]]}`);
+      const family = page.data.families[`${row[index["treatment name"]]}\n${row[index.treatment]}`] ?? row[index["treatment name"]];
+      const name = family + (selects.degradation.value || x === level ? "" : ` · ${row[index["degradation name"]]}`);
       const key = x === level ? chain : `${chain}\n${row[index.treatment]}`;
       const from = x === level ? chains.indexOf(chain) : page.number(row[index[x]]);
       const to = page.number(row[index[y]]);
-      if (!Number.isFinite(from) || !Number.isFinite(to)) continue;
+      if (typeof from !== "number" || typeof to !== "number") continue;
       if (!groups.has(name)) groups.set(name, new Map());
       const own = groups.get(name);
-      if (!own.has(key)) own.set(key, { x: 0, y: 0, n: 0, chain, treatment: row[index.treatment] });
-      const point = own.get(key);
-      point.x += from; point.y += to; point.n += 1;
+      if (!own.has(key)) own.set(key, { chain, treatment: row[index.treatment], rows: new Map() });
+      const rows = own.get(key).rows;
+      if (!rows.has(row[index.reference])) rows.set(row[index.reference], []);
+      rows.get(row[index.reference]).push([from, to]);
     }
+    return groups;
+  }
+
+  /** Points of every line: means over repeats and over the references that have all points of all lines. */
+  function gather() {
+    const chains = [];
+    const groups = collect(chains);
+    left = [];
+    let endless = 0;
+    for (const own of groups.values()) {
+      for (const [key, point] of own) {
+        if ([...point.rows.values()].flat().some((pair) => !pair.every(Number.isFinite))) { endless += 1; own.delete(key); }
+      }
+    }
+    if (endless) left.push(`${endless} point${endless > 1 ? "s" : ""} of infinite value not drawn`);
+    const points = [...groups.values()].flatMap((own) => [...own.values()]);
+    const references = [...new Set(points.flatMap((point) => [...point.rows.keys()]))];
+    const whole = new Set(references.filter((name) => points.every((point) => {
+      const most = Math.max(...[...point.rows.values()].map((pairs) => pairs.length));
+      return point.rows.get(name)?.length === most;
+    })));
+    if (whole.size < references.length) left.push(`left out, since a row of theirs is missing: ${references.filter((name) => !whole.has(name)).join(", ")}`);
+    const mean = (pairs, k) => pairs.reduce((sum, pair) => sum + pair[k], 0) / pairs.length;
     lines = [...groups].map(([name, own], number) => ({
       name, number,
-      points: [...own.values()].map((p) => ({ ...p, x: p.x / p.n, y: p.y / p.n })).sort((a, b) => a.x - b.x),
-    }));
+      points: [...own.values()].map((point) => {
+        const means = [...whole].map((reference) => [0, 1].map((k) => mean(point.rows.get(reference), k)));
+        return { x: mean(means, 0), y: mean(means, 1), n: whole.size, chain: point.chain, treatment: point.treatment };
+      }).filter((point) => point.n).sort((one, two) => one.x - two.x),
+    })).filter((line) => line.points.length);
+    lines.references = whole.size;
     return chains;
   }
 
@@ -90,7 +130,7 @@ page.curves = () => {
         tooltip: {
           callbacks: {
             title: (items) => items[0]?.dataset.label ?? "",
-            label: (item) => [`${named(across)}: ${across === level ? chains[item.raw.x] : page.figure(item.raw.x)}`, `${named(selects.y.value)}: ${page.figure(item.raw.y)}`, across === level ? "" : item.raw.treatment, `mean of ${item.raw.n} rows`].filter(Boolean),
+            label: (item) => [`${named(across)}: ${across === level ? chains[item.raw.x] : page.figure(item.raw.x)}`, `${named(selects.y.value)}: ${page.figure(item.raw.y)}`, across === level ? "" : item.raw.treatment, `mean of ${item.raw.n} reference${item.raw.n > 1 ? "s" : ""}`].filter(Boolean),
           },
         },
       },
@@ -104,8 +144,9 @@ page.curves = () => {
       rates();
       if (page.by("points").open) points();
     }, 0);
-    const of = selects.reference.value || `the mean over ${values("reference").length} references`;
-    page.by("curve-words").textContent = `Each point is ${of}, and the mean over repeats. Click a name to hide its curve.`;
+    const all = values("reference").length;
+    const of = selects.reference.value || `the mean over ${lines.references === all ? "" : `${lines.references} of `}${all} references`;
+    page.by("curve-words").textContent = lines.length ? `Each point is ${of}, and the mean over repeats${left.length ? `; ${left.join("; ")}` : ""}. Click a name to hide its curve.` : `No finite value to draw${left.length ? `: ${left.join("; ")}` : ""}.`;
   }
 
   function legend() {
@@ -141,10 +182,12 @@ page.curves = () => {
   }
 
   function rates() {
-    const table = page.data.rates.find((t) => t.metric === selects.y.value && t.degradation === selects.degradation.value);
-    const where = selects.degradation.value ? ` after ${selects.degradation.value}` : "";
+    const tables = page.data.rates.filter((t) => t.metric === selects.y.value && t.degradation === selects.degradation.value);
+    const table = tables.find((t) => t.level === selects.level.value) ?? (tables.length === 1 ? tables[0] : undefined);
+    const where = selects.degradation.value ? ` after ${selects.level.value || selects.degradation.value}` : "";
     page.by("rates-title").textContent = table ? table.title + where : `Nothing to compare by ${selects.y.value}${where}`;
-    page.by("rates-caption").textContent = table ? table.caption : "";
+    page.by("rates-caption").textContent = table ? table.caption : tables.length ? "Choose a level: its treatments are compared at that level alone." : "";
+    page.by("rates-notes").replaceChildren(...(table?.notes ?? []).map((note) => page.make("p", { class: "dim", dir: "auto" }, note)));
     if (!table) { page.by("rates-table").replaceChildren(); return; }
     const texts = table.columns.map((_, k) => table.rows.some((row) => typeof row[k] === "string" && row[k] !== "inf"));
     const write = table.columns.map((_, k) => page.aligned(table.rows.map((row) => row[k])));
@@ -155,7 +198,11 @@ page.curves = () => {
   }
 
   fill();
-  for (const select of Object.values(selects)) select.addEventListener("change", () => { if (select === selects.x) log.checked = select.value === "bpp"; draw(); });
+  for (const select of Object.values(selects)) select.addEventListener("change", () => {
+    if (select === selects.x) log.checked = select.value === "bpp";
+    if (select === selects.degradation || select === selects.x) levels();
+    draw();
+  });
   log.addEventListener("change", draw);
   page.by("points").addEventListener("toggle", () => { if (page.by("points").open) points(); });
   page.onTheme.push(draw);

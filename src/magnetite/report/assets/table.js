@@ -96,7 +96,7 @@ page.table = () => {
   }
 
   function count() {
-    const noun = view === views.rows ? "rows" : "means, each ± half its 95 % interval over references";
+    const noun = view === views.rows ? "rows" : "means, each with its 95 % interval over references";
     const printed = printing && shown.length > PRINTED ? `; the first ${PRINTED} are printed` : "";
     page.by("rows-count").textContent = `${shown.length} of ${view.rows.length} ${noun}${printed}`;
   }

@@ -1,0 +1,97 @@
+"""Treatments from best to worst on the same pictures."""
+
+from __future__ import annotations
+
+import math
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from magnetite.core.analysis.simultaneous import Difference, simultaneous
+from magnetite.core.arrays import Float64
+from magnetite.experiment.common import Common, scores_of
+from magnetite.experiment.results import GROUPS, Rows, Table, better_of
+
+#: Differences count as shown below this chance, corrected for all pairs of treatments.
+LEVEL = 0.05
+#: Verdicts of the table.
+WORSE, OPEN, UNTESTED = "worse", "no difference shown", "no test: one reference"
+
+
+def ranking(rows: Rows, metric: str, by: list[str] | None = None) -> Table:
+    """Treatments from best to worst, each against the best, paired over references.
+
+    Parameters
+    ----------
+    rows : Rows
+    metric : str
+    by : list of str, optional
+        Of `GROUPS`: a ranking for each group, such as each level of a degradation. Names of
+        treatments among them do not group.
+    """
+    groups = [name for name in by or () if name not in ("treatment", "treatments")]
+    made: list[tuple[Any, ...]] = []
+    notes: list[str] = []
+    for key, part in rows.split([GROUPS[name] for name in groups]):
+        common = scores_of(part, metric)
+        made += [(*key, *line) for line in _ranked(common, metric)]
+        where = f"{', '.join(map(str, key))}: " if key else ""
+        notes += [f"{where}{note}" for note in common.notes()]
+    titles = [*groups, "rank", "treatment", f"mean {metric}", "minus the best", "95 % from", "to",
+              "p", "verdict", "references", "rows"]  # fmt: skip
+    return Table(
+        "ranking", f"Ranking by {metric}", pd.DataFrame(made, columns=titles),
+        "paired over references, each the mean of the pictures that all treatments have; "
+        "intervals and p hold together for all pairs of treatments of a ranking",
+        tuple(notes),
+    )  # fmt: skip
+
+
+def _ranked(common: Common, metric: str) -> list[tuple[Any, ...]]:
+    """Rows of one ranking: infinite means where they belong, what is not compared at the end."""
+    higher = better_of(metric) == "higher"
+    means = common.values.groupby(level="reference", sort=False).mean()
+    order = means.mean().sort_values(ascending=not higher, kind="stable").index.tolist()
+    found = against(means[order].to_numpy())
+    counts = (len(means), len(common.values))
+    first = [n for n, value in common.infinite.items() if (value > 0) == higher]
+    last = [n for n in common.infinite if n not in first]
+    made: list[tuple[Any, ...]] = []
+    for name in first:
+        made.append(_apart(len(made) + 1, name, common))
+    for place, name in enumerate(order):
+        mean = float(means[name].mean())
+        if place == 0:
+            made.append((len(made) + 1, name, mean, None, None, None, None, "", *counts))
+            continue
+        one = found[0, place]
+        made.append((len(made) + 1, name, mean, *one, verdict(one), *counts))
+    for name in last:
+        made.append(_apart(len(made) + 1, name, common))
+    ranked = {*order, *common.infinite}
+    return made + [_apart(None, name, common) for name in common.aside if name not in ranked]
+
+
+def _apart(rank: int | None, name: str, common: Common) -> tuple[Any, ...]:
+    mean = common.infinite.get(name)
+    return (rank, name, mean, None, None, None, None, "not compared", None, None)
+
+
+def against(values: Float64) -> dict[tuple[int, int], Difference]:
+    """Difference of every later column from every earlier one; intervals hold together."""
+    pairs = list(combinations(range(values.shape[1]), 2))
+    if not pairs:
+        return {}
+    contrasts = np.zeros((len(pairs), values.shape[1]))
+    for row, (one, two) in enumerate(pairs):
+        contrasts[row, one], contrasts[row, two] = -1, 1
+    return dict(zip(pairs, simultaneous(values, contrasts), strict=True))
+
+
+def verdict(difference: Difference) -> str:
+    """Of a treatment against the best one."""
+    if math.isnan(difference.p):
+        return UNTESTED
+    return WORSE if difference.p < LEVEL else OPEN

@@ -1,0 +1,198 @@
+"""Treatments with a sweep of rates against the first of them, on the same pictures."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from magnetite.core.analysis.simultaneous import Difference, simultaneous
+from magnetite.core.chain.notation import parse_sweep
+from magnetite.core.chain.step import Chain
+from magnetite.core.curves.comparison import Better, Comparison, compare
+from magnetite.core.errors import ChainError
+from magnetite.core.methods.declarations import Codec
+from magnetite.experiment.common import PICTURE, complete
+from magnetite.experiment.results import GROUPS, Rows, Table, better_of
+
+#: Points that a rate-distortion curve needs.
+LEAST_POINTS = 4
+#: Rate and score of the points of one picture.
+Points = tuple[tuple[float, float], ...]
+
+
+@dataclass
+class RateCurves:
+    """The curves of each treatment by picture, and what has none."""
+
+    curves: dict[str, dict[tuple[Any, ...], Points]] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+    #: Labels of treatments that code nothing, with their mean score.
+    uncoded: dict[str, float] = field(default_factory=dict)
+
+
+def rates(rows: Rows, metric: str, by: list[str] | None = None) -> Table | None:
+    """Each treatment with a sweep of rates against the first of them.
+
+    Rate at equal score (BD-rate) as far as the curves share scores, and score at equal rate as
+    far as they share rates, each over the pictures that all treatments have. Intervals are over
+    references and hold together for all treatments; those of rates are computed in the logarithm.
+
+    Parameters
+    ----------
+    rows : Rows
+    metric : str
+    by : list of str, optional
+        Of `GROUPS`: a comparison for each group. Names of treatments among them do not group.
+
+    Returns
+    -------
+    Table or None
+        None where no group has two treatments with curves.
+    """
+    groups = [name for name in by or () if name not in ("treatment", "treatments")]
+    made: list[tuple[Any, ...]] = []
+    notes: list[str] = []
+    for key, part in rows.split([GROUPS[name] for name in groups]):
+        lines, own = _rates(part, metric)
+        made += [(*key, *line) for line in lines]
+        where = f"{', '.join(map(str, key))}: " if key else ""
+        notes += [f"{where}{note}" for note in own] if lines else []
+    if not made:
+        return None
+    titles = [*groups, "against", "treatment", "BD-rate %", "95 % from", "to", "compared",
+              "gain", "gain 95 % from", "gain to", "curves", "p"]  # fmt: skip
+    return Table(
+        "rates", f"Rates at equal {metric}", pd.DataFrame(made, columns=titles),
+        "BD-rate: below 0 is less rate, a geometric mean; gain: "
+        f"{metric} at equal rate; compared, curves: degraded pictures that both means are over; "
+        "intervals over references, and p of the gain, hold together for all treatments",
+        tuple(notes),
+    )  # fmt: skip
+
+
+def _rates(rows: Rows, metric: str) -> tuple[list[tuple[Any, ...]], list[str]]:
+    """Rows of the table without groups, and notes on what is left out."""
+    found = rate_curves(rows, metric)
+    names = list(found.curves)
+    better: Better = "higher" if better_of(metric) == "higher" else "lower"
+    if len(names) < 2:
+        return [], []
+    gaps, gains = _compared(found.curves, better)
+    saved, gained = complete(gaps), complete(gains)
+    notes = [*found.notes, *(f"gain: {n}" for n in gained.notes()),
+             *(f"BD-rate: {n}" for n in saved.notes())]  # fmt: skip
+    by_rate, by_gain = _differences(saved.values), _differences(gained.values)
+    made = []
+    for name in names[1:]:
+        if name not in by_rate and name not in by_gain:
+            continue
+        rate = [100 * math.expm1(v) for v in by_rate.get(name, _NONE)[:3]]
+        counts = [len(c.values) if name in c.values else 0 for c in (saved, gained)]
+        gain = by_gain.get(name, _NONE)
+        made.append((names[0], name, *rate, counts[0], *gain[:3], counts[1], gain.p))
+    return made, notes
+
+
+_NONE = Difference(math.nan, math.nan, math.nan, math.nan)
+
+
+def _compared(curves: dict[str, dict[tuple[Any, ...], Points]], better: Better) -> tuple[Any, Any]:
+    """Gaps of log rate and gains of score against the first treatment, picture by picture."""
+    names = list(curves)
+    pictures = list(dict.fromkeys(key for own in curves.values() for key in own))
+    index = pd.MultiIndex.from_tuples(pictures, names=PICTURE)
+    gaps, gains = (pd.DataFrame(math.nan, index, names[1:]) for _ in range(2))
+    for name in names[1:]:
+        for row, picture in enumerate(pictures):
+            if picture not in curves[names[0]] or picture not in curves[name]:
+                continue
+            one = _comparison(curves[names[0]][picture], curves[name][picture], better)
+            column = names.index(name) - 1
+            if one.bd_rate is not None:
+                gaps.iloc[row, column] = math.log1p(one.bd_rate)
+            if one.bd_quality is not None:
+                gains.iloc[row, column] = one.bd_quality
+    return gaps, gains
+
+
+@lru_cache(maxsize=16384)
+def _comparison(anchor: Points, test: Points, better: Better) -> Comparison:
+    """Two curves compared once, though several tables ask for it."""
+    return compare(anchor, test, better)
+
+
+def _differences(values: Any) -> dict[str, Difference]:
+    """Mean and interval of each column over references; no interval for a single one."""
+    if values.empty or not values.shape[1]:
+        return {}
+    means = values.groupby(level="reference", sort=False).mean()
+    names = [str(name) for name in values.columns]
+    return dict(zip(names, simultaneous(means.to_numpy(), np.eye(len(names))), strict=True))
+
+
+def rate_curves(rows: Rows, metric: str) -> RateCurves:
+    """The rate-distortion curves of a run: for each treatment, one for each degraded picture.
+
+    A treatment that sweeps another setting beside the codec's quality has a curve for each of its
+    values.
+    """
+    made = RateCurves()
+    frame = rows.frame[rows.frame[metric].notna()]
+    coded = frame[frame["bpp"].notna()]
+    for label, own in frame[frame["bpp"].isna()].groupby("label", sort=False):
+        made.uncoded[str(label)] = float(own.groupby("reference")[metric].mean().mean())
+    short: Counter[str] = Counter()
+    endless = int(np.isinf(coded[metric].astype(float)).sum())
+    for name, by_name in coded.groupby("treatment name", sort=False):
+        families = by_name["treatment"].map(family_of)
+        for family, own in by_name.groupby(families, sort=False):
+            label = str(name) if families.nunique() == 1 else f"{name}: {family}"
+            for picture, points in _by_picture(own, metric).items():
+                if len(points) < LEAST_POINTS:
+                    short[str(name)] += 1
+                    continue
+                made.curves.setdefault(label, {})[picture] = points
+    made.notes += [
+        f"{label}: {count} curve{'s' if count > 1 else ''} of fewer than {LEAST_POINTS} points "
+        "left out" for label, count in short.items()
+    ]  # fmt: skip
+    if endless:
+        made.notes.append(f"{endless} points of infinite {metric} left out")
+    return made
+
+
+def _by_picture(own: Any, metric: str) -> dict[tuple[Any, ...], Points]:
+    """Finite points of each picture, by rising rate."""
+    found: dict[tuple[Any, ...], list[tuple[float, float]]] = {}
+    columns = [*PICTURE, "bpp", metric]
+    for *picture, bpp, score in own[columns].itertuples(index=False, name=None):
+        points = found.setdefault(tuple(picture), [])
+        if math.isfinite(score):
+            points.append((float(bpp), float(score)))
+    return {picture: tuple(sorted(set(points))) for picture, points in found.items()}
+
+
+@lru_cache(maxsize=4096)
+def family_of(chain: str) -> str:
+    """A chain without the quality of its last codec: what the points of one curve share.
+
+    Empty where the chain cannot be read here, as of a codec that this process does not have.
+    """
+    try:
+        steps = parse_sweep(chain, "restoration", "codec", known=True)[0].steps
+    except ChainError:
+        return ""
+    places = [k for k, step in enumerate(steps) if step.kind == "codec"]
+    if not places:
+        return chain
+    step = steps[places[-1]]
+    codec = step.declared(Codec)
+    dropped = {codec.quality, *codec.one_of}
+    bare = replace(step, settings=tuple(s for s in step.settings if s[0] not in dropped))
+    return str(Chain((*steps[: places[-1]], bare, *steps[places[-1] + 1 :])))

@@ -1,0 +1,151 @@
+"""The rows of a run, as its tables read them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.errors import ChainError, InputError
+from magnetite.core.methods import declarations
+from magnetite.experiment.ledger import Ledger
+from magnetite.experiment.plan import NOTHING
+
+#: Columns of a run's table that tables may be grouped by.
+GROUPS = {
+    "reference": "reference", "degradation": "degradation", "treatment": "label",
+    "degradations": "degradation name", "treatments": "treatment name",
+}  # fmt: skip
+#: Columns that are no figures.
+_FIXED = 16
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table with its name and what its reader must know."""
+
+    name: str
+    title: str
+    frame: Any
+    caption: str = ""
+    #: What the table leaves out, and why.
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Rows:
+    """The rows of a run that are done, and those that failed.
+
+    The column `label` names a treatment in tables and sentences: by the plan's own name where
+    that stands for one chain.
+    """
+
+    frame: Any
+    figures: tuple[str, ...]
+    lost: Any
+    missing: int = 0
+
+    @classmethod
+    def of(cls, tried: Any, figures: Sequence[str], missing: int = 0) -> Rows:
+        """Rows that were tried, of a table with the columns of `Ledger.columns`."""
+        tried = tried.assign(label=_labels(tried))
+        done = tried["status"] == "done" if "status" in tried else tried.index >= 0
+        return cls(tried[done], tuple(figures), tried[~done], missing)
+
+    @property
+    def failed(self) -> int:
+        """Number of rows that failed."""
+        return len(self.lost)
+
+    def split(self, columns: list[str]) -> Iterator[tuple[tuple[Any, ...], Rows]]:
+        """The rows of every group of equal values, in their order; all of them for no column."""
+        if not columns:
+            yield (), self
+            return
+        lost = dict(iter(self.lost.groupby(columns, sort=False)))
+        for key, frame in self.frame.groupby(columns, sort=False):
+            own = lost.get(key, self.lost.iloc[:0])
+            yield key, Rows(frame, self.figures, own)
+
+
+def read_rows(folder: Path) -> Rows:
+    """The table of a run, as far as it has come.
+
+    Raises
+    ------
+    FileError
+        If the folder holds no run.
+    InputError
+        If no row is done; with the reasons where rows failed.
+    """
+    ledger = Ledger(folder, writable=False)
+    try:
+        columns = ledger.columns()
+        tried = pd.DataFrame(ledger.rows(), columns=columns)
+        total, done, failed = ledger.counts()
+    finally:
+        ledger.close()
+    figures = [c for c in columns[_FIXED:] if not c.startswith("seconds ")]
+    rows = Rows.of(tried, figures, total - done - failed)
+    if rows.frame.empty:
+        raise InputError(f"{folder}: {_none_done(rows)}")
+    return rows
+
+
+def _none_done(rows: Rows) -> str:
+    if not rows.failed:
+        return "no row is done yet: run the plan first"
+    reasons = Counter(rows.lost["reason"]).most_common(3)
+    words = "; ".join(f"{reason} ({count})" for reason, count in reasons)
+    return f"no row is done: {rows.failed} failed: {words}"
+
+
+def metrics_of(rows: Rows) -> list[str]:
+    """The figures of a run that are metrics, in its order."""
+    return [name for name in rows.figures if better_of(name) is not None]
+
+
+def chosen_metric(rows: Rows, metric: str | None) -> str | None:
+    """The figure that treatments are compared by: the one named, or the first metric, if any.
+
+    Raises
+    ------
+    InputError
+        If the run does not have the figure, or it is a gauge.
+    """
+    if metric is None:
+        return next(iter(metrics_of(rows)), None)
+    if metric not in rows.figures:
+        raise InputError(
+            f"{metric!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
+        )
+    if better_of(metric) is None:
+        raise InputError(f"{metric!r} is a gauge: treatments are compared by a metric")
+    return metric
+
+
+def better_of(name: str) -> str | None:
+    """The better direction of a metric; None of a gauge, where that depends."""
+    try:
+        return parse_step(name, "metric").declared(declarations.Metric).better
+    except ChainError:
+        return None
+
+
+def _labels(tried: Any) -> list[str]:
+    """A label for each row's treatment: its name, or its chain where the name has several."""
+    pairs = list(zip(tried["treatment name"], tried["treatment"], strict=True))
+    chains = Counter(name for name, _ in set(pairs))
+    return [label_of(name, chain, chains[name] == 1) for name, chain in pairs]
+
+
+def label_of(name: str, chain: str, single: bool) -> str:
+    """A treatment's label: its name if that stands for a single chain, or the chain after it."""
+    if single or chain == NOTHING:
+        return name
+    return chain if chain.startswith(name) else f"{name}: {chain}"
