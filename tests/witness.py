@@ -67,7 +67,7 @@ def nested(rows: list[Row], figure: str) -> tuple[tuple[float, float, float], in
 def critical(n: int, k: int, pairwise: bool) -> float:
     """95 % point of the largest |t| over all contrasts, from whole samples of normal values."""
     rng = np.random.default_rng(99)
-    values = rng.standard_normal((8_000, n, k))
+    values = rng.standard_normal((4_000, n, k))
     pairs = list(combinations(range(k), 2))
     contrasts = [values[..., a] - values[..., b] for a, b in pairs] if pairwise else [
         values[..., a] for a in range(k)]  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -84,12 +85,12 @@ def run(
         raise InputError("a reference is named twice")
     if out is not None:
         protect(references, [out / name for name in _FILES])
-    pictures = [load(path, full_scale) for path in references]
+    references, pictures = _distinct(references, full_scale)
     if region is not None:
         region.crop(pictures[0])
     conversion = None if limits.conversion is None else str(limits.conversion)
     sources = [Source(str(path.resolve()), conversion, full_scale) for path in references]
-    job = CurveJob(sources, tuple(codec), tuple(measures))
+    job = CurveJob(sources, tuple(codec), tuple(measures), base=os.getcwd())
     with tempfile.TemporaryDirectory(prefix="magnetite-") as scratch, cells_done("curve") as tell:
         executor = Threads(workers or cores())
         folder = out or Path(scratch)
@@ -108,6 +109,19 @@ def run(
 
 
 _FILES = ("scores.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png")
+
+
+def _distinct(references: list[Path], full_scale: float | None) -> tuple[list[Path], list[Picture]]:
+    """The references with their pictures; equal samples under two names count once, with a note."""
+    known: dict[bytes, tuple[Path, Picture]] = {}
+    for path in references:
+        picture = load(path, full_scale)
+        digest = picture.digest()
+        if digest in known:
+            note(f"{path} holds the same samples as {known[digest][0]}: it is left out")
+        else:
+            known[digest] = path, picture
+    return [path for path, _ in known.values()], [picture for _, picture in known.values()]
 
 
 def _score_of(text: str) -> tuple[str, float]:

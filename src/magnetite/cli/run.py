@@ -86,6 +86,8 @@ def _run(plan: Path, folder: Path, workers: int | None, cluster: str | None, dry
     with cells_done(plan.name) as tell:
         done = carry_out(job, read_text(plan), folder, executor, tell)
     write_bytes(folder / "plan.toml", read_text(plan).encode())
+    for text in done.notes:
+        note(text)
     say(
         f"{done.cells} rows: {done.computed} computed, {done.reused} taken from before, "
         f"{done.failed} failed; {done.seconds:.1f} s"

@@ -16,6 +16,7 @@ codec and never a command.
 
 from __future__ import annotations
 
+import hashlib
 import os
 import re
 import shlex
@@ -30,7 +31,7 @@ from magnetite.commands.running import Command
 from magnetite.core.arrays import Pixels
 from magnetite.core.codecs.layers.pipeline import Pipeline
 from magnetite.core.errors import CommandError
-from magnetite.core.methods.catalogue import ColourPolicy, codec, find, restoration
+from magnetite.core.methods.catalogue import ColourPolicy, codec, find, forget, restoration
 from magnetite.core.methods.parameters import Count, Number
 from magnetite.core.picture.frame import Frame
 from magnetite.files.reading import read_bytes
@@ -43,8 +44,14 @@ _KEYS = {
 }
 
 
-def declare(path: str | os.PathLike[str]) -> list[str]:
+#: Digests of the commands that are declared, by kind and name: their words and programs.
+contents: dict[tuple[str, str], str] = {}
+
+
+def declare(path: str | os.PathLike[str], *, again: bool = False) -> list[str]:
     """Declare every command of a TOML file as a method; its names, in order.
+
+    With `again` a command that was declared before is replaced.
 
     Raises
     ------
@@ -64,13 +71,25 @@ def declare(path: str | os.PathLike[str]) -> list[str]:
             raise CommandError(f"{path}: [{kind}.…] is neither [codec.NAME] nor [restoration.NAME]")
         for name, entry in commands.items():
             where = f"{path}: {kind}.{name}"
+            if again and (kind, name) in contents:
+                forget(kind, name)
             try:
                 fields = _Fields(where, name, kind, entry, path.parent.resolve())
                 (_declare_codec if kind == "codec" else _declare_restoration)(fields)
             except (ArithmeticError, RecursionError) as error:
                 raise CommandError(f"{where}: a number is too large ({error})") from None
+            contents[kind, name] = _digest(entry, path.parent.resolve())
             names.append(name)
     return names
+
+
+def _digest(entry: Mapping[str, Any], here: Path) -> str:
+    """SHA-256 of a command's keys and of the files beside it that its words name."""
+    content = hashlib.sha256(repr(sorted(entry.items(), key=str)).encode())
+    for word in re.findall(r"\{here\}/([^\s'\"]+)", repr(entry)):
+        program = here / word
+        content.update(program.read_bytes() if program.is_file() else b"missing")
+    return content.hexdigest()
 
 
 @dataclass

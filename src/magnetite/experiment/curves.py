@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
@@ -17,7 +17,9 @@ from magnetite.experiment.executors import Executor
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.plan import NOTHING, Keep
 from magnetite.experiment.runner import Listener, run
-from magnetite.experiment.tasks import Cell, Facts, Group, Source
+from magnetite.experiment.tasks import Cell, Group, Reference, Source, digest_of
+from magnetite.experiment.work import reference_of
+from magnetite.files.resources import DiskFiles
 
 
 @dataclass(frozen=True)
@@ -31,21 +33,26 @@ class CurveJob:
     keep: Keep = field(default_factory=Keep)
     strict: bool = True
 
-    def groups(self, facts: list[Facts]) -> Iterator[Group]:
-        for number, reference in enumerate(facts):
-            cells: list[tuple[Cell, Chain | None]] = [
-                (Cell(str(number), reference.digest, NOTHING, NOTHING, 0, 0, str(codec), step),
-                 parse_chain(step, "codec"))
-                for codec, text in enumerate(self.codecs)
-                for step in _steps(text, self.sources[number])
-            ]  # fmt: skip
-            yield number, None, cells
+    base: str = ""
+
+    def groups(self, references: Sequence[Reference]) -> Iterator[Group]:
+        files = DiskFiles(self.base)
+        for number, reference in enumerate(references):
+            digest = reference.facts.digest
+            cells: list[tuple[Cell, Chain | None]] = []
+            for codec, text in enumerate(self.codecs):
+                for step in _steps(text, reference.source, digest):
+                    chain = parse_chain(step, "codec")
+                    cell = Cell(str(number), digest, NOTHING, NOTHING, 0, 0, str(codec), step,
+                                digest_of(chain, files))  # fmt: skip
+                    cells.append((cell, chain))
+            yield reference, None, cells
 
 
 @lru_cache(maxsize=1024)
-def _steps(codec: str, source: Source) -> list[str]:
+def _steps(codec: str, source: Source, digest: str) -> list[str]:
     """The steps of a codec's sweep; where none is given they follow from the picture."""
-    return sweep_steps(codec, source.load())
+    return sweep_steps(codec, reference_of(source, digest))
 
 
 def curves_of(

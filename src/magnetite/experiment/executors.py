@@ -206,16 +206,19 @@ def perform_with(task: Task, commands: tuple[Path, ...]) -> list[Done]:
     return perform(task)
 
 
-_declared: set[Path] = set()
+#: Content of the files of commands that this worker has declared.
+_declared: dict[Path, bytes] = {}
 
 
 def _declare_once(commands: tuple[Path, ...]) -> None:
+    """Declare the user's commands; again where a file has changed since."""
     from magnetite.commands import declare
 
     for path in commands:
-        if path not in _declared:
-            declare(path)
-            _declared.add(path)
+        content = path.read_bytes()
+        if _declared.get(path) != content:
+            declare(path, again=True)
+            _declared[path] = content
 
 
 def _lost(task: Task) -> list[Done]:

@@ -8,7 +8,7 @@ the run.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -29,7 +29,7 @@ CREATE TABLE IF NOT EXISTS cells (
     version TEXT, status TEXT, reason TEXT, bytes INTEGER, bpp REAL, picture TEXT
 ) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS scores (
-    cell TEXT, metric TEXT, value REAL, PRIMARY KEY (cell, metric)
+    cell TEXT, metric TEXT, value REAL, files TEXT, PRIMARY KEY (cell, metric)
 ) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS timings (
     cell TEXT, stage TEXT, seconds REAL, PRIMARY KEY (cell, stage)
@@ -117,8 +117,13 @@ class Ledger:
             (count,) = self._base.execute("SELECT count(*) FROM plan").fetchone()
         return int(count)
 
-    def known(self, keys: list[str]) -> dict[str, tuple[set[str], str | None]]:
-        """Of cells that are done: which figures they have, and the file of their picture."""
+    def known(
+        self, keys: list[str], files: Mapping[str, str]
+    ) -> dict[str, tuple[set[str], str | None]]:
+        """Of cells that are done: which figures they have, and the file of their picture.
+
+        A figure that was computed with other files than those of the digest in `files` is not had.
+        """
         marks = ",".join("?" * len(keys))
         with self._errors():
             found: dict[str, tuple[set[str], str | None]] = {
@@ -127,15 +132,21 @@ class Ledger:
                     f"SELECT key, picture FROM cells WHERE status='done' AND key IN ({marks})", keys
                 )
             }
-            for cell, metric in self._base.execute(
-                f"SELECT cell, metric FROM scores WHERE cell IN ({marks})", keys
+            for cell, metric, digest in self._base.execute(
+                f"SELECT cell, metric, files FROM scores WHERE cell IN ({marks})", keys
             ):
-                if cell in found:
+                if cell in found and digest == files.get(metric, ""):
                     found[cell][0].add(metric)
         return found
 
-    def add(self, results: list[tuple[Cell, Done, tuple[str, ...], str | None]]) -> None:
+    def add(
+        self,
+        results: list[tuple[Cell, Done, tuple[str, ...], str | None]],
+        files: Mapping[str, str] | None = None,
+    ) -> None:
         """Write results; each with the figures that were asked for and the file of its picture.
+
+        `files` are digests of the files that figures name.
 
         A figure that was asked for and does not apply is kept as NULL, so that it is not asked for
         again.
@@ -148,7 +159,10 @@ class Ledger:
                  status, done.reason, done.size, done.bpp, picture)
             )  # fmt: skip
             if done.reason is None:
-                scores += [(cell.key, name, done.scores.get(name)) for name in asked]
+                scores += [
+                    (cell.key, name, done.scores.get(name), (files or {}).get(name, ""))
+                    for name in asked
+                ]
             timings += [(cell.key, stage, s) for stage, s in done.seconds.items()]
         with self._together():
             self._base.executemany(
@@ -156,7 +170,7 @@ class Ledger:
                 "status=excluded.status, reason=excluded.reason, bytes=excluded.bytes, "
                 "bpp=excluded.bpp, picture=coalesce(excluded.picture, picture)", cells,
             )  # fmt: skip
-            self._base.executemany("INSERT OR REPLACE INTO scores VALUES (?,?,?)", scores)
+            self._base.executemany("INSERT OR REPLACE INTO scores VALUES (?,?,?,?)", scores)
             self._base.executemany("INSERT OR REPLACE INTO timings VALUES (?,?,?)", timings)
 
     def counts(self) -> tuple[int, int, int]:
@@ -215,7 +229,8 @@ class Ledger:
         found: dict[str, dict[str, float | None]] = {}
         if batch:
             for cell, name, value in self._base.execute(
-                f"SELECT v.* FROM {table} v WHERE v.cell IN "
+                f"SELECT v.cell, v.{_NAMES[table]}, v.{_VALUES[table]} FROM {table} v "
+                "WHERE v.cell IN "
                 "(SELECT cell FROM plan WHERE number > ? AND number <= ?)",
                 (last, batch[-1][0]),
             ):
@@ -232,6 +247,8 @@ class Ledger:
 
 
 _STAGES = ("degrade", "treat", "score")
+_NAMES = {"scores": "metric", "timings": "stage"}
+_VALUES = {"scores": "value", "timings": "seconds"}
 #: Rows that are read at a time.
 _ROWS = 500
 _BATCH = """

@@ -20,6 +20,7 @@ from magnetite.files.reading import read_text
 
 #: Stands for a degradation or treatment that changes nothing.
 NOTHING = "nothing"
+_KINDS: tuple[Literal["degradations"], Literal["treatments"]] = ("degradations", "treatments")
 _KEEP = re.compile(r"none|all|(?:worst|best|sample) \d{1,6}")
 
 
@@ -120,6 +121,18 @@ class Plan(_Table):
         if problems:
             raise ValueError("\n\n".join(problems))
         return table
+
+    @model_validator(mode="after")
+    def _chains_differ(self) -> Plan:
+        """Refuse a chain that stands under two names: its rows would count twice."""
+        for kind in _KINDS:
+            known: dict[str, str] = {}
+            for name, chains in self.chains(kind).items():
+                for text in (NOTHING if chain is None else str(chain) for chain in chains):
+                    if text in known:
+                        raise ValueError(f"{kind}.{name}\n{text!r} is in {known[text]!r} already")
+                    known[text] = name
+        return self
 
     @model_validator(mode="after")
     def _pairs_exist(self) -> Plan:

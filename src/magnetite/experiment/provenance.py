@@ -13,7 +13,7 @@ from pathlib import Path
 
 from magnetite import __version__
 from magnetite.core.compute.threads import cores
-from magnetite.experiment.tasks import Facts, Source
+from magnetite.experiment.tasks import Reference, Source
 
 #: Packages whose versions may change a figure in its last digits.
 _PACKAGES = ("numpy", "scipy", "numba", "imagecodecs", "pillow")
@@ -33,13 +33,13 @@ def machine() -> dict[str, str]:
     return made
 
 
-def sources_text(sources: Sequence[Source], facts: Sequence[Facts], folder: Path) -> str:
+def sources_text(references: Sequence[Reference], folder: Path) -> str:
     """The references with their digests as JSON; their files relative to the run's folder."""
     base = os.path.abspath(folder)
     return json.dumps([
-        {"name": one.name, "digest": one.digest}
-        | asdict(replace(source, path=os.path.relpath(source.path, base)))
-        for source, one in zip(sources, facts, strict=True)
+        {"name": one.facts.name, "digest": one.facts.digest}
+        | asdict(replace(one.source, path=os.path.relpath(one.source.path, base)))
+        for one in references
     ])  # fmt: skip
 
 

@@ -5,14 +5,16 @@ from __future__ import annotations
 import fcntl
 import hashlib
 import json
+import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from itertools import takewhile
 from pathlib import Path
 
 from magnetite import __version__
+from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import FileError
 from magnetite.core.verbs.figures import parse_figures
@@ -20,9 +22,11 @@ from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now, sources_text
-from magnetite.experiment.tasks import Cell, Facts, Job, Task, Work
+from magnetite.experiment.tasks import Cell, Job, Reference, Source, Task, Work, digest_of
 from magnetite.experiment.work import Done, facts_of
 from magnetite.files.atomic import make_folder, write_bytes
+from magnetite.files.names import apart
+from magnetite.files.resources import DiskFiles
 
 #: Results are written together after this time, s, or this many.
 _PATIENCE, _BATCH = 0.5, 400
@@ -42,6 +46,8 @@ class Outcome:
     reused: int
     failed: int
     seconds: float
+    #: Remarks, such as references that are the same picture.
+    notes: tuple[str, ...] = ()
 
 
 def run(
@@ -109,22 +115,29 @@ class _Run:
         self._pending: list[tuple[Cell, Done, tuple[str, ...], str | None]] = []
         self._flushed = time.perf_counter()
         self._computed = self._failed = self._reused = self._total = 0
+        self._notes: list[str] = []
+        self._figures = (*job.metrics, *job.gauges)
+        files = DiskFiles(job.base)
+        steps = [(label, "metric") for label in job.metrics]
+        steps += [(label, "gauge") for label in job.gauges]
+        #: Digests of the files that figures name.
+        self._files = {label: digest_of(parse_step(label, kind), files) for label, kind in steps}
 
     def go(self, text: str, start: float) -> Outcome:
-        asked = (*self._job.metrics, *self._job.gauges)
-        self._ledger.describe(plan=text, version=__version__, figures="\n".join(asked))
-        facts = self._references()
+        self._ledger.describe(plan=text, version=__version__, figures="\n".join(self._figures))
+        references, self._notes = distinct(self._job.sources)
         self._ledger.describe(
-            sources=sources_text(self._job.sources, facts, self._folder),
+            sources=sources_text(references, self._folder),
+            base=os.path.relpath(self._job.base or ".", self._folder),
             machine=json.dumps(machine()), started=now(),
         )  # fmt: skip
-        cells = (cell for _, _, own in self._job.groups(facts) for cell, _ in own)
-        self._total = self._ledger.expect(facts, cells)
+        cells = (cell for _, _, own in self._job.groups(references) for cell, _ in own)
+        self._total = self._ledger.expect((one.facts for one in references), cells)
         try:
-            for task, results in self._executor.run(self._tasks(facts)):
+            for task, results in self._executor.run(self._tasks(references)):
                 self._take(task, results)
             self._flush()
-            self._keep_some(facts)
+            self._keep_some(references)
         except BaseException:
             self._executor.stop()
             self._flush()
@@ -135,29 +148,20 @@ class _Run:
         seconds = time.perf_counter() - start
         if self._computed:
             self._ledger.describe(finished=now(), seconds=f"{seconds:.1f}")
-        return Outcome(self._folder, self._total, self._computed, self._reused, failed, seconds)
+        counts = self._total, self._computed, self._reused, failed
+        return Outcome(self._folder, *counts, seconds, tuple(self._notes))
 
-    def _references(self) -> list[Facts]:
-        """What is known of all references; one that cannot be read ends the run."""
-        facts = [facts_of(source) for source in self._job.sources]
-        names = [one.name for one in facts]
-        for number, one in enumerate(facts):
-            if names.count(one.name) > 1:
-                path = Path(self._job.sources[number].path)
-                facts[number] = replace(one, name=f"{path.parent.name}/{path.name}")
-        return facts
-
-    def _tasks(self, facts: list[Facts]) -> Iterator[Task]:
-        """What is missing, degraded picture by degraded picture."""
-        asked = (*self._job.metrics, *self._job.gauges)
+    def _tasks(self, references: Sequence[Reference]) -> Iterator[Task]:
+        """The missing rows, degraded picture by degraded picture."""
         keeps = self._job.keep.pictures == "all"
         given: set[str] = set()
-        for number, degradation, cells in self._job.groups(facts):
-            known = self._ledger.known([cell.key for cell, _ in cells])
+        for reference, degradation, cells in self._job.groups(references):
+            known = self._ledger.known([cell.key for cell, _ in cells], self._files)
             works = []
             for cell, treatment in cells:
                 have, picture = known.get(cell.key, (set(), None))
-                done = cell.key in known and set(asked) <= have and (picture or not keeps)
+                kept = not keeps or self._is_kept(picture)
+                done = cell.key in known and set(self._figures) <= have and kept
                 if done or cell.key in given:
                     self._reused += 1
                     continue
@@ -165,7 +169,14 @@ class _Run:
                 works.append(self._work(cell, treatment, have, keeps))
             self._tell(self._computed + self._reused, self._total, self._failed)
             for part in _parts(works) if degradation is None else [works] if works else []:
-                yield Task(self._job.sources[number], degradation, cells[0][0].seed, tuple(part))
+                yield self._task(reference, degradation, part)
+
+    def _is_kept(self, picture: str | None) -> bool:
+        return picture is not None and (self._folder / picture).is_file()
+
+    def _task(self, reference: Reference, degradation: Chain | None, works: list[Work]) -> Task:
+        seed = works[0].cell.seed
+        return Task(reference.source, degradation, seed, tuple(works), self._job.base)
 
     def _work(self, cell: Cell, treatment: Chain | None, have: set[str], keep: bool) -> Work:
         metrics = tuple(label for label in self._job.metrics if label not in have)
@@ -175,11 +186,7 @@ class _Run:
     def _take(self, task: Task, results: list[Done]) -> None:
         """Note results; their pictures are written before the ledger speaks of them."""
         for work, done in zip(task.works, results, strict=True):
-            name = None
-            if done.picture is not None:
-                name = f"{PICTURES}/{work.cell.key}{done.ending}"
-                make_folder(self._folder / PICTURES)
-                write_bytes(self._folder / name, done.picture)
+            name = self._stored(work.cell, done)
             self._pending.append((work.cell, done, (*work.metrics, *work.gauges), name))
             self._computed += 1
             self._failed += done.reason is not None
@@ -188,31 +195,50 @@ class _Run:
             self._flush()
         self._tell(self._computed + self._reused, self._total, self._failed)
 
+    def _stored(self, cell: Cell, done: Done) -> str | None:
+        """Name of the file that a kept picture was written to, within the folder."""
+        if done.picture is None:
+            return None
+        name = f"{PICTURES}/{cell.key}{done.ending}"
+        make_folder(self._folder / PICTURES)
+        write_bytes(self._folder / name, done.picture)
+        return name
+
     def _flush(self) -> None:
         if self._pending:
-            self._ledger.add(self._pending)
+            self._ledger.add(self._pending, self._files)
             self._pending = []
         self._flushed = time.perf_counter()
 
-    def _keep_some(self, facts: list[Facts]) -> None:
-        """Make the pictures that are known to be wanted only at the end: worst, best, a sample."""
+    def _keep_some(self, references: Sequence[Reference]) -> None:
+        """Make the pictures that are known to be wanted only at the end: worst, best, a sample.
+
+        A picture that cannot be made leaves its row as it is, with a note.
+        """
         rule, _, number = self._job.keep.pictures.partition(" ")
         if not number:
             return
         wanted = self._chosen(rule, int(number))
         tasks = []
-        for place, degradation, cells in self._job.groups(facts):
-            known = self._ledger.known([cell.key for cell, _ in cells])
-            works = tuple(
+        for reference, degradation, cells in self._job.groups(references):
+            known = self._ledger.known([cell.key for cell, _ in cells], self._files)
+            works = [
                 Work(cell, treatment, (), (), True)
                 for cell, treatment in cells
-                if cell.key in wanted and cell.key in known and known[cell.key][1] is None
-            )
+                if cell.key in wanted and cell.key in known
+                and not self._is_kept(known[cell.key][1])
+            ]  # fmt: skip
             if works:
-                tasks.append(Task(self._job.sources[place], degradation, cells[0][0].seed, works))
+                tasks.append(self._task(reference, degradation, works))
         for task, results in self._executor.run(iter(tasks)):
-            self._take(task, results)
-            self._computed -= len(results)
+            for work, done in zip(task.works, results, strict=True):
+                if done.reason is not None:
+                    self._notes.append(
+                        f"the picture of {work.cell.reference}, {work.cell.treatment} is not "
+                        f"kept: {done.reason}"
+                    )
+                    continue
+                self._pending.append((work.cell, done, (), self._stored(work.cell, done)))
         self._flush()
 
     def _chosen(self, rule: str, number: int) -> set[str]:
@@ -228,6 +254,34 @@ class _Run:
             first_high = higher == (rule == "best")
             order = sorted(values, key=lambda key: (values[key], key), reverse=first_high)
         return set(order[:number])
+
+
+def distinct(sources: Sequence[Source]) -> tuple[list[Reference], list[str]]:
+    """References of different content, under names of their own, and notes on equal ones.
+
+    The same samples under a second name would count as a second picture.
+
+    Raises
+    ------
+    MagnetiteError
+        If one cannot be read.
+    """
+    first: dict[str, Reference] = {}
+    notes = []
+    for source in sources:
+        facts = facts_of(source)
+        if facts.digest in first:
+            notes.append(
+                f"{source.path} holds the same samples as {first[facts.digest].source.path}: "
+                "it is left out"
+            )
+            continue
+        first[facts.digest] = Reference(source, facts)
+    names = apart([one.source.path for one in first.values()])
+    return [
+        Reference(one.source, replace(one.facts, name=name))
+        for one, name in zip(first.values(), names, strict=True)
+    ], notes
 
 
 def _parts(works: list[Work]) -> list[list[Work]]:

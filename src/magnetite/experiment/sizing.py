@@ -9,8 +9,9 @@ from pathlib import Path
 
 from magnetite.core.compute.threads import cores
 from magnetite.experiment.plan import Plan
+from magnetite.experiment.runner import distinct
 from magnetite.experiment.tasks import PlanJob, Task, Work
-from magnetite.experiment.work import facts_of, perform
+from magnetite.experiment.work import perform
 
 #: Degraded pictures that are tried for the time that the whole takes.
 _PROBES = 3
@@ -55,16 +56,16 @@ def size_of(plan: Plan, base: Path) -> Size:
     """The size of a plan, from a few timed probes."""
     job = PlanJob.of(plan, base)
     sources, metrics, gauges = job.sources, job.metrics, job.gauges
-    groups = list(job.groups([facts_of(source) for source in sources]))
+    groups = list(job.groups(distinct(sources)[0]))
     rows = sum(len(cells) for _, _, cells in groups)
     spread = groups[:: max(1, len(groups) // _PROBES)][:_PROBES]
     taken = 0.0
     for turn in range(2):  # the first one compiles
         taken = 0.0
-        for number, degradation, cells in spread[: 1 if turn == 0 else _PROBES]:
+        for reference, degradation, cells in spread[: 1 if turn == 0 else _PROBES]:
             works = tuple(Work(cell, chain, metrics, gauges) for cell, chain in cells)
             start = time.perf_counter()
-            perform(Task(sources[number], degradation, cells[0][0].seed, works))
+            perform(Task(reference.source, degradation, cells[0][0].seed, works, job.base))
             taken += time.perf_counter() - start
     probed = sum(len(cells) for _, _, cells in spread)
     figures = len(metrics) + len(gauges)

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
 from magnetite import __version__
-from magnetite.core.chain.step import Chain
+from magnetite.commands.declarations import contents
+from magnetite.core.chain.step import Chain, Step
 from magnetite.core.picture import Picture
 from magnetite.core.verbs.convert import convert
 from magnetite.core.verbs.figures import ALL, parse_figures
 from magnetite.experiment.plan import NOTHING, Keep, Plan, reference_files
 from magnetite.files.names import shown
+from magnetite.files.resources import DiskFiles
 
 
 @dataclass(frozen=True)
@@ -63,7 +65,7 @@ class Cell:
     seed: int
     treatment_name: str
     treatment: str
-    #: Digest of the files that the chains name.
+    #: Digest of the files and of the user's own commands that the chains name.
     files: str = ""
 
     @property
@@ -96,6 +98,8 @@ class Task:
     degradation: Chain | None
     seed: int
     works: tuple[Work, ...]
+    #: Folder that names of files in settings are relative to.
+    base: str = ""
 
     @property
     def key(self) -> str:
@@ -103,8 +107,16 @@ class Task:
         return f"task-{self.works[0].cell.key}-{len(self.works)}"
 
 
-#: The number of a reference, the chain that degrades it, and its cells with their treatments.
-Group = tuple[int, Chain | None, list[tuple[Cell, Chain | None]]]
+@dataclass(frozen=True)
+class Reference:
+    """A clean picture of a run: its file and what it holds."""
+
+    source: Source
+    facts: Facts
+
+
+#: A reference, the chain that degrades it, and its cells with their treatments.
+Group = tuple[Reference, Chain | None, list[tuple[Cell, Chain | None]]]
 
 
 class Job(Protocol):
@@ -135,7 +147,12 @@ class Job(Protocol):
         """Whether a metric that the pictures do not suit is a failure."""
         ...
 
-    def groups(self, facts: list[Facts]) -> Iterator[Group]:
+    @property
+    def base(self) -> str:
+        """Folder that names of files in settings are relative to."""
+        ...
+
+    def groups(self, references: Sequence[Reference]) -> Iterator[Group]:
         """All degraded pictures with their cells, in the order of the table."""
         ...
 
@@ -146,11 +163,13 @@ class PlanJob:
 
     plan: Plan
     sources: list[Source]
+    base: str = ""
 
     @classmethod
     def of(cls, plan: Plan, base: Path) -> PlanJob:
         """A plan whose paths are relative to a folder."""
-        return cls(plan, sources_of(plan, reference_files(plan, base)))
+        files = reference_files(plan, base)
+        return cls(plan, sources_of(plan, files), str(base.resolve()))
 
     @property
     def metrics(self) -> tuple[str, ...]:
@@ -168,8 +187,8 @@ class PlanJob:
     def strict(self) -> bool:
         return self.plan.scores.metrics != ALL
 
-    def groups(self, facts: list[Facts]) -> Iterator[Group]:
-        return cells_of(self.plan, facts)
+    def groups(self, references: Sequence[Reference]) -> Iterator[Group]:
+        return cells_of(self.plan, references, DiskFiles(self.base))
 
 
 def labels_of(text: str, kind: str) -> tuple[str, ...]:
@@ -182,34 +201,40 @@ def sources_of(plan: Plan, files: list[Path]) -> list[Source]:
     return [Source(str(path.resolve()), plan.references.convert) for path in files]
 
 
-def cells_of(plan: Plan, facts: list[Facts]) -> Iterator[Group]:
-    """The number of the reference, the chain and the cells of every degraded picture.
+def cells_of(plan: Plan, references: Sequence[Reference], files: DiskFiles) -> Iterator[Group]:
+    """The reference, the chain and the cells of every degraded picture.
 
     A chain that draws no random numbers gives one picture whatever the seed: it is repeated only
     where it draws.
     """
-    treatments = plan.chains("treatments")
-    for number, reference in enumerate(facts):
-        for degradation_name, chains in plan.chains("degradations").items():
-            for chain in chains:
+    treatments = {
+        name: [(chain, digest_of(chain, files)) for chain in chains]
+        for name, chains in plan.chains("treatments").items()
+    }
+    degradations = {
+        name: [(chain, digest_of(chain, files)) for chain in chains]
+        for name, chains in plan.chains("degradations").items()
+    }
+    for reference in references:
+        for degradation_name, chains in degradations.items():
+            for chain, digest in chains:
                 draws = _draws(chain)
                 for repeat in range(plan.repeats if draws else 1):
                     seed = plan.seed + repeat if draws else 0
                     cells = [
                         (
                             Cell(
-                                reference.name, reference.digest, degradation_name,
-                                label(chain), repeat, seed, name, label(treatment),
-                                _files_of(chain, treatment),
+                                reference.facts.name, reference.facts.digest, degradation_name,
+                                label(chain), repeat, seed, name, label(treatment), digest + own,
                             ),
                             treatment,
                         )
                         for name, options in treatments.items()
                         if plan.together(degradation_name, name)
-                        for treatment in options
+                        for treatment, own in options
                     ]  # fmt: skip
                     if cells:
-                        yield number, chain, cells
+                        yield reference, chain, cells
 
 
 def label(chain: Chain | None) -> str:
@@ -217,17 +242,16 @@ def label(chain: Chain | None) -> str:
     return NOTHING if chain is None else str(chain)
 
 
-def _files_of(*chains: Chain | None) -> str:
-    """Digest of the contents of all files that chains name; empty where there are none."""
-    names = [name for chain in chains if chain is not None for name in chain.files]
-    return "".join(_digest_of(name) for name in names)
+def digest_of(chain: Chain | Step | None, files: DiskFiles) -> str:
+    """Digest of all that a chain names beside its settings: files, and the user's own commands.
 
-
-def _digest_of(name: str) -> str:
-    try:
-        return hashlib.sha256(Path(name).read_bytes()).hexdigest()
-    except OSError:  # the row will fail, and say so
-        return "missing"
+    Empty where it names none.
+    """
+    if chain is None:
+        return ""
+    steps = chain.steps if isinstance(chain, Chain) else (chain,)
+    named = [files.digest(name) for step in steps for name in step.files]
+    return "".join([*named, *(contents.get((step.kind, step.name), "") for step in steps)])
 
 
 def _draws(chain: Chain | None) -> bool:

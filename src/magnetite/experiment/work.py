@@ -8,7 +8,7 @@ from functools import lru_cache
 from threading import get_ident
 
 from magnetite.core.chain.bind import ReadOnce
-from magnetite.core.errors import MagnetiteError
+from magnetite.core.errors import MagnetiteError, PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity
 from magnetite.core.verbs.degrade import degrade, degrade_chain
@@ -40,15 +40,30 @@ class Done:
 
 
 @lru_cache(maxsize=_KEPT)
-def reference_of(source: Source) -> Picture:
-    """A reference, read once while a process works on it."""
-    return source.load()
+def reference_of(source: Source, digest: str) -> Picture:
+    """A reference of known content, read once while a process works on it.
+
+    Raises
+    ------
+    PictureError
+        If the file holds another picture now.
+    """
+    picture = source.load()
+    if picture.digest().hex() != digest:
+        raise PictureError(f"{source.path}: the file has changed since the run began: run again")
+    return picture
 
 
 @lru_cache(maxsize=_KEPT)
-def _scorer_of(source: Source, thread: int) -> Scorer:
+def _cached_scorer(source: Source, digest: str, thread: int) -> Scorer:
     """A reference to score against: one for each thread, since it keeps what it has computed."""
-    return Scorer(reference_of(source), files=DiskFiles())
+    return Scorer(reference_of(source, digest))
+
+
+def _scorer_of(task: Task, files: ReadOnce) -> Scorer:
+    scorer = _cached_scorer(task.source, task.works[0].cell.digest, get_ident())
+    scorer.files = files
+    return scorer
 
 
 def facts_of(source: Source) -> Facts:
@@ -69,18 +84,16 @@ def perform(task: Task) -> list[Done]:
     Restorations that several treatments begin with are done once; their time is that of the first.
     """
     start = time.perf_counter()
-    files = ReadOnce(DiskFiles())
+    files = ReadOnce(DiskFiles(task.base))
     try:
-        reference = reference_of(task.source)
+        reference = reference_of(task.source, task.works[0].cell.digest)
         degraded, known = _degraded(reference, task, files)
     except (MagnetiteError, OSError, MemoryError, ArithmeticError) as error:
         reason = _words(error)
         return [Done(work.cell.key, reason) for work in task.works]
     seconds = time.perf_counter() - start
     kept = Kept()
-    return [
-        _treated(work, task.source, degraded, known, seconds, files, kept) for work in task.works
-    ]
+    return [_treated(work, task, degraded, known, seconds, files, kept) for work in task.works]
 
 
 def _degraded(reference: Picture, task: Task, files: ReadOnce) -> tuple[Picture, Quantity | None]:
@@ -95,7 +108,7 @@ def _degraded(reference: Picture, task: Task, files: ReadOnce) -> tuple[Picture,
 
 def _treated(
     work: Work,
-    source: Source,
+    task: Task,
     degraded: Picture,
     known: Quantity | None,
     degrading: float,
@@ -108,7 +121,7 @@ def _treated(
         treated = time.perf_counter()
         scores: dict[str, float] = {}
         if work.metrics:
-            scorer = _scorer_of(source, get_ident())
+            scorer = _scorer_of(task, files)
             scores |= scorer.score(picture, ",".join(work.metrics), strict=work.strict)
         if work.gauges:
             steps = parse_figures(",".join(work.gauges), "gauge")

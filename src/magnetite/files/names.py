@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import os
 import re
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path
 
 #: Control characters, of ASCII and of Latin-1, and marks that turn the direction of writing.
 _CONTROL = re.compile("[\x00-\x09\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
@@ -18,6 +21,26 @@ def shown(name: str | os.PathLike[str]) -> str:
     """
     text = _SURROGATE.sub(lambda m: f"\\x{ord(m[0]) & 0xFF:02x}", os.fspath(name))
     return _CONTROL.sub(lambda m: _escaped(m[0]), text)
+
+
+def apart(paths: Sequence[str]) -> list[str]:
+    """Names of files by which they differ: without ending and folders where these are not needed.
+
+    `a/x/p.png` and `b/x/p.png` are `a/x/p` and `b/x/p`, `p.png` and `p.tif` keep their endings.
+    """
+    parts = [Path(os.path.abspath(path)).parts for path in paths]
+    endless = [(*own[:-1], Path(own[-1]).stem) for own in parts]
+    for forms in (endless, parts):
+        names = ["/".join(own[-1:]) for own in forms]
+        for depth in range(2, max(map(len, forms), default=0) + 1):
+            clashing = {name for name, count in Counter(names).items() if count > 1}
+            names = [
+                "/".join(own[-depth:]) if name in clashing else name
+                for own, name in zip(forms, names, strict=True)
+            ]
+        if len(set(names)) == len(names):
+            break
+    return [shown(name) for name in names]
 
 
 def named(text: str, ending: str) -> str:

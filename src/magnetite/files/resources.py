@@ -1,20 +1,36 @@
-"""What settings name by file, from the disk."""
+"""Files that settings name, from the disk."""
 
 from __future__ import annotations
 
+import hashlib
+import os
 from pathlib import Path
 from typing import Any
 
 from magnetite.core.arrays import Samples
-from magnetite.files.reading import read_kernel
+from magnetite.core.errors import FileError
+from magnetite.files.reading import read_bytes, read_kernel
 from magnetite.files.sidecar import read_json
 
 
 class DiskFiles:
-    """Kernels and models in files; raises `FileError` where one cannot be read."""
+    """Kernels and models in files; raises `FileError` where one cannot be read.
+
+    Relative names are those of files below `base`.
+    """
+
+    def __init__(self, base: str | os.PathLike[str] = "") -> None:
+        self._base = Path(base)
 
     def array(self, name: str) -> Samples:
-        return read_kernel(name)
+        return read_kernel(self._base / name)
 
     def record(self, name: str) -> dict[str, Any]:
-        return read_json(Path(name))
+        return read_json(self._base / name)
+
+    def digest(self, name: str) -> str:
+        """SHA-256 of a file's bytes in hexadecimal; `missing` where it cannot be read."""
+        try:
+            return hashlib.sha256(read_bytes(self._base / name)).hexdigest()
+        except FileError:  # what needs it will fail, and say so
+            return "missing"

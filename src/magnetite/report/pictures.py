@@ -56,6 +56,7 @@ def gallery(rows: Rows, facts: dict[str, str], folder: Path) -> Gallery:
     left out with a note.
     """
     notes: list[str] = []
+    base = folder / facts.get("base", "")
     found: list[tuple[str, Picture]] = []
     for name, digest, source in read_sources(facts.get("sources", "[]"), folder):
         try:
@@ -72,7 +73,7 @@ def gallery(rows: Rows, facts: dict[str, str], folder: Path) -> Gallery:
         notes.append(f"pictures of the first {MOST // most} of {len(found)} references are shown")
         found = found[: MOST // most]
     made = each(
-        lambda pair: _of_reference(*pair, rows, most, folder, notes), found,
+        lambda pair: _of_reference(*pair, rows, most, folder, base, notes), found,
         name=lambda pair: str(pair[0]),
     )  # fmt: skip
     return Gallery(
@@ -83,14 +84,14 @@ def gallery(rows: Rows, facts: dict[str, str], folder: Path) -> Gallery:
 
 
 def _of_reference(
-    name: str, picture: Picture, rows: Rows, most: int, folder: Path, notes: list[str]
+    name: str, picture: Picture, rows: Rows, most: int, folder: Path, base: Path, notes: list[str]
 ) -> tuple[list[Shown], list[Certificate]]:
     """All pictures of one reference, and the certificates of its degradations."""
     shown = [Shown(name, "reference", "reference", picture.describe(), picture)]
     certificates: list[Certificate] = []
     own = rows.frame[rows.frame["reference"] == name]
     chosen = list(_chosen(own))[: most - 1]
-    files = ReadOnce(DiskFiles())
+    files = ReadOnce(DiskFiles(base))
     degraded: dict[tuple[str, int], tuple[Picture, Certificate | None, Kept]] = {}
     for row in chosen:
         key = row["degradation"], int(row["seed"])

@@ -15,7 +15,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from magnetite.core.chain.step import AUTO, KNOWN, Chain, Step
+from magnetite.core.chain.step import AUTO, KNOWN, Chain, Open, Step
 from magnetite.core.chain.sweep import expand_sweep
 from magnetite.core.errors import ChainError
 from magnetite.core.methods import catalogue
@@ -158,7 +158,12 @@ def _read_values(parameter: Parameter, text: str, reading: _Reading) -> list[Any
         )
     texts = expand_sweep(text) if parameter.kind.sweeps else [text]
     known = reading.known and parameter.kind.estimated
-    return [KNOWN if known and t == KNOWN.value else parameter.kind.parse(t) for t in texts]
+    values = [KNOWN if known and t == KNOWN.value else parameter.kind.parse(t) for t in texts]
+    spelled = [str(v) if isinstance(v, Open) else parameter.kind.spell(v) for v in values]
+    for number, one in enumerate(spelled):
+        if one in spelled[:number]:
+            raise ValueError(f"{parameter.key}={one} is listed twice in {shortened(text)!r}")
+    return values
 
 
 def _find_method(name: str, place: int, kinds: tuple[str, ...]) -> Method:

@@ -69,6 +69,15 @@ class Step:
                     words.append(f"{key}={text}")
         return " ".join(words)
 
+    @property
+    def files(self) -> list[str]:
+        """Names of the files that settings read."""
+        return [
+            value
+            for key, value in self.settings
+            if isinstance(self.method.parameters[key].kind, FileName)
+        ]
+
     def with_setting(self, key: str, value: Any) -> Step:
         """This step with one setting replaced."""
         settings = dict(self.settings) | {key: value}
@@ -102,12 +111,7 @@ class Chain:
     @property
     def files(self) -> list[str]:
         """Names of the files that settings read."""
-        return [
-            value
-            for step in self.steps
-            for key, value in step.settings
-            if isinstance(step.method.parameters[key].kind, FileName)
-        ]
+        return [name for step in self.steps for name in step.files]
 
     def with_setting(self, place: int, key: str, value: Any) -> Chain:
         """This chain with one setting of one step replaced."""

@@ -246,6 +246,11 @@ def find(kind: str, name: str) -> Method | None:
     return _methods.get((kind, name))
 
 
+def forget(kind: str, name: str) -> None:
+    """Take a declaration back, so that another may take its name."""
+    del _methods[typing.cast(MethodKind, kind), name]
+
+
 def every(kind: str | None = None) -> list[Method]:
     """All methods, or those of one kind: by kind, family and place in the family's module."""
     for one in PACKAGES:

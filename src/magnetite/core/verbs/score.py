@@ -119,7 +119,7 @@ class Scorer:
         self._seen = self._whole.exact_luma() if gray else self._whole
         self._clean = self.part.crop(self._seen)
         self._mask = None if mask is None else self.part.within(_plane(mask, self._whole))
-        self._files, self._sharing = files, Sharing()
+        self.files, self._sharing = files, Sharing()
 
     def pair(self, test: Picture | Samples) -> Pair:
         """The parts of reference and test that are compared.
@@ -152,7 +152,7 @@ class Scorer:
         pair = test if isinstance(test, Pair) else self.pair(test)
         steps = parse_figures(metrics, "metric")
         strict = strict and metrics != ALL
-        return score_steps(pair, steps, strict=strict, sharing=self._sharing, files=self._files)
+        return score_steps(pair, steps, strict=strict, sharing=self._sharing, files=self.files)
 
 
 def score(
