@@ -189,3 +189,65 @@ def test_sizes_of_files_are_whole_numbers_in_tables_of_either_way(run: Run, tmp_
     for metrics in ("psnr", "all"):
         out = run("score", picture, "small.mgt", "--metrics", metrics).stdout
         assert re.search(rf"\b{size}$", out, re.MULTILINE), out
+
+
+def test_pictures_of_unlike_size_keep_all_figures_and_say_what_is_missing(
+    run: Run, tmp_path: Path
+) -> None:
+    """Columns are the union of all pairs; a missing figure carries its reason in all formats."""
+    rng = np.random.default_rng(3)
+    for folder in ("refs", "tests"):
+        (tmp_path / folder).mkdir()
+        for name, side in (("a-small", 24), ("b-large", 200)):
+            samples = rng.integers(0, 256, (side, side)).astype(np.uint8)
+            magnetite.write(
+                magnetite.core.picture.as_picture(samples), tmp_path / folder / f"{name}.png"
+            )
+    words = ("score", "refs", "tests", "--metrics", "all")
+    rows = json.loads(run(*words, "--format", "json").stdout)["rows"]
+    small, large = rows
+    missing = set(large["scores"]) - set(small["scores"])
+    assert {"ms-ssim", "iw-ssim"} <= missing <= set(small["left_out"])
+    table = list(csv.DictReader(io.StringIO(run(*words, "--format", "csv").stdout)))
+    for row, wanted in zip(table, rows, strict=True):
+        for label in large["scores"]:
+            assert (row[label] == "") == (label not in wanted["scores"])
+            assert (f"; {label}: " in f"; {row['left out']}") == (label not in wanted["scores"])
+    shown = run(*words)
+    for label in missing:
+        assert f"\n{label}" in shown.stdout
+        assert f"{label} of tests/a-small.png left out: " in shown.stderr
+    tiny = magnetite.core.picture.as_picture(np.full((3, 3), 9, np.uint8))
+    magnetite.write(tiny, tmp_path / "c.png")
+    gauges = (
+        "gauge",
+        "c.png",
+        "refs/b-large.png",
+        "--metrics",
+        "all",
+        "--format",
+        "csv",
+    )
+    lines = list(csv.DictReader(io.StringIO(run(*gauges).stdout)))
+    for line in lines:
+        for label in set(line) - {"picture", "left out"}:
+            assert (line[label] == "") == (f"; {label}: " in f"; {line['left out']}")
+    assert any(line["left out"] for line in lines)
+
+
+def test_a_rate_belongs_to_the_whole_coded_picture(run: Run, tmp_path: Path) -> None:
+    """A converted part of a compressed picture has the rate of its file, wherever it is shown."""
+    rng = np.random.default_rng(4)
+    samples = rng.integers(0, 256, (96, 128)).astype(np.uint8)
+    magnetite.write(magnetite.core.picture.as_picture(samples), tmp_path / "r.png")
+    run("compress", "r.png", "r.mgt", "dct", "--rate", "2bpp")
+    bpp = 8 * (tmp_path / "r.mgt").stat().st_size / (96 * 128)
+    part = ("--convert", "middle width=32 height=24")
+    (row,) = json.loads(run(*part, "score", "r.png", "r.mgt", "--format", "json").stdout)["rows"]
+    assert row["bpp"] == pytest.approx(bpp)
+    region = ("score", "r.png", "r.mgt", "--region", "3,4,40x30", "--format", "json")
+    assert json.loads(run(*region).stdout)["rows"][0]["bpp"] == pytest.approx(bpp)
+    run(*part, "report", "--pictures", "r.png", "r.mgt", "--out", "p.html")
+    page = (tmp_path / "p.html").read_text()
+    data = json.loads(re.search(r'id="data">(.*?)</script>', page, re.DOTALL)[1])
+    assert data["rows"][0][1] == pytest.approx(bpp, rel=1e-6)

@@ -42,7 +42,9 @@ def test_odd_names_are_shown_as_they_are(run: Run, tmp_path: Path) -> None:
         magnetite.write(picture, tmp_path / "refs" / f"{file}.png")
         picture = as_picture(np.roll(picture.samples, 3, axis=1))
     quoted = {name: text.replace("\\", "\\\\").replace('"', '\\"') for name, text in ODD.items()}
-    treatments = "\n".join(f'"{text}" = "median size=3"' for text in quoted.values())
+    treatments = "\n".join(
+        f'"{text}" = "gaussian sigma={k}px"' for k, text in enumerate(quoted.values(), 1)
+    )
     (tmp_path / "plan.toml").write_text(
         f'title = "{quoted["markup"]}"\n[references]\nfiles = ["refs/*"]\n[degradations]\n'
         f'"{quoted["quotes"]}" = "gaussian-noise sd=3%"\n[treatments]\n{treatments}\n'
@@ -220,6 +222,29 @@ def values_are_those_of(one: Opened, picture: magnetite.Picture, *, exact: bool)
         np.testing.assert_array_equal(values, expected)
     else:
         np.testing.assert_allclose(values, expected, atol=1.4 / 65535)
+
+
+def test_the_canvas_shows_every_sample_exactly(run: Run, tmp_path: Path) -> None:
+    """All 256 values as they are, 16 bits by the nearest byte; read back from the canvas."""
+    every = np.arange(256, dtype=np.uint8).reshape(16, 16)
+    rng = np.random.default_rng(1)
+    colour = rng.integers(0, 256, (16, 16, 3)).astype(np.uint8)
+    deep = np.linspace(0, 65535, 256).round().astype(np.uint16).reshape(16, 16)
+    for name, samples in (("gray", every), ("colour", colour), ("deep", deep)):
+        picture = as_picture(samples)
+        magnetite.write(picture, tmp_path / f"{name}.png")
+        run("report", "--pictures", f"{name}.png", f"{name}.png", "--out", f"{name}.html")
+        with opened(tmp_path / f"{name}.html") as one:
+            one.page.locator("#compare").scroll_into_view_if_needed()
+            one.page.wait_for_function("() => page.stageState.loaded.length > 1")
+            seen = one.page.evaluate("""() => {
+                const canvas = page.stageState.loaded[0].canvas;
+                return Array.from(canvas.getContext('2d').getImageData(0, 0, 16, 16).data);
+            }""")
+        shown = np.array(seen).reshape(16, 16, 4)[..., :3]
+        wanted = samples if samples.ndim == 3 else samples[..., None].repeat(3, axis=2)
+        exact = np.rint(wanted / 257) if name == "deep" else wanted
+        np.testing.assert_array_equal(shown, exact)
 
 
 def test_every_depth_is_put_together_from_its_bytes() -> None:

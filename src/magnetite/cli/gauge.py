@@ -25,7 +25,7 @@ from magnetite.cli.options import (
     protect,
 )
 from magnetite.cli.output import print_csv, print_json, print_table
-from magnetite.cli.score_output import MOST_COLUMNS, families_of, heading
+from magnetite.cli.score_output import MOST_COLUMNS, families_of, heading, left_out_words
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.quantities import figures
 from magnetite.files.tables import csv_text
@@ -124,8 +124,16 @@ def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
         print_json({"rows": [_as_json(row) for row in rows]})
         return
     if format is OutputFormat.csv:
-        lines = [[str(row.path), *line] for row, line in zip(rows, cells, strict=True)]
-        print_csv(["picture", *labels], lines)
+        partial = [label for label in labels if any(label not in row.figures for row in rows)]
+        lines = [
+            [
+                str(row.path),
+                *line,
+                *([left_out_words(row.figures.left_out, partial)] * bool(partial)),
+            ]
+            for row, line in zip(rows, cells, strict=True)
+        ]
+        print_csv(["picture", *labels, *["left out"] * bool(partial)], lines)
         return
     colour = any(row.frame.channels > 1 for row in rows)
     titles = [heading(step.declared(Figure), str(step), colour=colour) for step in steps]

@@ -92,10 +92,10 @@ def _of_run(folder: Path, metric: str | None) -> Content:
 
 def _of_pictures(names: list[Path], metrics: str, full_scale: float | None) -> Content:
     from magnetite.files.names import shown
-    from magnetite.files.reading import compressed_size
+    from magnetite.files.reading import coded_file
     from magnetite.report.content import of_pictures
 
     loaded = pictures_of(names, full_scale)
     titles = [shown(path.name) for path in names]
-    sizes = [compressed_size(path) for path in names[1:]]
-    return of_pictures(loaded[0], loaded[1:], titles, metrics, sizes)
+    coded = [coded_file(path) for path in names[1:]]
+    return of_pictures(loaded[0], loaded[1:], titles, metrics, coded)

@@ -18,7 +18,7 @@ from magnetite.cli.options import (
     note,
     protect,
 )
-from magnetite.cli.score_output import Row, print_rows, say_left_out
+from magnetite.cli.score_output import Row, print_rows
 from magnetite.core.errors import InputError
 
 if TYPE_CHECKING:
@@ -84,7 +84,7 @@ def run(
     from magnetite.core.verbs.figures import parse_figures
     from magnetite.core.verbs.score import Scorer
     from magnetite.files.pairs import pairs_of
-    from magnetite.files.reading import compressed_size
+    from magnetite.files.reading import coded_file
     from magnetite.files.resources import DiskFiles
 
     steps = parse_figures(metrics, "metric")
@@ -121,10 +121,9 @@ def run(
         if pair.shift:
             note(f"{path} lies {pair.shift} of {reference_path}; {pair.words}")
         part = scorer.part if region or crop_border else None
-        rows.append(Row(reference_path, reference.frame, path, scores, part, compressed_size(path)))
+        rows.append(Row(reference_path, reference.frame, path, scores, part, coded_file(path)))
         if maps is not None:
             _write_maps(pair, path, maps)
-    say_left_out(rows[0].scores.left_out)
     for remark in dict.fromkeys(remark for row in rows for remark in row.scores.remarks):
         note(remark)
     own = [(str(row.reference), row.scores) for row in rows]
@@ -141,7 +140,7 @@ def _in_bands(
     from magnetite import score
     from magnetite.core.picture.region import Region
     from magnetite.core.verbs.banded_figures import score_rows
-    from magnetite.files.reading import compressed_size
+    from magnetite.files.reading import coded_file
 
     one, two = (part_of(rows, region) for rows in large)
     scores = figures_in_bands(
@@ -152,7 +151,7 @@ def _in_bands(
     part = Region.parse(region) if region else None
     if scores is None:
         return None
-    return Row(reference, large[0].frame, test, scores, part, compressed_size(test))
+    return Row(reference, large[0].frame, test, scores, part, coded_file(test))
 
 
 def _check_names(pairs: list[tuple[Path, Path]]) -> None:

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from magnetite.core.picture import Frame, Picture
     from magnetite.core.picture.region import Region
     from magnetite.core.verbs.score import Scores
+    from magnetite.files.reading import CodedFile
 
 #: Tables of more metrics than this are turned on their side.
 MOST_COLUMNS = 6
@@ -36,22 +37,26 @@ class Row:
     scores: Scores
     #: What was scored of the picture; None for all of it.
     part: Region | None = None
-    #: Of a compressed test: the size of its file.
-    bytes: int | None = None
+    #: Of a compressed test: bytes and rate of its file.
+    coded: CodedFile | None = None
+
+    @property
+    def bytes(self) -> int | None:
+        """Bytes of a compressed test's file."""
+        return None if self.coded is None else self.coded.size
 
     @property
     def bpp(self) -> float | None:
-        """Rate of a compressed test, bits per pixel."""
-        if self.bytes is None:
-            return None
-        return 8 * self.bytes / (self.frame.width * self.frame.height)
+        """Rate of a compressed test's file, bits per pixel of the whole picture."""
+        return None if self.coded is None else self.coded.bpp
 
 
 def print_rows(
     rows: list[Row], steps: list[Step], summaries: Summaries, format: OutputFormat
 ) -> None:
     """All rows, then what repeats say together."""
-    steps = [step for step in steps if str(step) in rows[0].scores]
+    _say_left_out([(str(row.test), row.scores.left_out) for row in rows])
+    steps = [step for step in steps if any(str(step) in row.scores for row in rows)]
     if format is OutputFormat.json:
         print_json(_as_json(rows, summaries))
     elif format is OutputFormat.csv:
@@ -73,6 +78,7 @@ def _as_json(rows: list[Row], summaries: Summaries) -> dict[str, Any]:
                 **({"shift": row.scores.shift._asdict()} if row.scores.shift else {}),
                 **({} if row.bytes is None else {"bytes": row.bytes, "bpp": row.bpp}),
                 "scores": dict(row.scores),
+                **({"left_out": row.scores.left_out} if row.scores.left_out else {}),
             }
             for row in rows
         ]
@@ -99,11 +105,14 @@ def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None
         rated = any(row.bytes is not None for row in rows)
         titles = ["reference", "test", *labels, "identical"]
         titles += ["right", "down", "shift error"] * shifted + ["bytes", "bpp"] * rated
+        partial = [label for label in labels if any(label not in row.scores for row in rows)]
+        titles += ["left out"] * bool(partial)
         lines = [
             [
                 str(row.reference), str(row.test), *(row.scores.get(label) for label in labels),
                 str(row.scores.identical).lower(), *(row.scores.shift or ()),
                 *((row.bytes, row.bpp) if rated else ()),
+                *((left_out_words(row.scores.left_out, partial),) if partial else ()),
             ]
             for row in rows
         ]  # fmt: skip
@@ -191,7 +200,7 @@ def _print_summary(reference: str, steps: list[Step], summary: Mapping[str, Summ
     lines: list[list[Cell]] = [
         [heading(step.declared(Figure), str(step)), one.mean, one.sd, one.low, one.high]
         for step in steps
-        for one in [summary[str(step)]]
+        if (one := summary.get(str(step))) is not None
     ]
     number = next(iter(summary.values())).number
     of = f"{number} repeats of {reference}"
@@ -204,10 +213,26 @@ def _print_summary(reference: str, steps: list[Step], summary: Mapping[str, Summ
     )  # fmt: skip
 
 
-def say_left_out(left_out: Mapping[str, str]) -> None:
-    """Say why metrics or gauges of `all` do not apply."""
-    for label, reason in left_out.items():
-        note(f"{label} left out: {reason}")
+def _say_left_out(left_out: Sequence[tuple[str, Mapping[str, str]]]) -> None:
+    """Say why figures are missing: once where that holds of all pictures, else with their names."""
+    found: dict[tuple[str, str], list[str]] = {}
+    for name, reasons in left_out:
+        for label, reason in reasons.items():
+            found.setdefault((label, reason), []).append(name)
+    for (label, reason), names in found.items():
+        of = "" if len(names) == len(left_out) else f" of {some(names)}"
+        note(f"{label}{of} left out: {reason}")
+
+
+def left_out_words(left_out: Mapping[str, str], labels: Sequence[str]) -> str:
+    """Reasons of the figures that a row lacks, for one cell."""
+    return "; ".join(f"{k}: {reason}" for k, reason in left_out.items() if k in labels)
+
+
+def some(names: Sequence[str]) -> str:
+    """The first names of a list, with the number of the others."""
+    more = f" and {len(names) - 3} more" if len(names) > 3 else ""
+    return f"{', '.join(names[:3])}{more}"
 
 
 def heading(method: Figure, label: str | None = None, *, colour: bool = False) -> str:

@@ -14,7 +14,7 @@ from magnetite.cli.options import FullScaleOption, RegionOption
 from magnetite.cli.score_output import score_words
 
 if TYPE_CHECKING:
-    from magnetite.core.picture import Picture
+    pass
 
 PictureArgument = Annotated[Path, typer.Argument(metavar="PICTURE", help="Picture to look at.")]
 PicturesArgument = Annotated[
@@ -60,18 +60,16 @@ def sheet_command(
         words = picture.describe() if clean is None else score_words(clean, picture)
         if reference is not None and path.samefile(reference):
             words = "reference"
-        titles.append(f"{path.name}{_rate_words(path, picture)}\n{words}")
+        titles.append(f"{path.name}{_rate_words(path)}\n{words}")
     finish(sheet(loaded, titles, region), out, show=show)
 
 
-def _rate_words(path: Path, picture: Picture) -> str:
+def _rate_words(path: Path) -> str:
     """Rate and size of a compressed file, in words."""
-    from magnetite.files.reading import compressed_size
+    from magnetite.files.reading import coded_file
 
-    size = compressed_size(path)
-    if size is None:
-        return ""
-    return f": {8 * size / (picture.width * picture.height):.3g} bpp, {size} bytes"
+    coded = coded_file(path)
+    return "" if coded is None else f": {coded.bpp:.3g} bpp, {coded.size} bytes"
 
 
 app.command("sweep", cls=steps_of("degradation", "codec", "restoration"))(sweep.run)

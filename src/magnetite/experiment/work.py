@@ -130,7 +130,7 @@ def _treated(
         return Done(work.cell.key, _words(error))
     end = time.perf_counter()
     seconds = {"degrade": degrading, "treat": treated - start, "score": end - treated}
-    bpp = None if size is None else 8 * size / (picture.width * picture.height)
+    bpp = None if size is None else picture.frame.bpp(size)
     data, ending = _file_of(picture) if work.keep else (None, "")
     return Done(work.cell.key, None, size, bpp, scores, seconds, data, ending)
 

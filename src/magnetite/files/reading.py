@@ -8,11 +8,12 @@ import os
 import stat
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
 from magnetite.core.arrays import Samples
-from magnetite.core.codecs.layers.container import MAGIC
+from magnetite.core.codecs.layers.container import LONGEST_HEADER, MAGIC, read_header
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.limits import MAX_SAMPLES, check_samples
 from magnetite.core.picture import Picture, as_picture, beyond_range
@@ -119,14 +120,24 @@ def read_bytes(path: Path) -> bytes:
     return data
 
 
-def compressed_size(path: Path) -> int | None:
-    """Bytes of a `.mgt` file; None for any other."""
+class CodedFile(NamedTuple):
+    """Bytes and rate of a compressed file: those of the whole picture that it holds."""
+
+    size: int
+    bpp: float
+
+
+def coded_file(path: Path) -> CodedFile | None:
+    """Bytes and rate of a `.mgt` file; None for any other."""
     try:
         with open(path, "rb") as file:
-            begins = file.read(len(MAGIC))
-        return path.stat().st_size if begins == MAGIC else None
+            begins = file.read(LONGEST_HEADER)
+        size = path.stat().st_size
     except OSError:
         return None
+    if not begins.startswith(MAGIC):
+        return None
+    return CodedFile(size, read_header(begins)[0].frame.bpp(size))
 
 
 def _ends(path: Path) -> bool:

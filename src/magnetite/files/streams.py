@@ -12,6 +12,7 @@ from pathlib import Path
 
 from magnetite.core.codecs.layers.container import (
     ALTERED,
+    LONGEST_HEADER,
     Header,
     check_frame,
     missing_bytes,
@@ -22,8 +23,8 @@ from magnetite.core.verbs.banded_coding import CodedRows, ExpandedRows, slabs_of
 from magnetite.core.verbs.coding import Account
 from magnetite.files.atomic import replacing
 
-#: More bytes than a header takes, and bytes that are read at a time.
-_HEADER, _PIECE = 2**18, 2**24
+#: Bytes that are read at a time.
+_PIECE = 2**24
 
 
 def write_coded_rows(path: Path, coded: CodedRows) -> Account:
@@ -66,7 +67,7 @@ def open_stream(path: Path) -> ExpandedRows | None:
 
 def _opened(path: Path) -> ExpandedRows | None:
     with open(path, "rb") as file:
-        header, start = read_header(file.read(_HEADER))
+        header, start = read_header(file.read(LONGEST_HEADER))
     check_frame(header.frame, math.prod(header.frame.shape))
     begins = list(accumulate(header.lengths, initial=start))
 

@@ -23,6 +23,7 @@ from magnetite.experiment.ranking import ranking
 from magnetite.experiment.rates import family_of, rates
 from magnetite.experiment.results import Rows, Table, chosen_metric, metrics_of, read_rows
 from magnetite.experiment.summary import means
+from magnetite.files.reading import CodedFile
 from magnetite.files.resources import DiskFiles
 from magnetite.files.tables import plain_value
 from magnetite.report.answer import Answer, answers
@@ -109,7 +110,7 @@ def of_run(folder: Path, metric: str | None = None) -> Content:
 
 def of_pictures(
     reference: Picture, tests: Sequence[Picture], names: Sequence[str], metrics: str,
-    sizes: Sequence[int | None],
+    coded: Sequence[CodedFile | None],
 ) -> Content:  # fmt: skip
     """The content of a page of pictures that are not part of a run.
 
@@ -121,17 +122,17 @@ def of_pictures(
         Of the reference, then of the tests.
     metrics : str
         As `score` takes them; what does not suit the pictures is left out.
-    sizes : sequence of int or None
-        Bytes of the files of compressed tests.
+    coded : sequence of CodedFile or None
+        Bytes and rates of the files of compressed tests.
     """
     scorer = Scorer(reference, files=DiskFiles())
     shown = [Shown(names[0], "reference", names[0], reference.describe(), reference)]
     labels = [str(step) for step in parse_figures(metrics, "metric")]
     notes: list[str] = []
     table = []
-    for picture, name, size in zip(tests, names[1:], sizes, strict=True):
+    for picture, name, file in zip(tests, names[1:], coded, strict=True):
         scores = scorer.score(picture, metrics, strict=False)
-        bpp = None if size is None else 8 * size / (picture.width * picture.height)
+        size, bpp = (None, None) if file is None else file
         notes += [f"{name}: {label} left out: {why}" for label, why in scores.left_out.items()]
         shown.append(
             Shown(names[0], "treated", name, picture.describe(), picture, bpp, dict(scores))

@@ -42,7 +42,8 @@ def summarise(rows: Sequence[Mapping[str, float]]) -> dict[str, Summary]:
     """
     if len(rows) < 2:
         raise InputError("repeats are at least two; one alone says nothing about their spread")
-    return {label: _summary([row[label] for row in rows]) for label in rows[0]}
+    labels = [label for label in rows[0] if all(label in row for row in rows)]
+    return {label: _summary([row[label] for row in rows]) for label in labels}
 
 
 def summarise_by_reference(

@@ -30,6 +30,10 @@ class Frame:
         """Largest digital number: 2^bits - 1, or 1.0 for float."""
         return 1.0 if self.bits is None else float(2**self.bits - 1)
 
+    def bpp(self, size: int) -> float:
+        """Rate of a file of so many bytes that holds such a picture, bits per pixel."""
+        return 8 * size / (self.width * self.height)
+
     def describe(self) -> str:
         """Size, colour and depth in words: `640x480 rgb, 8 bits`."""
         colour = f"{self.channels} planes" if self.colour == "planes" else self.colour

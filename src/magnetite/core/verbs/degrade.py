@@ -153,7 +153,7 @@ class Run:
     def _step(self, place: int, step: Bound, pixels: Pixels) -> tuple[Pixels, float | None]:
         if step.method.kind == "codec":
             decoded, size = through(step, pixels)
-            return decoded, 8 * size / (pixels.shape[0] * pixels.shape[1])
+            return decoded, step.frame.bpp(size)
         drawn = [step_generator(self.seed, self.digest, place)] if step.draws else []
         return step.call(pixels, *drawn), None
 

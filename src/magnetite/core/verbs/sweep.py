@@ -152,7 +152,7 @@ def sweep(
         if not hasattr(own, "scorer"):
             own.scorer = Scorer(clean, files=files)
         scores = dict(own.scorer.score(made, metrics, strict=False))
-        bpp = None if size is None else 8 * size / (made.width * made.height)
+        bpp = None if size is None else made.frame.bpp(size)
         return Swept(str(chains[number]), places[number], made, size, bpp, scores)
 
     cells = tuple(each(work, range(len(chains)), name=lambda number: str(chains[number])))

@@ -41,7 +41,7 @@ page.pictures = (() => {
         const raw = low ? 256 * high.data[4 * p + c] + low.data[4 * p + c] : high.data[4 * p + c];
         const value = picture.offset + picture.factor * raw;
         values[p * channels + c] = value;
-        shown.data[4 * p + c] = value * white + 0.5;
+        shown.data[4 * p + c] = value * white; // the array rounds by itself
       }
       if (channels === 1) shown.data[4 * p + 1] = shown.data[4 * p + 2] = shown.data[4 * p];
       shown.data[4 * p + 3] = 255;

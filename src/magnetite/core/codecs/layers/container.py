@@ -31,6 +31,8 @@ from magnetite.core.picture.frame import Frame
 
 MAGIC = b"\x89MGT"
 VERSION = 4
+#: More bytes than a header takes.
+LONGEST_HEADER = 2**18
 _COLOURS: tuple[Colour, ...] = get_args(Colour)
 #: Codecs code no more planes than this, and in no more sections.
 MAX_PLANES, _MAX_SECTIONS = 4096, 4 * 4096
