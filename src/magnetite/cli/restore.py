@@ -22,6 +22,7 @@ from magnetite.cli.options import (
 from magnetite.cli.output import print_csv, print_json, print_table, say
 from magnetite.cli.progress import working
 from magnetite.cli.score_output import heading
+from magnetite.core.errors import InputError
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
@@ -41,9 +42,16 @@ def run(
     aim: Annotated[
         str | None,
         typer.Option(
-            help="Tune the setting that is auto: any metric with a reference, psnr=best without "
-            "one, for Gaussian noise.",
+            help="Tune the setting that is auto: any metric with a reference; psnr=best without "
+            "one, for steps that remove Gaussian noise or undo a known blur.",
             metavar="METRIC=best",
+        ),
+    ] = None,
+    noise_sd: Annotated[
+        str | None,
+        typer.Option(
+            help="Sd of the picture's noise where it is known, for --aim without a reference.",
+            metavar="AMPLITUDE",
         ),
     ] = None,
     full_scale: FullScaleOption = None,
@@ -55,6 +63,8 @@ def run(
     from magnetite.files.writing import check_output, write
 
     chain = parse_chain(steps, "restoration", auto=True)
+    if noise_sd is not None and (aim is None or reference is not None):
+        raise InputError("--noise-sd goes with --aim psnr=best where there is no --reference")
     protect([source, *([reference] if reference else []), *map(Path, chain.files)], [out])
     if aim is None and _in_bands(source, out, str(chain), reference, full_scale, format):
         return
@@ -65,7 +75,7 @@ def run(
     check_output(degraded, out)
     start = time.perf_counter()
     with working(f"restore: {chain}"):
-        restored = restore(degraded, str(chain), reference=clean, aim=aim)
+        restored = restore(degraded, str(chain), reference=clean, aim=aim, noise_sd=noise_sd)
     seconds = time.perf_counter() - start
     messages = write(restored.picture, out)
     for message in (*restored.notes, *messages):

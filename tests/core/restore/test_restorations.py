@@ -16,12 +16,10 @@ from conftest import Run, arguments, texture
 from magnetite.core.analysis.residual import taken_away
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.compute.threads import told, use_threads
-from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.methods.catalogue import every
-from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture import Picture
 from magnetite.core.restore.kernels.order import median_network
 from magnetite.core.restore.stabilise import backward, forward
-from magnetite.core.verbs.tuning import tune
 from magnetite.scenes.catalogue import SCENES
 from restorations import STEPS, apply, psnr
 
@@ -317,25 +315,6 @@ def test_residuals_tell_the_wrong_tool() -> None:
     sharp = taken_away(clean, magnetite.restore(clean, "sharpen").picture)
     assert "made steeper" in sharp.verdict
     assert taken_away(clean, clean).verdict == "nothing was taken away"
-
-
-def test_the_risk_is_estimated_without_a_reference() -> None:
-    clean = (0.5 + 0.4 * np.sin(np.mgrid[:96, :128].sum(axis=0) / 11)).astype(np.float32)
-    worn = clean + np.random.default_rng(5).normal(0, 0.08, clean.shape).astype(np.float32)
-    picture = as_picture(worn)
-    chain = parse_chain("sliding-dct sd=auto", "restoration", auto=True)
-    oracle = tune(picture, chain, "psnr", as_picture(clean))
-    blind = tune(picture, chain, "psnr", None)
-    reached = psnr(magnetite.restore(worn, str(blind.chain)).picture.samples, clean)
-    assert reached > oracle.value - 0.3
-    risks = [10 ** (-value / 10) for value in (blind.value, reached)]
-    assert abs(risks[0] - risks[1]) < 0.05 * 0.08**2
-    lower = tune(picture, chain, "mse", as_picture(clean))
-    assert 10 * np.log10(255**2 / lower.value) == pytest.approx(oracle.value, abs=0.02)
-    with pytest.raises(PictureError, match="psnr alone"):
-        tune(picture, chain, "ssim", None)
-    with pytest.raises(ChainError, match="one setting is tuned"):
-        tune(picture, parse_chain("median", "restoration"), "psnr", None)
 
 
 def test_restore_says_what_it_found(tmp_path: Path, run: Run) -> None:

@@ -128,16 +128,19 @@ def restoration(
     colour: ColourPolicy,
     source: str,
     one_of: tuple[str, ...] = (),
+    removes: Literal["noise", "blur"] | None = None,
     **needs: Unpack[Needs],
 ) -> Callable[[Function], Function]:
     """Declare a restoration: `function(pixels, *, settings) -> pixels`.
 
-    Of the settings `one_of`, exactly one must be given.
+    Of the settings `one_of`, exactly one must be given. `removes` is "noise" for estimators of a
+    picture in white Gaussian noise and "blur" for those that undo a blur that their settings
+    describe; the error of both can be estimated without a reference.
     """
     return _declare(
         Restoration, "restoration", name,
         lambda given: _lift_pixels(given, colour), needs, summary=summary, colour=colour,
-        source=source, one_of=one_of,
+        source=source, one_of=one_of, removes=removes,
     )  # fmt: skip
 
 

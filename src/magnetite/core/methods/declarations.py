@@ -153,7 +153,9 @@ class Degradation(Method):
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Restoration(Method):
-    """A restoration."""
+    """A restoration, and the damage that it undoes where an estimate of its error is known."""
+
+    removes: Literal["noise", "blur"] | None = field(default=None, kw_only=True)
 
 
 @dataclass(frozen=True, eq=False, repr=False)

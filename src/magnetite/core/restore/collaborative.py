@@ -51,6 +51,7 @@ _PROFILES = {
 @restoration(
     "bm3d",
     summary="Collaborative filtering: like blocks stacked and shrunk together, in two stages.",
+    removes="noise",
     colour=ColourPolicy.JOINT,
     source="Dabov, Foi, Katkovnik and Egiazarian, IEEE Trans. Image Processing 16(8), 2007, "
     "doi:10.1109/TIP.2007.901238",

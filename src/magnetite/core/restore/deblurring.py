@@ -39,6 +39,7 @@ def blur_kernel(
 @restoration(
     "wiener-deblur",
     summary="Undo a known blur in the frequency domain, as far as noise allows.",
+    removes="blur",
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.8",
     one_of=_BLURS,
@@ -95,6 +96,7 @@ def wiener_deblur(
 @restoration(
     "richardson-lucy",
     summary="Undo a known blur by the likelihood of photon counts, smoothed by total variation.",
+    removes="blur",
     colour=ColourPolicy.EACH,
     source="Richardson, J. Opt. Soc. Am. 62(1), 1972, doi:10.1364/JOSA.62.000055; Lucy, "
     "Astronomical J. 79(6), 1974, doi:10.1086/111605; Dey et al., Microscopy Research and "
@@ -156,6 +158,7 @@ def richardson_lucy(
 @restoration(
     "tv-deblur",
     summary="Undo a known blur by the picture of least total variation that fits.",
+    removes="blur",
     colour=ColourPolicy.EACH,
     source="Wang, Yang, Yin and Zhang, SIAM J. Imaging Sciences 1(3), 2008, doi:10.1137/080724265",
     one_of=_BLURS,

@@ -21,6 +21,7 @@ _BYTE = np.float32(255)
 @restoration(
     "median",
     summary="Replace each sample by the median of its window.",
+    removes="noise",
     colour=ColourPolicy.EACH,
     source="Tukey, Exploratory Data Analysis (1977), chapter 7",
     reach=lambda *, size, **_: size // 2,

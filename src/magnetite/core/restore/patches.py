@@ -17,6 +17,7 @@ from magnetite.core.restore.kernels.planes import mirrored, rows_of, to_picture,
 @restoration(
     "nl-means",
     summary="Mean of all samples around, weighted by how alike their patches are.",
+    removes="noise",
     colour=ColourPolicy.JOINT,
     source="Buades, Coll and Morel, Multiscale Modeling and Simulation 4(2), 2005, "
     "doi:10.1137/040616024",

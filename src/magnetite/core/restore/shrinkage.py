@@ -19,6 +19,7 @@ from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 @restoration(
     "sliding-dct",
     summary="Cosine transform of blocks at all positions, small coefficients left out, averaged.",
+    removes="noise",
     colour=ColourPolicy.EACH,
     source="Yaroslavsky, Egiazarian and Astola, Proc. SPIE 4304, 2001, doi:10.1117/12.424970",
     reach=REACH,
@@ -56,6 +57,7 @@ def sliding_dct(
 @restoration(
     "wavelet-shrink",
     summary="Wavelet coefficients shrunk by a threshold for each band, averaged over shifts.",
+    removes="noise",
     colour=ColourPolicy.EACH,
     source="Chang, Yu and Vetterli, IEEE Trans. Image Processing 9(9), 2000, "
     "doi:10.1109/83.862633; Coifman and Donoho, Lecture Notes in Statistics 103, 1995, "

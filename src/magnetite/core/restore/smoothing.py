@@ -23,6 +23,7 @@ _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), secti
 @restoration(
     "mean",
     summary="Replace each sample by the mean of its square window.",
+    removes="noise",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ + "5",
     reach=lambda *, size: size // 2,
@@ -46,6 +47,7 @@ def mean(pixels: Pixels, *, size: Annotated[int, Count(1, 501, odd=True)] = 3) -
 @restoration(
     "gaussian",
     summary="Smooth with a Gaussian, mirrored at the edges.",
+    removes="noise",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ + "5",
     reach=lambda *, sigma: gaussian_kernel(sigma).size // 2,
@@ -69,6 +71,7 @@ def gaussian(pixels: Pixels, *, sigma: Annotated[float, Length(0, 200)] = 1.0) -
 @restoration(
     "bilateral",
     summary="Mean of the neighbours that are near and alike.",
+    removes="noise",
     colour=ColourPolicy.JOINT,
     source="Tomasi and Manduchi, Int. Conf. Computer Vision, 1998, doi:10.1109/ICCV.1998.710815",
     reach=lambda *, sigma, **_: math.ceil(2.5 * sigma),
@@ -122,6 +125,7 @@ def bilateral(
 @restoration(
     "wiener",
     summary="Move samples to the local mean as far as noise explains the local variance.",
+    removes="noise",
     colour=ColourPolicy.EACH,
     source="Lee, IEEE Trans. Pattern Analysis and Machine Intelligence 2(2), 1980, "
     "doi:10.1109/TPAMI.1980.4766994",
@@ -161,6 +165,7 @@ def wiener(
 @restoration(
     "guided",
     summary="Locally linear smoothing guided by the picture itself: edges stay.",
+    removes="noise",
     colour=ColourPolicy.EACH,
     source="He, Sun and Tang, IEEE Trans. Pattern Analysis and Machine Intelligence 35(6), 2013, "
     "doi:10.1109/TPAMI.2012.213",
@@ -200,6 +205,7 @@ def guided(
 @restoration(
     "anisotropic-diffusion",
     summary="Let differences flow off where they are small, and stand where they are large.",
+    removes="noise",
     colour=ColourPolicy.EACH,
     source="Perona and Malik, IEEE Trans. Pattern Analysis and Machine Intelligence 12(7), 1990, "
     "doi:10.1109/34.56205",

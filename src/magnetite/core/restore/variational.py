@@ -18,6 +18,7 @@ from magnetite.core.restore.kernels.noise_sd import NoiseSd
 @restoration(
     "total-variation",
     summary="The picture of least total variation that is near enough.",
+    removes="noise",
     colour=ColourPolicy.EACH,
     source="Rudin, Osher and Fatemi, Physica D 60, 1992, doi:10.1016/0167-2789(92)90242-F; "
     "Chambolle, J. Mathematical Imaging and Vision 20, 2004, "

@@ -11,7 +11,8 @@ from magnetite.core.arrays import Samples
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.errors import InputError
-from magnetite.core.methods.parameters import Files
+from magnetite.core.methods.amplitudes import Amplitude
+from magnetite.core.methods.parameters import Context, Files, NoFiles
 from magnetite.core.picture import Clipped, Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.rows import data_frame
@@ -80,6 +81,7 @@ def restore(
     reference: Picture | Samples | None = None,
     aim: str | None = None,
     metrics: str = DEFAULT_METRICS,
+    noise_sd: str | None = None,
     files: Files | None = None,
 ) -> Restored:
     """Restore a picture by a chain of restorations, such as `median size=3`.
@@ -98,7 +100,11 @@ def restore(
         The clean picture: both are scored against it.
     aim : str, optional
         `METRIC=best`: the setting written `auto` is tuned, by any metric where there is a
-        reference; without one by psnr, from the unbiased estimate of its risk.
+        reference; without one by psnr, from an estimate of the error that is known for chains
+        that remove noise or undo a known blur.
+    noise_sd : str, optional
+        Amplitude of the picture's white Gaussian noise where it is known, as in `8dn`: the
+        estimate rests on it, and is estimated from the picture if left out.
     metrics : str
         What both are scored by.
     files : Files, optional
@@ -118,7 +124,8 @@ def restore(
     steps, files = parse_chain(chain, "restoration", auto=True), ReadOnce(files)
     tuned = None
     if aim is not None:
-        tuned = tune(picture, steps, _best_of(aim), clean, files)
+        noise = None if noise_sd is None else _amplitude(noise_sd, picture)
+        tuned = tune(picture, steps, _best_of(aim), clean, files, noise=noise)
         steps = tuned.chain
     pixels, known = run(picture, steps, picture.pixels(), files)
     restored, clipped = picture.with_pixels(pixels)
@@ -135,6 +142,15 @@ def restore(
 
 def _all(notes: list[str], tuned: Tuned | None) -> Iterable[str]:
     return notes if tuned is None else [tuned.words, *notes]
+
+
+def _amplitude(text: str, picture: Picture) -> float:
+    """An amplitude as a share of full scale."""
+    kind, digital = Amplitude(), None if picture.bits is None else picture.full_scale
+    try:
+        return float(kind.resolve(kind.parse(text), Context(digital, {}, NoFiles())))
+    except ValueError as error:
+        raise InputError(f"the sd of the noise, {text!r}: {error}") from None
 
 
 def _best_of(aim: str) -> str:

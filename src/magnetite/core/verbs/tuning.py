@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
-from dataclasses import dataclass
-
-import numpy as np
+from dataclasses import dataclass, replace
 
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Chain, Step
@@ -15,39 +12,49 @@ from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.methods.parameters import Files
 from magnetite.core.picture import Picture
-from magnetite.core.restore.kernels.noise_sd import estimated
 from magnetite.core.solve.axis import Axis
 from magnetite.core.solve.best import largest
 from magnetite.core.verbs.restoring import run
+from magnetite.core.verbs.risk import Risk, risk_of
 from magnetite.core.verbs.score import Pair, score_steps
 
 #: Settings that start at 0 are searched over this many powers of ten.
 _DECADES = 4
-#: Step of the divergence, in sd of the noise.
-_PROBE = 0.1
 
 
 @dataclass(frozen=True)
 class Tuned:
-    """What was best, by what, and how many values were tried."""
+    """The best value of a setting, the criterion, and the number of values that were tried."""
 
     chain: Chain
     metric: str
-    value: float
     setting: str
     tries: int
-    #: Whether it was scored against the reference, or its risk estimated.
-    oracle: bool
+    #: Score against the reference; None without one.
+    value: float | None = None
+    #: The estimate without a reference, and its limits in words.
+    risk: Risk | None = None
+    limits: str = ""
+    #: Whether no value was estimated to improve the picture.
+    useless: bool = False
+
+    @property
+    def oracle(self) -> bool:
+        """Whether it was scored against the reference."""
+        return self.value is not None
 
     @property
     def words(self) -> str:
-        """What was found, for people."""
-        how = (
-            "against the reference: an oracle, for there is none in practice"
-            if self.oracle
-            else "by the unbiased estimate of its risk, for Gaussian noise"
-        )
-        return f"{self.setting} is best of {self.tries}: {self.metric} {self.value:.5g} {how}"
+        """The result, for people."""
+        best = f"{self.setting} is best of {self.tries}"
+        if self.value is not None:
+            return (
+                f"{best}: {self.metric} {self.value:.5g} against the reference: an oracle, for "
+                "there is none in practice"
+            )
+        figure = f": {self.risk.words}" if self.risk is not None and self.risk.words else ""
+        warning = "; no value is estimated to improve the picture" if self.useless else ""
+        return f"{best}{figure}, {self.limits}{warning}"
 
 
 def tune(
@@ -57,6 +64,7 @@ def tune(
     reference: Picture | None,
     files: Files | None = None,
     seed: int = 0,
+    noise: float | None = None,
 ) -> Tuned:
     """The chain with its one `auto` setting at its best.
 
@@ -67,22 +75,24 @@ def tune(
     chain : Chain
         With exactly one setting `auto`.
     metric : str
-        What is best in, such as `psnr`. Without a reference that is all it can be: its
-        expectation is estimated from the picture by Stein's unbiased estimate of the risk, for
-        Gaussian noise of the sd that the picture shows (Ramani, Blu and Unser, IEEE Trans. Image
-        Processing 17(9), 2008, doi:10.1109/TIP.2008.2001404).
+        The figure that is to be best, such as `psnr`. Without a reference it is psnr, by an
+        estimate of the error for white Gaussian noise: Stein's for chains that remove noise, the
+        weighted predictive risk for those that undo a known blur (see `risk_of`).
     reference : Picture or None
     files : Files, optional
         Reads what settings name by file.
     seed : int
-        Of the probe of the risk.
+        Of the probes of the risk.
+    noise : float, optional
+        Sd of the picture's noise, of full scale, where it is known: without it no PSNR is stated.
 
     Raises
     ------
     ChainError
         If not exactly one setting is `auto`, or it has no range.
     PictureError
-        If a metric other than psnr is asked for without a reference.
+        If a metric other than psnr is asked for without a reference, or no estimate is known
+        for a step.
     """
     if len(chain.open_settings) != 1:
         raise ChainError(
@@ -96,12 +106,19 @@ def tune(
         raise ChainError(f"{chain.steps[place].method.name} {key}= has no range to be tuned over")
     step = parse_step(metric, "metric")
     lower_is_better = step.declared(Metric).better == "lower"
-    if reference is not None:
-        measure = _against(reference, picture, step, files)
-    elif step.method.name == "psnr":
-        measure = _expected(picture, seed, files)
-    else:
+    if reference is None and step.method.name != "psnr":
         raise PictureError(f"without a reference psnr alone can be estimated, not {metric}")
+    estimate, limits = (
+        (None, "") if reference is not None else risk_of(picture, chain, noise, seed, files)
+    )
+    risks: dict[str, Risk] = {}
+
+    def expected(candidate: Chain) -> float:
+        assert estimate is not None, "there is no reference"
+        risks[str(candidate)] = estimate(candidate)
+        return -risks[str(candidate)].value
+
+    measure = expected if reference is None else _against(reference, picture, step, files)
     tried: dict[str, float] = {}
 
     def at(number: float) -> Chain:
@@ -115,14 +132,15 @@ def tune(
 
     with Sharing().open():  # what tries have in common is computed once
         best = largest(Axis(span, _DECADES), worth)
-    return Tuned(
-        at(best),
-        str(step),
-        -worth(best) if lower_is_better else worth(best),
-        f"{key}={kind.spell(kind.at(best))}",
-        len(tried),
-        reference is not None,
-    )
+        found = Tuned(
+            at(best), str(step), f"{key}={kind.spell(kind.at(best))}", len(tried), limits=limits
+        )
+        if estimate is None:
+            score = -worth(best) if lower_is_better else worth(best)
+            return replace(found, value=score)
+        risk = risks[str(at(best))]
+        untouched = estimate(Chain(())).value
+    return replace(found, risk=risk, useless=risk.value >= untouched)
 
 
 def _against(
@@ -134,25 +152,5 @@ def _against(
         pixels, _ = run(picture, candidate, picture.pixels(), files)
         restored, _ = picture.with_pixels(pixels)
         return sign * score_steps(Pair(reference, restored), [metric])[str(metric)]
-
-    return measure
-
-
-def _expected(picture: Picture, seed: int, files: Files | None) -> Callable[[Chain], float]:
-    """PSNR to be expected of a chain, by its effect on the picture and on one a little beside."""
-    pixels = picture.pixels()
-    sd = estimated(pixels, None, picture.step)
-    if sd == 0:
-        raise PictureError("the picture shows no noise: its risk cannot be estimated")
-    probe = np.random.default_rng(seed).choice([-1, 1], pixels.shape).astype(pixels.dtype)
-    beside = pixels + pixels.dtype.type(_PROBE * sd) * probe
-
-    def measure(candidate: Chain) -> float:
-        first, second = (
-            run(picture, candidate, p, files)[0].astype(float) for p in (pixels, beside)
-        )
-        divergence = float(np.mean(probe * (second - first))) / (_PROBE * sd)
-        risk = float(np.mean((first - pixels) ** 2)) - sd**2 + 2 * sd**2 * divergence
-        return -10 * math.log10(max(risk, 1e-12))
 
     return measure

@@ -1,0 +1,149 @@
+"""Settings tuned with and without a reference: the choice, the figure, and its limits."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import Run, texture
+from magnetite.core.chain.notation import parse_chain
+from magnetite.core.errors import ChainError, PictureError
+from magnetite.core.picture import Picture, as_picture
+from magnetite.core.verbs.tuning import tune
+from magnetite.scenes.catalogue import SCENES
+
+
+def scene(number: int, side: int = 128) -> Picture:
+    picture = magnetite.convert(SCENES[number].picture(320, 240, 3), "gray")
+    whole = magnetite.convert(picture, f"middle width={side} height={side}")
+    return magnetite.convert(whole, "depth bits=8") if whole.bits != 8 else whole
+
+
+def loss(clean: Picture, worn: Picture, text: str, noise: float | None = None) -> float:
+    """dB of PSNR that the choice without a reference costs against the best possible one."""
+    chain = parse_chain(text, "restoration", auto=True)
+    best = tune(worn, chain, "psnr", clean)
+    blind = tune(worn, chain, "psnr", None, noise=noise)
+    reached = magnetite.restore(worn, str(blind.chain), reference=clean).after
+    assert reached is not None
+    assert best.value is not None
+    return best.value - reached["psnr"]
+
+
+BLURS = {
+    "gaussian-blur sigma=1px": "sigma=1px", "gaussian-blur sigma=2px": "sigma=2px",
+    "defocus radius=2px": "radius=2px", "motion-blur length=7px angle=30deg":
+    "length=7px angle=30deg",
+}  # fmt: skip
+
+
+def deblurring_losses(
+    method: str, blurs: list[str], noises: list[float], scenes: list[int]
+) -> list[float]:
+    found = []
+    for blur, noise, number in itertools.product(blurs, noises, scenes):
+        clean = scene(number)
+        worn = magnetite.degrade(clean, f"{blur} + gaussian-noise sd={noise}dn", seed=5).picture
+        name, setting = method.split()
+        found.append(loss(clean, worn, f"{name} {BLURS[blur]} {setting}"))
+    return found
+
+
+def test_a_deblurring_is_tuned_without_a_reference() -> None:
+    """The strength is not that of the least distance to the blurred picture."""
+    found = deblurring_losses("wiener-deblur strength=auto", list(BLURS)[::3], [0.5, 4], [0, 2, 4])
+    assert max(found) < 0.6
+    assert np.mean(np.array(found) < 0.3) >= 0.8
+    clean = scene(0)
+    worn = magnetite.degrade(clean, "gaussian-blur sigma=1.5px + gaussian-noise sd=1.5dn").picture
+    for method in (
+        "wiener-deblur sigma=1.5px strength=auto",
+        "tv-deblur sigma=1.5px strength=auto",
+    ):
+        assert loss(clean, worn, method) < 0.3
+
+
+@pytest.mark.long
+@pytest.mark.parametrize(
+    "method",
+    ["wiener-deblur strength=auto", "tv-deblur strength=auto", "richardson-lucy smoothness=auto"],
+)
+def test_choices_hold_over_kernels_noises_and_pictures(method: str) -> None:
+    found = deblurring_losses(method, list(BLURS), [0.5, 1.5, 5], [0, 1, 2, 3, 4])
+    assert np.mean(np.array(found) < 0.3) >= 0.9
+    assert np.mean(found) < 0.1
+
+
+def test_the_estimated_psnr_holds_its_interval() -> None:
+    """With the sd stated, over methods, noises and pictures; without it no PSNR is given."""
+    held = cases = 0
+    for number, noise, text in itertools.product(
+        (0, 4), (3, 10),
+        ("sliding-dct sd=auto", "total-variation strength=auto", "gaussian sigma=auto"),
+    ):  # fmt: skip
+        clean = scene(number, 96)
+        worn = magnetite.degrade(clean, f"gaussian-noise sd={noise}dn", seed=number).picture
+        chain = parse_chain(text, "restoration", auto=True)
+        sd = float(np.std(worn.pixels() - clean.pixels()))
+        found = tune(worn, chain, "psnr", None, noise=sd)
+        assert found.risk is not None
+        assert found.risk.psnr
+        after = magnetite.restore(worn, str(found.chain), reference=clean).after
+        assert after is not None
+        risk = 10 ** (-after["psnr"] / 10)
+        best = tune(worn, chain, "psnr", clean).value
+        assert best is not None
+        assert best - after["psnr"] < 0.3
+        held += abs(risk - found.risk.value) <= 1.96 * found.risk.error
+        cases += 1
+    blind = tune(worn, chain, "psnr", None)
+    assert "dB" not in blind.words
+    assert "texture as noise" in blind.words
+    assert held / cases >= 0.9
+
+
+@pytest.mark.parametrize(
+    "chain",
+    ["deblock step=auto", "dequantize step=auto", "sharpen amount=auto", "dering range=auto",
+     "anscombe full-well=1000e read=auto", "adaptive-median size=auto",
+     "median + deblock step=auto"],
+)  # fmt: skip
+def test_where_no_estimate_is_known_none_is_given(chain: str) -> None:
+    picture = as_picture((255 * texture(40, 40)).astype(np.uint8))
+    try:
+        parsed = parse_chain(chain, "restoration", auto=True)
+    except ChainError:
+        pytest.skip("this setting has no range")
+    with pytest.raises(PictureError, match="no estimate of the error is known for"):
+        tune(picture, parsed, "psnr", None)
+
+
+def test_tuning_says_what_it_does(run: Run, tmp_path) -> None:  # type: ignore[no-untyped-def]
+    clean = scene(4, 96)
+    worn = magnetite.degrade(clean, "gaussian-noise sd=8dn").picture
+    magnetite.write(worn, tmp_path / "n.png")
+    words = ("restore", "n.png", "o.png", "sliding-dct", "sd=auto", "--aim", "psnr=best")
+    stated = run(*words, "--noise-sd", "8dn").stderr
+    assert "estimated psnr" in stated
+    assert "by Stein's estimate for white Gaussian noise of sd 8 dn" in stated
+    assert "estimated psnr" not in run(*words).stderr
+    assert "8dn" in run(*words, "--noise-sd", "8", status=2).stderr
+    blur = ("restore", "n.png", "o.png", "wiener-deblur", "sigma=auto", "--aim", "psnr=best")
+    assert "the blur of wiener-deblur cannot be tuned" in run(*blur, status=2).stderr
+    deblur = ("restore", "n.png", "o.png", "wiener-deblur", "sigma=1px", "strength=auto",
+              "--aim", "psnr=best")  # fmt: skip
+    assert "it compares settings and is no psnr" in run(*deblur).stderr
+    for bad, told in (
+        ((*words, "--reference", "n.png", "--noise-sd", "8dn"), "--noise-sd goes with"),
+        (("restore", "n.png", "o.png", "median", "--noise-sd", "8dn"), "--noise-sd goes with"),
+        ((*words[:-1], "ssim=best"), "psnr alone"),
+    ):
+        assert told in run(*bad, status=2).stderr
+    with pytest.raises(ChainError, match="one setting is tuned"):
+        tune(worn, parse_chain("median", "restoration"), "psnr", None)
+    oracle = tune(worn, parse_chain("sliding-dct sd=auto", "restoration", auto=True), "mse", clean)
+    assert oracle.oracle
+    assert "an oracle" in oracle.words
