@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -9,9 +10,11 @@ import typer
 
 from magnetite.cli.options import FullScaleOption, RegionOption, load, note, protect
 from magnetite.cli.output import print_table, say, say_done
+from magnetite.core.errors import InputError
+from magnetite.core.quantities import figure
 
 if TYPE_CHECKING:
-    from magnetite.core.calibrate.photon_transfer import PhotonTransfer
+    from magnetite.core.calibrate.photon_transfer import EstimateRow, PhotonTransfer
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -31,21 +34,42 @@ def noise_command(
     out: Annotated[
         Path, typer.Option(help="Figure to write: .png, .svg or .pdf.", metavar="FIGURE")
     ] = Path("photon-transfer.png"),
+    dark: Annotated[
+        list[Path] | None,
+        typer.Option(
+            help="Frame without light, or a folder of them: they give the black level. May be "
+            "repeated.",
+            metavar="PATH",
+        ),
+    ] = None,
+    black: Annotated[
+        float | None,
+        typer.Option(help="Black level, dn, where there are no dark frames.", metavar="LEVEL"),
+    ] = None,
     full_scale: FullScaleOption = None,
 ) -> None:
     """Fit gain, read noise and, where the frames allow, row and fixed-pattern noise.
 
-    The frames must be linear (no gamma), black at 0. Flat fields at two or more levels also
-    tell the fixed pattern.
+    The frames must be linear (no gamma). Flat fields at two or more levels also tell the fixed
+    pattern. Without --dark or --black read noise and black level cannot be told apart, and the
+    intervals say so.
     """
     from magnetite import photon_transfer
+    from magnetite.files.pairs import pictures_in
     from magnetite.views.calibration import photon_transfer_figure
     from magnetite.views.style import check_figure_path, save
 
-    protect(frames, [out])
+    darks = [p for path in dark or () for p in (pictures_in(path) if path.is_dir() else [path])]
+    protect([*frames, *darks], [out])
     check_figure_path(out)
-    pictures = [load(path, full_scale) for path in frames]
-    result = photon_transfer(pictures)
+    if black is not None and not 0 <= black < 1e9:
+        raise InputError(f"--black {black:g}: a level in dn, 0 or more")
+    pictures, without_light = (
+        [load(path, full_scale) for path in paths] for paths in (frames, darks)
+    )
+    if dark and not darks:
+        raise InputError(f"--dark {dark[0]}: the folder holds no picture")
+    result = photon_transfer(pictures, without_light, black)
     _print_transfer(result)
     save(photon_transfer_figure(result, result.unit), out)
     say_done(f"wrote {out}")
@@ -57,12 +81,21 @@ def _print_transfer(result: PhotonTransfer) -> None:
     groups = ", ".join(map(str, result.groups))
     print_table(
         ["figure", "unit", "value", "95 % from", "to"],
-        [[row.figure, row.unit, row.value, row.low, row.high] for row in result.rows()],
+        [[row.figure, row.unit, *_digits(row)] for row in result.rows()],
         f"{used} levels of signal; frames of each scene: {groups}; "
         f"chi-square per degree of freedom {result.line.chi_square:.2f}",
     )
     for remark in result.remarks:
         note(remark)
+
+
+def _digits(row: EstimateRow) -> list[str | None]:
+    """Value and ends with enough digits to see the interval: two of its half width."""
+    width = (row.high - row.low) / 2
+    if not (math.isfinite(width) and width > 0):
+        return [figure(row.value), None, None]
+    places = max(0, 1 - math.floor(math.log10(width)))
+    return [f"{value:.{places}f}" for value in (row.value, row.low, row.high)]
 
 
 @app.command("blur")
@@ -119,7 +152,6 @@ def naturalness_command(
     Take pictures of the kind that will be judged, some ten or more; colour ones go in by luma.
     """
     from magnetite import fit_naturalness
-    from magnetite.core.errors import InputError
     from magnetite.core.gauges.naturalness import PATCH
     from magnetite.files.sidecar import write_json
 

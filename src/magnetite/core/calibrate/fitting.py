@@ -41,7 +41,8 @@ class Estimate:
 
     def root(self) -> Estimate:
         """Square root; what lies below 0 is 0."""
-        return Estimate(*(math.sqrt(max(0.0, x)) for x in (self.value, self.low, self.high)))
+        ends = (self.value, self.low, self.high)
+        return Estimate(*(math.nan if math.isnan(x) else math.sqrt(max(0.0, x)) for x in ends))
 
     def under(self, numerator: float) -> Estimate:
         """An exact, positive numerator over this positive figure."""
@@ -58,13 +59,20 @@ class Line:
     covariance: float
     chi_square: float
 
+    def widened(self, factor: float) -> Line:
+        """The line with intervals that are wider by a factor; without ends for NaN."""
+        slope, intercept = (
+            Estimate.of(one.value, factor * one.error) for one in (self.slope, self.intercept)
+        )
+        return Line(slope, intercept, self.covariance * factor**2, self.chi_square)
+
     def at(self, x: Float64) -> Float64:
         """The line's height."""
         return np.asarray(self.intercept.value + self.slope.value * x)
 
 
 def fit_line(x: Float64, y: Float64, error: Float64) -> Line:
-    """Weighted least squares; intervals widen where points scatter more than their errors.
+    """Weighted least squares.
 
     Parameters
     ----------
@@ -78,11 +86,10 @@ def fit_line(x: Float64, y: Float64, error: Float64) -> Line:
     intercept, slope = covariance @ design.T @ (y / error)
     residual = (y - intercept - slope * x / unit) / error
     chi_square = float(residual @ residual) / max(1, x.size - 2)
-    scatter = math.sqrt(max(1.0, chi_square))
-    errors = scatter * np.sqrt(np.diag(covariance))
+    errors = np.sqrt(np.diag(covariance))
     return Line(
         Estimate.of(float(slope), float(errors[1])).scaled(1 / unit),
         Estimate.of(float(intercept), float(errors[0])),
-        float(covariance[0, 1]) * scatter**2 / unit,
+        float(covariance[0, 1]) / unit,
         chi_square,
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -45,7 +45,10 @@ class _Level:
 
 
 def fixed_pattern(
-    stacks: Sequence[Float32], full_scale: float, quietest: float = 0.0
+    stacks: Sequence[Float32],
+    ends: tuple[float, float],
+    quietest: float = -math.inf,
+    dark: Float32 | None = None,
 ) -> FixedPattern:
     """Fit `dsnu² + prnu² m²` to the covariance of flat fields' frames.
 
@@ -58,23 +61,27 @@ def fixed_pattern(
     ----------
     stacks : sequence of float32 arrays, shape (frames, h, w, channels), dn
         Left out are fields with more than 1 in 10,000 samples at black or full scale.
-    full_scale : float
-        dn.
+    ends : (float, float)
+        Smallest and largest sample value, dn above black.
     quietest : float
         Fields with signals below this, dn, are left out: they have so little noise that
         rounding is a pattern itself.
+    dark : float32 array, optional
+        Frames without light: the level at which DSNU is alone.
     """
-    usable = [s for s in stacks if _looks_flat(s) and not is_clipped(s, full_scale)]
+    usable = [s for s in stacks if _looks_flat(s) and not is_clipped(s, ends)]
     flat = [
         level
         for stack in usable
         for level in _levels(stack)
-        if 0.02 * full_scale < level.mean
+        if 0.02 * ends[1] < level.mean
         and quietest <= level.darkest
         and level.common < (FLAT * level.mean) ** 2
     ]
     if not flat:
         return FixedPattern(None, None, 0)
+    if dark is not None and quietest < 0:
+        flat += [replace(level, mean_square=0.0) for level in _levels(dark, parts=1)]
     square, common, error = (
         np.array(column)
         for column in zip(*((x.mean_square, x.common, x.error) for x in flat), strict=True)
@@ -104,7 +111,7 @@ def _looks_flat(stack: Float32) -> bool:
     return bool(away.std() < FLAT * tiles.means.mean())
 
 
-def _levels(stack: Float32) -> list[_Level]:
+def _levels(stack: Float32, parts: int | None = None) -> list[_Level]:
     """A field's level, or several where its shading spans them: covariance of two halves.
 
     The halves are those of its frames, shading apart.
@@ -117,7 +124,7 @@ def _levels(stack: Float32) -> list[_Level]:
     one, two = (x - x.mean(axis=(1, 2), keepdims=True) for x in (one, two))
     products, squares = without_row_means(one * two), one * one + two * two
     darkest, brightest = float(shading.min()), float(shading.max())
-    parts = _PARTS if brightest > _APART * max(darkest, 0.0) else 1
+    parts = parts or (_PARTS if brightest > _APART * max(darkest, 0.0) else 1)
     edges = np.quantile(shading, np.linspace(0, 1, parts + 1)[1:-1])
     place = np.searchsorted(edges, shading)
     return [

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 import numpy as np
 
-from magnetite.core.arrays import Float32, Float64
+from magnetite.core.arrays import Float32
+from magnetite.core.calibrate.exposures import grouped
 from magnetite.core.calibrate.fitting import Estimate, Line
 from magnetite.core.calibrate.fixed_pattern import FixedPattern, fixed_pattern
 from magnetite.core.calibrate.signal_levels import (
     LEAST_SD,
+    MOST_CLIPPED,
     ROUNDING,
     Points,
     fit_levels,
@@ -27,12 +29,11 @@ from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.rows import data_frame
 
-#: Frames belong together if the means of a grid of tiles differ by no more than this (of full
-#: scale).
-SAME_SCENE = 0.02
-_GRID = 12
-#: Chi-square per degree of freedom above which a straight line does not describe the camera.
-_LARGEST_CHI_SQUARE = 3.0
+#: Chance of a chi-square this far from 1 below which the line does not describe the camera, and
+#: the range within which intervals are widened instead.
+_IMPOSSIBLE, _NEAR_ONE = 1e-4, (0.5, 2.0)
+#: Standard errors by which a negative variance of the read noise stands out.
+_LEAST_ERRORS = 4.0
 
 
 class EstimateRow(NamedTuple):
@@ -53,7 +54,10 @@ class PhotonTransfer:
     full_well: Estimate
     read: Estimate
     row: Estimate | None
-    pattern: FixedPattern
+    #: PRNU as a share of the signal, DSNU in electrons; None where they cannot be told.
+    prnu: Estimate | None
+    dsnu: Estimate | None
+    flat_fields: int
     points: Points
     line: Line
     groups: tuple[int, ...]
@@ -70,8 +74,9 @@ class PhotonTransfer:
             ("read noise", "e", self.read),
             ("read noise", self.unit, self.read.scaled(self.gain.value)),
             ("row noise", "e", self.row),
-            ("PRNU", "%", self.pattern.prnu and self.pattern.prnu.scaled(100)),
-            ("DSNU", "e", self.pattern.dsnu and self.pattern.dsnu.scaled(1 / self.gain.value)),
+            ("PRNU", "%", self.prnu and self.prnu.scaled(100)),
+            ("DSNU", "e", self.dsnu),
+            ("DSNU", self.unit, self.dsnu and self.dsnu.scaled(self.gain.value)),
         ]
         return [
             EstimateRow(figure, estimate.value, estimate.low, estimate.high, unit)
@@ -87,81 +92,231 @@ class PhotonTransfer:
     def step(self) -> str:
         """The step that makes the same noise."""
         words = [f"sensor-noise full-well={self.full_well.value:.5g}e read={self.read.value:.4g}e"]
-        if self.pattern.prnu is not None:
-            words.append(f"prnu={self.pattern.prnu.value:.3g}")
-        if self.pattern.dsnu is not None:
-            words.append(f"dsnu={self.pattern.dsnu.value / self.gain.value:.3g}e")
+        if self.prnu is not None:
+            words.append(f"prnu={self.prnu.value:.3g}")
+        if self.dsnu is not None:
+            words.append(f"dsnu={self.dsnu.value:.3g}e")
         if self.row is not None:
             words.append(f"row={self.row.value:.3g}e")
         return " ".join(words)
 
 
-def photon_transfer(frames: Sequence[Picture]) -> PhotonTransfer:
+def photon_transfer(
+    frames: Sequence[Picture],
+    darks: Sequence[Picture] = (),
+    black: float | None = None,
+) -> PhotonTransfer:
     """Fit gain, read noise and, where the frames allow, row and fixed-pattern noise.
 
     In frames of one still scene the variance from frame to frame grows with the signal as
-    `gain mean + read²` (in dn; shot noise and read noise); patterns that stay cancel out. A
-    straight line is fitted to the variance at many levels of signal, each weighted by its
-    standard error. EMVA Standard 1288, release 4.0, section 2; Janesick, Photon Transfer (2007),
-    chapter 5. The frames must be linear, black at 0 dn. Left out are levels within 4 sd of black
-    and full scale, and levels whose noise is below 0.6 digital numbers: there rounding no
-    longer adds 1/12 dn² to the variance, whatever the noise. So are flat fields that are clipped.
+    `gain (mean - black) + read²` (in dn; shot noise and read noise); patterns that stay cancel
+    out, and so does the flicker of the light. A straight line is fitted to the variance at many
+    levels of signal, each weighted by its standard error. EMVA Standard 1288, release 4.0,
+    section 2; Janesick, Photon Transfer (2007), chapter 5. The frames must be linear. Left out
+    are levels within 4 sd of the smallest and the largest sample value, and levels whose noise is
+    below 0.6 digital numbers: there rounding no longer adds 1/12 dn² to the variance, whatever
+    the noise. So are flat fields that are clipped.
+
+    The black level is that of frames without light, or stated; it is taken off every frame in
+    float. Without either it can lie anywhere from 0 to the darkest level, and the figures that
+    depend on it have intervals that reach over all of these.
 
     Parameters
     ----------
     frames : sequence of Picture
         Two or more of each still scene or flat field, of one size, depth and colour, in any
         order.
+    darks : sequence of Picture
+        Frames without light. From two on they also give a level of the line and the DSNU.
+    black : float, optional
+        Black level, dn, where there are no darks.
 
     Returns
     -------
     PhotonTransfer
         With 95 % confidence intervals. Those of read noise end at 0 where the frames cannot tell
-        it from none.
+        it from none; they have no ends where the line does not describe the camera.
 
     Raises
     ------
     PictureError
-        If frames do not match, have no partner, span too little signal, or if rounding hides
-        their noise.
+        If frames do not match, have no partner, span too little signal, if rounding hides
+        their noise, or if the black level is not where it is said to be.
     """
-    scale = frames[0].full_scale
-    rounded = frames[0].bits is not None
-    stacks = [_stack(group) for group in _grouped(frames)]
-    signals = [stack.mean(axis=0) for stack in stacks]
-    deviations = [stack - signal for stack, signal in zip(stacks, signals, strict=True)]
+    if len(frames) < 2:
+        raise PictureError("noise is calibrated from two or more frames of a still scene")
+    if darks and black is not None:
+        raise PictureError("the black level is stated or measured on dark frames, not both")
+    if darks:
+        return _transfer(frames, _black_of(darks, frames[0]), darks)
+    if black is not None:
+        return _transfer(frames, black, ())
+    found = _transfer(frames, 0.0, ())
+    darkest = float(found.points.mean[found.points.used].min())
+    return _with_any_black(found, _transfer(frames, darkest, (), fits=False), darkest)
+
+
+def _black_of(darks: Sequence[Picture], first: Picture) -> float:
+    """Mean of the frames without light, dn."""
+    for dark in darks:
+        if (dark.samples.shape, dark.bits) != (first.samples.shape, first.bits):
+            raise PictureError(
+                f"the dark frame {dark.origin} is {dark.describe()}, and {first.origin} is "
+                f"{first.describe()}"
+            )
+        clipped = float(np.mean(dark.samples <= 0))
+        if clipped > MOST_CLIPPED:
+            raise PictureError(
+                f"{dark.origin}: {clipped:.2%} of this dark frame's samples are clipped at 0: it "
+                "tells neither black level nor read noise; state the level with --black"
+            )
+    return float(np.mean([dark.samples.mean(dtype=np.float64) for dark in darks]))
+
+
+def _transfer(
+    frames: Sequence[Picture], black: float, darks: Sequence[Picture], *, fits: bool = True
+) -> PhotonTransfer:
+    """The figures for one black level; `fits` refuses one that the variance rules out."""
+    rounded, ends = frames[0].bits is not None, _ends(frames, black)
+    stacks = [_stack(group, black) for group in grouped(frames, black)]
+    dark = _stack(sorted(darks, key=lambda d: d.digest()), black) if len(darks) > 1 else None
+    every = stacks if dark is None else [*stacks, dark]
+    signals = [stack.mean(axis=0) for stack in every]
+    deviations = [_deviation(stack, own) for stack, own in zip(every, signals, strict=True)]
     row = row_noise(deviations)
     levels = [
-        levels_of(signal, temporal_variance(deviation, row is not None), len(deviation), rounded)
-        for stack, signal, deviation in zip(stacks, signals, deviations, strict=True)
-        if not (is_even(signal) and is_clipped(stack, scale))
-    ]
-    if not levels:
+        levels_of(signal, temporal_variance(deviation, row is not None), len(deviation), rounded,
+                  even=stack is dark)
+        for stack, signal, deviation in zip(every, signals, deviations, strict=True)
+        if stack is dark or not (is_even(signal) and is_clipped(stack, ends))
+    ]  # fmt: skip
+    if len(levels) == (dark is not None):
         raise PictureError("all flat fields are clipped at black or full scale: expose them within")
-    points, line = fit_levels(levels, scale, rounded)
-    gain = line.slope
-    if gain.low <= 0:
+    points, line = fit_levels(levels, ends, rounded)
+    if line.slope.low <= 0:
         raise PictureError(
             "the variance does not grow with the signal: are the frames linear, of one still "
             "scene, and not clipped?"
         )
-    read = _read_noise(line, ROUNDING if rounded else 0.0)
-    pattern = fixed_pattern(stacks, scale, points.quietest)
+    line, remarks = _judged(line, points)
+    rounding = ROUNDING if rounded else 0.0
+    if fits:
+        _check_black(line, rounding, black, frames[0].amplitude_unit)
+    read = _read_noise(line, rounding)
+    pattern = fixed_pattern(stacks, ends, points.quietest, dark)
+    gain = line.slope
     return PhotonTransfer(
         gain=gain,
-        full_well=gain.under(scale),
+        full_well=gain.under(frames[0].full_scale - black),
         read=read,
         row=None if row is None else row.scaled(1 / gain.value),
-        pattern=pattern,
+        prnu=pattern.prnu,
+        dsnu=None if pattern.dsnu is None else pattern.dsnu.scaled(1 / gain.value),
+        flat_fields=pattern.flat_fields,
         points=points,
         line=line,
-        groups=tuple(map(len, stacks)),
+        groups=tuple(map(len, every)),
         unit=frames[0].amplitude_unit,
-        remarks=(*_remarks(line, read, points, rounded), *_pattern_remarks(pattern)),
+        remarks=(
+            *remarks, *_remarks(read, points, rounded), *_pattern_remarks(pattern),
+            *_ceiling_remarks(frames[0], ends, black),
+        ),
+    )  # fmt: skip
+
+
+def _ends(frames: Sequence[Picture], black: float) -> tuple[float, float]:
+    """Smallest and largest sample values, above black; the largest may lie below full scale."""
+    top = max(float(frame.samples.max()) for frame in frames)
+    held = max(float(np.mean(frame.samples == top)) for frame in frames)
+    full = top if held > _CEILING else frames[0].full_scale
+    return -black, full - black
+
+
+#: Share of a frame's samples at the largest value of all frames that makes it their ceiling.
+_CEILING = 1e-2
+
+
+def _ceiling_remarks(first: Picture, ends: tuple[float, float], black: float) -> list[str]:
+    top = ends[1] + black
+    if top >= first.full_scale or first.bits is None:
+        return []
+    return [
+        f"many samples are at {top:.5g} dn, the largest of all, and count as clipped: if that is "
+        f"the camera's full scale, say --full-scale {top:.5g}"
+    ]
+
+
+def _judged(line: Line, points: Points) -> tuple[Line, list[str]]:
+    """The line with intervals that its chi-square allows, and a remark where it allows none."""
+    freedom = int(points.used.sum()) - 2
+    if freedom < 1:
+        return line, ["two levels of signal: whether the variance follows a line is not tested"]
+    from scipy.special import chdtr, chdtrc
+
+    total = line.chi_square * freedom
+    chance = min(float(chdtr(freedom, total)), float(chdtrc(freedom, total)))
+    low, high = _NEAR_ONE
+    if chance > _IMPOSSIBLE:
+        return line, []
+    if low < line.chi_square < high:
+        return line.widened(max(1.0, math.sqrt(line.chi_square))), []
+    return line.widened(math.nan), [
+        f"the variance does not follow a straight line as independent noise does (chi-square "
+        f"{line.chi_square:.2f} per degree of freedom): no interval is given; check that the "
+        "frames are linear, of still scenes and neither denoised nor compressed"
+    ]
+
+
+def _check_black(line: Line, rounding: float, black: float, unit: str) -> None:
+    floor = line.intercept.shifted(-rounding)
+    if floor.value < -_LEAST_ERRORS * floor.error:
+        crossing = black - floor.value / line.slope.value
+        raise PictureError(
+            f"the variance falls to that of rounding at {crossing:.4g} {unit}, so the black level "
+            f"is above {black:.4g} {unit}: name frames without light with --dark, or state the "
+            "level with --black"
+        )
+
+
+def _with_any_black(found: PhotonTransfer, other: PhotonTransfer, darkest: float) -> PhotonTransfer:
+    """Figures for black at 0 with intervals over all black levels up to the darkest signal."""
+
+    def both(one: Estimate | None, two: Estimate | None) -> Estimate | None:
+        if one is None or two is None:
+            return None
+        return Estimate(one.value, min(one.low, two.low), max(one.high, two.high))
+
+    full_well, read = both(found.full_well, other.full_well), both(found.read, other.read)
+    assert full_well is not None
+    assert read is not None
+    return replace(
+        found,
+        full_well=full_well,
+        read=read,
+        prnu=both(found.prnu, other.prnu),
+        dsnu=both(found.dsnu, other.dsnu),
+        remarks=(
+            f"the black level is taken for 0, and the intervals reach over all levels up to "
+            f"{darkest:.4g} {found.unit}: frames without light (--dark), or the level (--black), "
+            "tell read noise and black level apart",
+            *found.remarks,
+        ),
     )
 
 
-def _remarks(line: Line, read: Estimate, points: Points, rounded: bool) -> tuple[str, ...]:
+def _deviation(stack: Float32, signal: Float32) -> Float32:
+    """Frames less the scene, at the brightness that each of them was taken at."""
+    centred = signal - signal.mean()
+    power = float(np.vdot(centred, centred))
+    if is_even(signal) or power == 0:
+        own = stack.mean(axis=(1, 2, 3), keepdims=True) - signal.mean()
+        return np.asarray(stack - signal - own)
+    slopes = np.einsum("fhwc,hwc->f", stack - stack.mean(axis=(1, 2, 3), keepdims=True), centred)
+    scaled = (slopes / power)[:, np.newaxis, np.newaxis, np.newaxis].astype(np.float32) * centred
+    return np.asarray(stack - stack.mean(axis=(1, 2, 3), keepdims=True) - scaled)
+
+
+def _remarks(read: Estimate, points: Points, rounded: bool) -> tuple[str, ...]:
     remarks = []
     hidden = rounded and bool((points.mean < points.quietest).any())
     if hidden:
@@ -172,12 +327,6 @@ def _remarks(line: Line, read: Estimate, points: Points, rounded: bool) -> tuple
     if read.low == 0:
         remarks.append(
             f"the frames cannot tell the read noise from none; it is at most {read.high:.4g} e"
-        )
-    if line.chi_square > _LARGEST_CHI_SQUARE:
-        remarks.append(
-            f"the variance does not follow a straight line (chi-square {line.chi_square:.1f} per "
-            "degree of freedom): check that the frames are linear, of one still scene and "
-            "neither denoised nor compressed"
         )
     return tuple(remarks)
 
@@ -190,58 +339,15 @@ def _pattern_remarks(pattern: FixedPattern) -> list[str]:
             "0.6 dn of noise or more; none is among these frames"
         ]
     if pattern.prnu is not None and pattern.dsnu is None:
-        return ["no DSNU shows in these flat fields; one level alone cannot tell it from PRNU"]
+        return ["no DSNU shows in these frames; one level alone cannot tell it from PRNU"]
     return []
 
 
-def _stack(group: list[Picture]) -> Float32:
-    """Digital numbers, shape (frames, h, w, channels)."""
+def _stack(group: Sequence[Picture], black: float) -> Float32:
+    """Digital numbers above black, shape (frames, h, w, channels)."""
     shape = (len(group), group[0].height, group[0].width, group[0].channels)
-    return np.stack([frame.samples for frame in group]).reshape(shape).astype(np.float32)
-
-
-def _grouped(frames: Sequence[Picture]) -> list[list[Picture]]:
-    """Frames of one scene together."""
-    if len(frames) < 2:
-        raise PictureError("noise is calibrated from two or more frames of a still scene")
-    first = frames[0]
-    groups: list[tuple[Float64, list[Picture]]] = []
-    for frame in frames:
-        if (frame.samples.shape, frame.bits) != (first.samples.shape, first.bits):
-            raise PictureError(
-                f"the frames differ: {first.origin} is {first.describe()}, "
-                f"{frame.origin} is {frame.describe()}"
-            )
-        tiles = _tiles(frame)
-        for other, members in groups:
-            if np.abs(tiles - other).max() < SAME_SCENE:
-                if frame.same_samples(members[0]):
-                    raise PictureError(
-                        f"{frame.origin} and {members[0].origin} are identical: give frames that "
-                        "were taken one after the other"
-                    )
-                members.append(frame)
-                break
-        else:
-            groups.append((tiles, [frame]))
-    alone = [members[0].origin for _, members in groups if len(members) == 1]
-    if alone:
-        raise PictureError(
-            f"no other frame shows the same as {', '.join(alone)}: give two or more of each "
-            "scene or level, from a camera that does not move"
-        )
-    return [members for _, members in groups]
-
-
-def _tiles(frame: Picture) -> Float64:
-    """Means of a coarse grid of tiles, full-scale units; some 500 samples a side will do."""
-    down, across = max(1, frame.height // 500), max(1, frame.width // 500)
-    samples = frame.samples.reshape(frame.height, frame.width, -1)[::down, ::across]
-    rows, columns = (np.array_split(np.arange(n), min(_GRID, n)) for n in samples.shape[:2])
-    bands = np.add.reduceat(samples, [int(r[0]) for r in rows], axis=0, dtype=np.float64)
-    sums = np.add.reduceat(bands, [int(c[0]) for c in columns], axis=1)
-    sizes = np.outer([r.size for r in rows], [c.size for c in columns])
-    return np.asarray(sums / sizes[..., np.newaxis] / frame.full_scale)
+    samples = np.stack([frame.samples for frame in group]).reshape(shape)
+    return np.asarray(samples.astype(np.float32) - np.float32(black))
 
 
 def _read_noise(line: Line, rounding: float) -> Estimate:

@@ -28,7 +28,7 @@ _EVEN = 0.05
 #: ... or as a multiple of what the samples within a tile predict.
 _CHANCE = 1.5
 #: Share of a field's samples at black and full scale above which it is clipped.
-_MOST_CLIPPED = 1e-4
+MOST_CLIPPED = 1e-4
 
 
 @dataclass(frozen=True)
@@ -41,8 +41,8 @@ class Points:
     #: Levels that the fit uses; the others are too near to black or full scale, have too little
     #: noise or too few samples.
     used: Bools
-    #: Signal at which noise reaches the least sd, dn; 0 where it does everywhere.
-    quietest: float = 0.0
+    #: Signal at which noise reaches the least sd, dn; -inf where it does everywhere.
+    quietest: float = -math.inf
 
 
 @dataclass(frozen=True)
@@ -103,7 +103,9 @@ def row_noise(deviations: Sequence[Float32]) -> Estimate | None:
     return Estimate.of(mean, error).root() if mean > _LEAST_ERRORS * error else None
 
 
-def levels_of(signal: Float32, variance: Float32, frames: int, rounded: bool) -> Cells:
+def levels_of(
+    signal: Float32, variance: Float32, frames: int, rounded: bool, *, even: bool = False
+) -> Cells:
     """Sort a scene's samples into cells of like signal.
 
     Of rounded samples ten cells span a digital number or more, so that means of frames that lie
@@ -113,7 +115,7 @@ def levels_of(signal: Float32, variance: Float32, frames: int, rounded: bool) ->
     low, high = float(signal.min()), float(signal.max())
     across = max(high - low, 1e-12)
     cells = min(_CELLS, _CELLS_PER_LEVEL * max(1, math.floor(across))) if rounded else _CELLS
-    cells = 1 if is_even(signal) else cells
+    cells = 1 if even or is_even(signal) else cells
     index = ((signal.ravel() - low) * (cells / across)).astype(np.intp).clip(0, cells - 1)
     count = np.bincount(index, minlength=cells)
     edges = low + across * np.arange(cells + 1) / cells
@@ -140,13 +142,15 @@ def is_even(signal: Float32) -> bool:
     return bool(means.std() < max(_EVEN * abs(float(means.mean())), by_chance))
 
 
-def is_clipped(stack: Float32, full_scale: float) -> bool:
-    """Whether samples at black or full scale are enough to weaken noise and pattern."""
-    at_ends = int(np.count_nonzero(stack <= 0) + np.count_nonzero(stack >= full_scale))
-    return at_ends > _MOST_CLIPPED * stack.size
+def is_clipped(stack: Float32, ends: tuple[float, float]) -> bool:
+    """Whether samples at the smallest or largest value are enough to weaken noise and pattern."""
+    at_ends = int(np.count_nonzero(stack <= ends[0]) + np.count_nonzero(stack >= ends[1]))
+    return at_ends > MOST_CLIPPED * stack.size
 
 
-def fit_levels(scenes: Sequence[Cells], full_scale: float, rounded: bool) -> tuple[Points, Line]:
+def fit_levels(
+    scenes: Sequence[Cells], ends: tuple[float, float], rounded: bool
+) -> tuple[Points, Line]:
     """The line of variance over signal, through the levels that it describes itself.
 
     Which levels are clear of both ends and noisy enough follows from the line, and the line from
@@ -157,37 +161,38 @@ def fit_levels(scenes: Sequence[Cells], full_scale: float, rounded: bool) -> tup
     PictureError
         If too few levels are left.
     """
-    kept = [_clear_by_own_variance(cells, full_scale) for cells in scenes]
+    kept = [_clear_by_own_variance(cells, ends) for cells in scenes]
     for _ in range(_ROUNDS):
         points = _merged(scenes, kept)
         line = _fitted(points, rounded)
-        quietest = _quietest(line) if rounded else 0.0
-        kept = [_clear(cells, line, full_scale, quietest) for cells in scenes]
+        quietest = _quietest(line) if rounded else -math.inf
+        kept = [_clear(cells, line, ends, quietest) for cells in scenes]
     points = _merged(scenes, kept, quietest)
     return points, _fitted(points, rounded)
 
 
-def _clear_by_own_variance(cells: Cells, full_scale: float) -> Bools:
+def _clear_by_own_variance(cells: Cells, ends: tuple[float, float]) -> Bools:
     held = np.maximum(cells.count, 1)
     mean = cells.signal / held
     reach = CLEAR_OF_ENDS * np.sqrt((cells.variance / held).clip(0, None))
-    return np.asarray((mean > reach) & (mean < full_scale - reach))
+    return np.asarray((mean > ends[0] + reach) & (mean < ends[1] - reach))
 
 
-def _clear(cells: Cells, line: Line, full_scale: float, quietest: float) -> Bools:
+def _clear(cells: Cells, line: Line, ends: tuple[float, float], quietest: float) -> Bools:
     mean = cells.signal / np.maximum(cells.count, 1)
     first, last = (cells.low, cells.high) if mean.size > 1 else (mean, mean)
     low, high = (CLEAR_OF_ENDS * np.sqrt(line.at(edge).clip(0, None)) for edge in (first, last))
-    return np.asarray((first > low) & (last < full_scale - high) & (first >= quietest))
+    within = (first > ends[0] + low) & (last < ends[1] - high)
+    return np.asarray(within & (first >= quietest))
 
 
 def _quietest(line: Line) -> float:
     """Signal at which the noise, what rounding adds apart, has the least sd."""
     rest = LEAST_SD**2 + ROUNDING - line.intercept.value
-    return max(0.0, rest / line.slope.value) if line.slope.value > 0 else 0.0
+    return rest / line.slope.value if line.slope.value > 0 and rest > 0 else -math.inf
 
 
-def _merged(scenes: Sequence[Cells], kept: Sequence[Bools], quietest: float = 0.0) -> Points:
+def _merged(scenes: Sequence[Cells], kept: Sequence[Bools], quietest: float = -math.inf) -> Points:
     """Levels of several cells each, those kept and those left out apart."""
     parts = []
     for cells, keep in zip(scenes, kept, strict=True):

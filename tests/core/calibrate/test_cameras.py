@@ -1,0 +1,223 @@
+"""Made-up cameras of known gain, noise, pattern and black level, measured from their frames."""
+
+from __future__ import annotations
+
+import random
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import Run
+from magnetite.core.calibrate.fitting import Estimate
+from magnetite.core.calibrate.photon_transfer import PhotonTransfer, photon_transfer
+from magnetite.core.errors import PictureError
+from magnetite.core.picture import Picture
+
+HEIGHT, WIDTH = 96, 144
+
+
+@dataclass(frozen=True)
+class Camera:
+    """Electrons to whole digital numbers: `round(black + gain (light + noise))`."""
+
+    bits: int
+    gain: float
+    read: float
+    prnu: float
+    dsnu: float
+    black: float
+    seed: int
+    #: Bits of the files; larger than those of the camera where full scale is not stated.
+    stored: int | None = None
+
+    @property
+    def top(self) -> int:
+        return 2**self.bits - 1
+
+    def frame(self, electrons: float, number: int) -> Picture:
+        fixed = np.random.default_rng(self.seed)
+        shape = HEIGHT, WIDTH
+        sensitivity = 1 + self.prnu * fixed.standard_normal(shape)
+        offset = self.dsnu * fixed.standard_normal(shape)
+        rng = np.random.default_rng([self.seed, number])
+        light = rng.poisson(np.maximum(electrons * sensitivity, 0)) + offset
+        values = self.black + self.gain * (light + self.read * rng.standard_normal(shape))
+        whole = np.rint(values).clip(0, self.top)
+        bits = self.stored or self.bits
+        return Picture(
+            whole.astype(np.uint8 if bits <= 8 else np.uint16), bits, "gray", f"{number}"
+        )
+
+
+def random_camera(seed: int) -> tuple[Camera, list[Picture], dict[str, object]]:
+    rng = np.random.default_rng(seed)
+    bits = int(rng.choice([8, 10, 12, 14, 16]))
+    gain = float(rng.uniform(0.2, 4)) if bits < 16 else float(rng.uniform(1, 8))
+    black = float(rng.choice([0, 16 if bits == 8 else 64, 24 if bits == 8 else 200]))
+    room = 2**bits - 1 - black
+    gain = min(gain, room / 2000)
+    read = float(rng.uniform(1, 20)) if bits > 8 else float(rng.uniform(4, 20))
+    read = min(read, black / (5 * gain)) if black else read
+    camera = Camera(
+        bits, gain, read, float(rng.choice([0, 0.01])), float(rng.choice([0, 3.0])), black, seed,
+        16 if bits < 16 and bits > 8 and rng.random() < 0.5 else None,
+    )  # fmt: skip
+    count = int(rng.integers(1, 13))
+    shares = np.geomspace(0.02, 0.85, count) if count > 1 else np.array([0.5])
+    frames = [
+        camera.frame(share * room / gain, 100 * k + n)
+        for k, share in enumerate(shares)
+        for n in range(int(rng.integers(2, 5)))
+    ]
+    known: dict[str, object] = {}
+    if black and rng.random() < 0.6:
+        known["darks"] = [camera.frame(0, 9000 + n) for n in range(3)]
+    elif (black and rng.random() < 0.7) or (not black and rng.random() < 0.5):
+        known["black"] = black
+    random.Random(seed).shuffle(frames)
+    return camera, frames, known
+
+
+def truths(camera: Camera, result: PhotonTransfer) -> list[tuple[str, Estimate | None, float]]:
+    full = 2 ** (camera.stored or camera.bits) - 1
+    return [
+        ("gain", result.gain, camera.gain),
+        ("full well", result.full_well, (full - camera.black) / camera.gain),
+        ("read", result.read, camera.read),
+        ("prnu", result.prnu, camera.prnu),
+        ("dsnu", result.dsnu, camera.dsnu),
+    ]
+
+
+def measured(seeds: range) -> tuple[dict[str, list[bool]], list[str]]:
+    held: dict[str, list[bool]] = {}
+    reasons = []
+    for seed in seeds:
+        camera, frames, known = random_camera(seed)
+        try:
+            result = photon_transfer(frames, **known)  # type: ignore[arg-type]
+        except PictureError as error:
+            reasons.append(str(error))
+            continue
+        for name, estimate, truth in truths(camera, result):
+            if estimate is None or truth == 0 or np.isnan(estimate.low):
+                continue
+            assert estimate.low < estimate.high, (seed, name, estimate)
+            held.setdefault(name, []).append(estimate.low <= truth <= estimate.high)
+    return held, reasons
+
+
+def test_a_few_cameras_hold_their_truth() -> None:
+    held, reasons = measured(range(40))
+    for name in ("gain", "full well", "read"):
+        assert np.mean(held[name]) >= 0.85, (name, held[name])
+    assert len(reasons) < 20
+    told = ("span too little signal", "rounding hides", "name frames without light", "clipped")
+    assert all(any(words in reason for words in told) for reason in reasons), reasons
+
+
+@pytest.mark.long
+def test_two_hundred_cameras_hold_their_truth_as_often_as_is_said() -> None:
+    held, reasons = measured(range(1000, 1200))
+    shares = {name: float(np.mean(own)) for name, own in held.items()}
+    assert all(0.92 <= share <= 0.99 for share in shares.values()), (shares, len(reasons))
+
+
+def test_the_order_of_frames_changes_nothing() -> None:
+    _, frames, known = random_camera(9)
+    results = []
+    for order in (frames, frames[::-1], frames[1::2] + frames[::2]):
+        results.append(photon_transfer(order, **known))  # type: ignore[arg-type]
+    assert results[0].rows() == results[1].rows() == results[2].rows()
+
+
+def test_near_exposures_are_told_apart_and_flicker_is_not() -> None:
+    """Twelve bits in files of 16 without full scale: the exposures lie close on its scale."""
+    camera = Camera(12, 0.25, 6, 0.01, 0, 0, 5, stored=16)
+    exposures = (200, 260, 340, 600, 1500, 4000, 9000, 14000)
+    frames = [camera.frame(e, 10 * k + n) for k, e in enumerate(exposures) for n in range(3)]
+    result = photon_transfer(frames, black=0)
+    assert result.groups == (3,) * len(exposures)
+    assert result.gain.low < 0.25 < result.gain.high
+    assert result.read.low < 6 < result.read.high
+    flickering = [
+        camera.frame(e * (1 + 0.003 * (n - 1)), 10 * k + n)
+        for k, e in enumerate(exposures) for n in range(3)
+    ]  # fmt: skip
+    steady = photon_transfer(flickering, black=0)
+    assert steady.groups == result.groups
+    assert steady.gain.value == pytest.approx(0.25, rel=0.03)
+
+
+def test_black_levels_are_measured_stated_or_refused() -> None:
+    camera = Camera(12, 0.25, 8, 0.01, 4, 64, 6)
+    exposures = (300, 1000, 3000, 8000, 13000)
+    frames = [camera.frame(e, 10 * k + n) for k, e in enumerate(exposures) for n in range(4)]
+    darks = [camera.frame(0, 900 + n) for n in range(4)]
+    for known in ({"darks": darks}, {"black": 64.0}):
+        result = photon_transfer(frames, **known)  # type: ignore[arg-type]
+        for name, estimate, truth in truths(camera, result):
+            if estimate is not None:
+                slack = 0.5 * (estimate.high - estimate.low)
+                assert estimate.low - slack < truth < estimate.high + slack, name
+    units = {row.figure: row.unit for row in photon_transfer(frames, darks).rows()}
+    assert units["DSNU"] == "dn"
+    assert [r.unit for r in photon_transfer(frames, darks).rows() if r.figure == "DSNU"] == [
+        "e",
+        "dn",
+    ]
+    with pytest.raises(PictureError, match="name frames without light with --dark"):
+        photon_transfer(frames)
+    with pytest.raises(PictureError, match="so the black level is above 20 dn"):
+        photon_transfer(frames, black=20)
+    low = Camera(12, 0.25, 8, 0, 0, 3, 7)
+    frames = [low.frame(e, 10 * k + n) for k, e in enumerate(exposures) for n in range(4)]
+    unknown = photon_transfer(frames)
+    assert "the black level is taken for 0" in unknown.remarks[0]
+    assert unknown.read.low < 8 < unknown.read.high
+    clipped = [low.frame(0, 900 + n) for n in range(2)]
+    with pytest.raises(PictureError, match="are clipped at 0"):
+        photon_transfer(frames, clipped)
+
+
+def test_a_fit_that_does_not_hold_has_no_interval() -> None:
+    """Every other level has a pattern that changes from frame to frame."""
+    camera = Camera(14, 1.0, 10, 0, 0, 0, 8)
+    checks = 1 - 2 * (np.indices((HEIGHT, WIDTH)).sum(axis=0) % 2)
+    made = []
+    for k, electrons in enumerate((300, 1000, 3000, 6000, 9000, 14000)):
+        for n in range(2):
+            samples = camera.frame(electrons, 10 * k + n).samples + 30 * checks * (k % 2) * (n % 2)
+            made.append(Picture(samples.astype(np.uint16), 14, "gray", f"{k} {n}"))
+    result = photon_transfer(made, black=0)
+    assert any("does not follow a straight line" in remark for remark in result.remarks)
+    assert np.isnan(result.gain.low)
+
+
+def test_darks_at_the_command_line(run: Run, tmp_path: Path) -> None:
+    camera = Camera(12, 0.25, 8, 0.01, 4, 64, 6)
+    (tmp_path / "darks").mkdir()
+    names = []
+    for k, electrons in enumerate((300, 1500, 5000, 13000)):
+        for n in range(2):
+            names.append(f"f{k}{n}.tif")
+            magnetite.write(camera.frame(electrons, 10 * k + n), tmp_path / names[-1])
+    for n in range(2):
+        magnetite.write(camera.frame(0, 90 + n), tmp_path / "darks" / f"{n}.tif")
+    full = ("--full-scale", "4095")
+    measured = run("calibrate", "noise", *names, *full, "--dark", "darks")
+    lines = [line.split() for line in measured.stdout.splitlines()]
+    (read,) = (line for line in lines if line[:3] == ["read", "noise", "e"])
+    value, low, high = map(float, read[3:6])
+    assert low < value < high
+    assert low - 1 < 8 < high + 1
+    assert (
+        "name frames without light with --dark"
+        in run("calibrate", "noise", *names, *full, status=2).stderr
+    )
+    both = run("calibrate", "noise", *names, *full, "--dark", "darks", "--black", "64", status=2)
+    assert "not both" in both.stderr
+    assert "0 or more" in run("calibrate", "noise", *names, "--black", "-3", status=2).stderr
