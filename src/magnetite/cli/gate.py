@@ -17,6 +17,7 @@ from magnetite.cli.options import (
 )
 from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
 from magnetite.core.errors import InputError
+from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
     from magnetite.core.gate.fit import Fitted
@@ -57,7 +58,12 @@ def fit_command(
         str | None, typer.Option(help="Figures to take; all that are there if left out.")
     ] = None,
     group: Annotated[
-        str | None, typer.Option(help="Column that names the references.", metavar="COLUMN")
+        str | None,
+        typer.Option(
+            help="Column that names the references; of folders, a regular expression that finds "
+            "the reference in a picture's name, as in '^[a-z]+'.",
+            metavar="COLUMN",
+        ),
     ] = None,
     false_accepts: Annotated[
         str, typer.Option(help="Largest share of rejected pictures that may pass.", metavar="SHARE")
@@ -77,7 +83,7 @@ def fit_command(
     protect([path for path in (table, labels) if path is not None], [out])
     data = _labelled(table, label, labels, accepted, rejected, metrics, group)
     fitted = _fitted(data, false_accepts, least)
-    for remark in fitted.remarks:
+    for remark in (*data.remarks, *fitted.remarks):
         note(remark)
     _print_fit(fitted)
     write_json(out, fitted.gate.as_record())
@@ -91,7 +97,7 @@ def _labelled(
     from magnetite.experiment.labels import gauge_folders, read_labelled
 
     if accepted is not None and rejected is not None and table is None:
-        return gauge_folders(accepted, rejected, metrics or _GAUGES)
+        return gauge_folders(accepted, rejected, metrics or _GAUGES, group)
     if table is None or accepted is not None or rejected is not None:
         raise InputError("name a table with labels, or --accepted and --rejected folders")
     return read_labelled(table, label, labels, metrics, group)
@@ -108,10 +114,15 @@ def _fitted(data: Labelled, false_accepts: str, least: float | None) -> Fitted:
         except ValueError as error:
             raise InputError(f"--false-accepts: {error}") from None
         flags = [bool(value) for value in data.labels]
-        return fit_classes(data.figures, flags, data.groups, __version__, share)
+        return fit_classes(
+            data.figures, flags, data.groups, __version__, share, data.pictures, data.frames
+        )
     if least is None:
         raise InputError("the labels are scores: name the score to accept from, as in --least 3.5")
-    return fit_scores(data.figures, list(map(float, data.labels)), data.groups, __version__, least)
+    scores = list(map(float, data.labels))
+    return fit_scores(
+        data.figures, scores, data.groups, __version__, least, data.pictures, data.frames
+    )
 
 
 def _print_fit(fitted: Fitted) -> None:
@@ -141,7 +152,10 @@ def _print_fit(fitted: Fitted) -> None:
 def check_command(
     gate: Annotated[Path, typer.Argument(metavar="GATE", help="Gate, from gate fit.")],
     pictures: Annotated[
-        list[Path], typer.Argument(metavar="PICTURE…", help="Pictures to accept or reject.")
+        list[Path],
+        typer.Argument(
+            metavar="PICTURE…", help="Pictures to accept or reject, or folders of them."
+        ),
     ],
     reference: Annotated[
         list[Path] | None,
@@ -156,19 +170,27 @@ def check_command(
 ) -> int:
     """Accept or reject pictures; exit status 0 where all pass, 1 where one does not."""
     from magnetite import __version__
-    from magnetite.core.gate.gate import Gate
+    from magnetite.core.gate.gate import Gate, Verdict
+    from magnetite.files.pairs import pictures_in
     from magnetite.files.sidecar import read_json
 
     rule = Gate.of_record(read_json(gate))
     if rule.version != __version__:
         note(f"{gate} was fitted with version {rule.version}; this is {__version__}")
-    references = _references(rule, pictures, reference or [])
-    verdicts = [
-        (path, _verdict(rule, path, clean, full_scale))
-        for path, clean in zip(pictures, references, strict=True)
+    paths = [p for path in pictures for p in (pictures_in(path) if path.is_dir() else [path])]
+    if not paths:
+        raise InputError(f"{pictures[0]}: the folder holds no picture")
+    references = _references(rule, paths, reference or [])
+    judged = [
+        _verdict(rule, path, clean, full_scale)
+        for path, clean in zip(paths, references, strict=True)
     ]
-    _print_verdicts(verdicts, format)
-    return 0 if all(verdict.accepted for _, verdict in verdicts) else REJECTED
+    _print_verdicts(list(zip(paths, judged, strict=True)), format)
+    for path, verdict in zip(paths, judged, strict=True):
+        if isinstance(verdict, str):
+            note(f"{path} is not judged: {verdict}")
+    passed = all(isinstance(verdict, Verdict) and verdict.accepted for verdict in judged)
+    return 0 if passed else REJECTED
 
 
 def _references(
@@ -185,23 +207,35 @@ def _references(
     return references * (len(pictures) if len(references) == 1 else 1)
 
 
-def _verdict(rule: Gate, path: Path, reference: Path | None, full_scale: float | None) -> Verdict:
+def _verdict(
+    rule: Gate, path: Path, reference: Path | None, full_scale: float | None
+) -> Verdict | str:
+    """The verdict on a picture, or why it has none."""
     from magnetite import gauge, score
+    from magnetite.core.errors import PictureError
 
     picture = load(path, full_scale)
+    known = rule.facts.get("frames")
+    if isinstance(known, list) and known and picture.describe() not in known:
+        fitted = ", ".join(map(str, known[:3]))
+        note(f"{path} is {picture.describe()}; the gate was fitted on {fitted}")
     figures: dict[str, float] = {}
     gauges = [f.name for f in rule.features if f.kind == "gauge"]
     metrics = [f.name for f in rule.features if f.kind == "metric"]
-    if gauges:
-        figures |= gauge(picture, ",".join(gauges))
-    if metrics and reference is not None:
-        figures |= score(load(reference, full_scale), picture, ",".join(metrics))
-    return rule.judge(figures)
+    try:
+        if gauges:
+            figures |= gauge(picture, ",".join(gauges))
+        if metrics and reference is not None:
+            figures |= score(load(reference, full_scale), picture, ",".join(metrics))
+        return rule.judge(figures)
+    except (PictureError, InputError) as error:
+        return str(error)
 
 
-def _print_verdicts(verdicts: list[tuple[Path, Verdict]], format: OutputFormat) -> None:
+def _print_verdicts(verdicts: list[tuple[Path, Verdict | str]], format: OutputFormat) -> None:
     titles = ["picture", "verdict", "value", "threshold", "decided by", "outside"]
-    rows = [
+    rows: list[list[Cell]] = [
+        [str(path), "not judged", None, None, "", ""] if isinstance(v, str) else
         [str(path), "accepted" if v.accepted else "rejected", v.value, v.threshold, v.decided,
          ", ".join(v.outside)]
         for path, v in verdicts
@@ -210,6 +244,8 @@ def _print_verdicts(verdicts: list[tuple[Path, Verdict]], format: OutputFormat) 
         print_json(
             {
                 "rows": [
+                    {"picture": str(path), "accepted": None, "reason": v}
+                    if isinstance(v, str) else
                     {
                         "picture": str(path), "accepted": v.accepted, "value": v.value,
                         "threshold": v.threshold, "margin": v.margin,

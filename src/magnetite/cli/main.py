@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable, Sequence
 from importlib import import_module
@@ -205,10 +206,35 @@ def execute(words: Sequence[str]) -> int:
         flush_or_give_up()
         print(f"magnetite: {_one_line(error)}", file=sys.stderr)
         return 1 if isinstance(error, TargetError) else 2
+    except Exception as error:
+        return _unexpected(error)
     if status == INTERRUPTED:
         print("magnetite: interrupted", file=sys.stderr)
     _say_uncached()
     return status if isinstance(status, int) else 0
+
+
+def _unexpected(error: Exception) -> int:
+    """Say where an error of the program itself arose; its exit status."""
+    import traceback
+
+    flush_or_give_up()
+    if os.environ.get(_TRACEBACK):
+        traceback.print_exception(error)
+    last = traceback.extract_tb(error.__traceback__)[-1]
+    module = Path(last.filename).with_suffix("").parts[-3:]
+    told = shortened(shown(" ".join(f"{type(error).__name__}: {error}".split())))
+    print(
+        f"magnetite: an error of the program itself, {told}, in {'.'.join(module)} line "
+        f"{last.lineno}: please report this line to its developers, with the command; "
+        f"{_TRACEBACK}=1 shows the traceback",
+        file=sys.stderr,
+    )
+    return UNEXPECTED
+
+
+#: Exit status of an error of the program itself, and the variable that shows its traceback.
+UNEXPECTED, _TRACEBACK = 70, "MAGNETITE_TRACEBACK"
 
 
 def _quiet_first(words: Sequence[str]) -> list[str]:

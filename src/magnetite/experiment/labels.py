@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import re
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +26,10 @@ class Labelled:
     #: True for accepted; or scores.
     labels: list[bool] | list[float]
     groups: list[str]
+    #: Names of the pictures, and size, colour and depth of each where these are known.
+    pictures: list[str] = field(default_factory=list)
+    frames: list[str] = field(default_factory=list)
+    remarks: tuple[str, ...] = ()
 
     @property
     def of_classes(self) -> bool:
@@ -58,8 +63,11 @@ def read_labelled(
     """
     table = _read(path)
     column = label
+    remarks: list[str] = []
     if labels is not None:
-        table, column = _joined(table, _read(labels), label)
+        table, column = _joined(table, _read(labels), label, path, labels)
+        if without := int(table[column].isna().sum()):
+            remarks.append(f"{without} of {len(table)} pictures have no label and are left out")
     if column is None:
         raise InputError(f"{path}: name the column of the labels, as in --label verdict")
     if column not in table:
@@ -75,28 +83,77 @@ def read_labelled(
         name: pd.to_numeric(table[name].replace("inf", float("inf")), errors="coerce").tolist()
         for name in names
     }
-    return Labelled(figures, _labels(table[column].tolist()), table[groups].astype(str).tolist())
+    name = next((c for c in _PICTURES if c in table), groups)
+    return Labelled(
+        figures, _labels(table[column].tolist()), table[groups].astype(str).tolist(),
+        table[name].astype(str).tolist(), remarks=tuple(remarks),
+    )  # fmt: skip
 
 
-def gauge_folders(accepted: Path, rejected: Path, gauges: str) -> Labelled:
-    """Gauges of all pictures in two folders, which are the labels."""
+def gauge_folders(
+    accepted: Path, rejected: Path, gauges: str, group: str | None = None
+) -> Labelled:
+    """Gauges of all pictures in two folders, which are the labels.
+
+    Parameters
+    ----------
+    accepted, rejected : Path
+        Folders.
+    gauges : str
+    group : str, optional
+        Regular expression that finds the reference of a picture in its name without ending: its
+        first group, or all that it matches. Left out, each picture is its own reference.
+
+    Raises
+    ------
+    InputError
+        If the expression cannot be read or does not match a name.
+    """
     from magnetite import gauge
     from magnetite.files.pairs import pictures_in
     from magnetite.files.reading import read
 
     steps = [str(step) for step in parse_figures(gauges, "gauge")]
     figures: dict[str, list[float]] = {name: [] for name in steps}
-    labels, groups = [], []
+    labels, groups, pictures, frames = [], [], [], []
+    pattern = _pattern(group)
     for folder, label in ((accepted, True), (rejected, False)):
         for path in pictures_in(folder):
-            found = gauge(read(path), gauges, strict=False)
+            picture = read(path)
+            found = gauge(picture, gauges, strict=False)
             for name in steps:
                 figures[name].append(found.get(name, float("nan")))
             labels.append(label)
-            groups.append(path.stem)
+            groups.append(_group_of(path.stem, pattern))
+            pictures.append(str(path))
+            frames.append(picture.describe())
     if not labels:
         raise PictureError(f"{accepted} and {rejected} hold no pictures")
-    return Labelled(figures, labels, groups)
+    remarks: tuple[str, ...] = ()
+    if group is None:
+        remarks = (
+            f"each of the {len(labels)} names counts as a reference of its own; where several "
+            "pictures come from one, name it by a pattern, as in --group '^[a-z]+'",
+        )
+    return Labelled(figures, labels, groups, pictures, frames, remarks)
+
+
+def _pattern(group: str | None) -> re.Pattern[str] | None:
+    if group is None:
+        return None
+    try:
+        return re.compile(group)
+    except re.error as error:
+        raise InputError(f"--group {group!r}: is no regular expression ({error})") from None
+
+
+def _group_of(stem: str, pattern: re.Pattern[str] | None) -> str:
+    if pattern is None:
+        return stem
+    found = pattern.search(stem)
+    if found is None:
+        raise InputError(f"--group {pattern.pattern!r}: does not match the name {stem!r}")
+    return found[1] if pattern.groups and found[1] is not None else found[0]
 
 
 def _read(path: Path) -> Any:
@@ -108,8 +165,18 @@ def _read(path: Path) -> Any:
         raise FileError(f"{path}: is not a CSV table ({str(error).splitlines()[0]})") from None
 
 
-def _joined(table: Any, labels: Any, label: str | None) -> tuple[Any, str]:
-    """The table with the labels of another, by the names of the pictures without folders."""
+def _joined(
+    table: Any, labels: Any, label: str | None, path: Path, labels_path: Path
+) -> tuple[Any, str]:
+    """The table with the labels of another, joined by the pictures' paths.
+
+    A path fits another that ends with it, folder by folder: `a/p.png` fits `set/a/p.png`.
+
+    Raises
+    ------
+    InputError
+        If a column is missing, no label fits, or one fits several pictures.
+    """
     column = label or labels.columns[-1]
     keys = [c for c in labels.columns if c != column]
     name = next((c for c in _PICTURES if c in table), None)
@@ -118,11 +185,50 @@ def _joined(table: Any, labels: Any, label: str | None) -> tuple[Any, str]:
             "the labels are a table with a column of pictures and one of labels, and the first "
             "table names its pictures in a column test or picture"
         )
-    known = {Path(str(k)).name: v for k, v in zip(labels[keys[0]], labels[column], strict=True)}
-    found = table[name].map(lambda text: known.get(Path(str(text)).name))
-    if found.isna().all():
+    by_name: dict[str, dict[tuple[str, ...], Any]] = {}
+    for text, value in zip(labels[keys[0]], labels[column], strict=True):
+        parts = Path(str(text)).parts
+        alike = by_name.setdefault(parts[-1] if parts else "", {})
+        if parts in alike and alike[parts] != value:
+            raise InputError(f"{labels_path}: {text} has two labels: {alike[parts]} and {value}")
+        alike[parts] = value
+    found = {text: _label_of(str(text), by_name, path, labels_path) for text in set(table[name])}
+    used: dict[tuple[str, ...], str] = {}
+    for text, (own, _) in found.items():
+        if own is not None and used.setdefault(own, text) != text:
+            raise InputError(
+                f"{labels_path}: the label of {'/'.join(own)} fits both {used[own]} and "
+                f"{text} of {path}: name the pictures with their folders"
+            )
+    if not used:
         raise InputError(f"none of the labels is of a picture of the table: see {keys[0]}, {name}")
-    return table.assign(**{column: found}), str(column)
+    return table.assign(**{column: table[name].map(lambda text: found[text][1])}), str(column)
+
+
+def _label_of(
+    text: str, by_name: dict[str, dict[tuple[str, ...], Any]], path: Path, labels_path: Path
+) -> tuple[tuple[str, ...] | None, Any]:
+    """The labelled path that fits a picture's, the longest first, and its label."""
+    parts = Path(text).parts
+    fitting = [own for own in by_name.get(parts[-1] if parts else "", {}) if _fits(own, parts)]
+    if not fitting:
+        return None, None
+    best = max(min(len(own), len(parts)) for own in fitting)
+    nearest = [own for own in fitting if min(len(own), len(parts)) == best]
+    if parts in nearest:
+        nearest = [parts]
+    if len(nearest) > 1:
+        raise InputError(
+            f"{labels_path}: {len(nearest)} labels fit {text} of {path}: name the pictures with "
+            "the same folders in both tables"
+        )
+    return nearest[0], by_name[parts[-1]][nearest[0]]
+
+
+def _fits(one: tuple[str, ...], two: tuple[str, ...]) -> bool:
+    """Whether the shorter path is the end of the longer one."""
+    count = min(len(one), len(two))
+    return one[-count:] == two[-count:]
 
 
 def _figures(table: Any, metrics: str | None, label: str, path: Path) -> list[str]:

@@ -42,6 +42,28 @@ CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROW
 """
 
 
+#: What values may be, by table and column.
+_KINDS = {
+    "pictures": {"digest": "text", "width": "size", "height": "size", "channels": "size",
+                 "activity": "number?"},
+    "cells": {"key": "text", "digest": "text", "degradation": "text", "seed": "count",
+              "treatment": "text", "version": "text", "status": "status", "reason": "text?",
+              "bytes": "number?", "bpp": "number?", "picture": "text?"},
+    "scores": {"cell": "text", "metric": "text", "value": "number?", "files": "text"},
+    "timings": {"cell": "text", "stage": "text", "seconds": "number?"},
+    "plan": {"cell": "text", "reference": "text", "degradation_name": "text", "repeat": "count",
+             "treatment_name": "text"},
+    "facts": {"name": "text", "value": "text"},
+}  # fmt: skip
+_TESTS = {
+    "text": "typeof({0}) = 'text'", "text?": "typeof({0}) IN ('text', 'null')",
+    "size": "typeof({0}) = 'integer' AND {0} > 0",
+    "count": "typeof({0}) = 'integer' AND {0} >= 0",
+    "number?": "typeof({0}) IN ('integer', 'real', 'null')",
+    "status": "{0} IN ('done', 'failed')",
+}  # fmt: skip
+
+
 class Ledger:
     """A ledger opened for writing, or for reading alone.
 
@@ -63,6 +85,25 @@ class Ledger:
                 self._base.execute("PRAGMA journal_mode=WAL")
                 self._base.execute("PRAGMA synchronous=NORMAL")
                 self._base.executescript(_SCHEMA)
+            self._check()
+
+    def _check(self) -> None:
+        """Refuse a base that is none of ours, or holds values of another kind."""
+        for table, columns in _KINDS.items():
+            present = {row[1] for row in self._base.execute(f"PRAGMA table_info({table})")}
+            if missing := set(columns) - present:
+                raise FileError(
+                    f"{self.path}: is no ledger of this program: its table {table} has no "
+                    f"{min(missing)}"
+                )
+            wrong = " OR ".join(f"NOT coalesce({_TESTS[kind].format(column)}, 0)"
+                                for column, kind in columns.items())  # fmt: skip
+            odd = self._base.execute(f"SELECT 1 FROM {table} WHERE {wrong} LIMIT 1").fetchone()
+            if odd is not None:
+                raise FileError(
+                    f"{self.path}: is damaged: a value in its table {table} is of another kind; "
+                    "compute the run anew in another folder"
+                )
 
     def close(self) -> None:
         """Close it; what was added stays."""

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from magnetite import __version__
 from magnetite.core.compute.threads import cores
+from magnetite.core.errors import FileError
 from magnetite.experiment.tasks import Reference, Source
 
 #: Packages whose versions may change a figure in its last digits.
@@ -44,10 +45,22 @@ def sources_text(references: Sequence[Reference], folder: Path) -> str:
 
 
 def read_sources(text: str, folder: Path) -> list[tuple[str, str, Source]]:
-    """Name, digest and source of each reference of a run."""
+    """Name, digest and source of each reference of a run.
+
+    Raises
+    ------
+    FileError
+        If the text is not what `sources_text` gives.
+    """
     found = []
-    for entry in json.loads(text):
-        name, digest = entry.pop("name"), entry.pop("digest")
-        entry["path"] = os.path.normpath(os.path.join(os.path.abspath(folder), entry["path"]))
-        found.append((name, digest, Source(**entry)))
+    try:
+        for entry in json.loads(text):
+            name, digest = entry.pop("name"), entry.pop("digest")
+            entry["path"] = os.path.normpath(os.path.join(os.path.abspath(folder), entry["path"]))
+            source = Source(**entry)
+            if not (isinstance(name, str) and isinstance(digest, str)):
+                raise TypeError("a name is no text")
+            found.append((name, digest, source))
+    except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
+        raise FileError(f"{folder}: the ledger's list of references is damaged ({error})") from None
     return found

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from magnetite.core.errors import FileError
 from magnetite.core.picture import Picture
 from magnetite.files.atomic import check_writable, write_bytes
+from magnetite.files.reading import read_bytes
 from magnetite.files.rows import write_rows
 from magnetite.files.writing import encoded
 
@@ -26,9 +27,7 @@ def certificate_path(picture: Path) -> Path:
 def read_json(path: Path) -> dict[str, Any]:
     """Read a JSON object; raises `FileError` if the file is missing or holds anything else."""
     try:
-        content = json.loads(path.read_bytes())
-    except OSError as error:
-        raise FileError(f"{path}: cannot be read ({error.strerror})") from None
+        content = json.loads(read_bytes(path))
     except (ValueError, RecursionError) as error:
         raise FileError(f"{path}: is not JSON ({error})") from None
     if not isinstance(content, dict):

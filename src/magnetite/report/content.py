@@ -268,6 +268,15 @@ def _compared(name: str, level: str, rows: Rows, metric: str) -> dict[str, Any] 
     }  # fmt: skip
 
 
+def _machine(text: str) -> dict[str, str]:
+    """Names and versions of what computed the run; none where the ledger's text is damaged."""
+    try:
+        found = json.loads(text)
+    except (ValueError, RecursionError):
+        return {}
+    return {str(k): str(v) for k, v in found.items()} if isinstance(found, dict) else {}
+
+
 def _facts(facts: dict[str, str], frame: Any) -> dict[str, str]:
     """What is needed to make the run again."""
     made = {"page made": now(), "page made by": f"Magnetite {__version__}"}
@@ -276,7 +285,7 @@ def _facts(facts: dict[str, str], frame: Any) -> dict[str, str]:
             made[title] = facts[name]
     if "seconds" in facts:
         made["last run took"] = f"{facts['seconds']} s"
-    made.update(json.loads(facts.get("machine", "{}")))
+    made.update(_machine(facts.get("machine", "{}")))
     seeds = sorted({int(seed) for seed in frame["seed"]})
     made["seeds"] = ", ".join(map(str, seeds[:12])) + (" …" if len(seeds) > 12 else "")
     return made

@@ -11,6 +11,8 @@ from itertools import islice
 from threading import Lock
 from typing import TypeVar
 
+from magnetite.core.compute.imports import serialise
+
 Job = TypeVar("Job")
 Result = TypeVar("Result")
 #: Takes the parts done, all parts, and the name of the part that was done last.
@@ -68,6 +70,7 @@ def _workers(count: int | None = None) -> Iterator[ThreadPoolExecutor]:
 
     Where work fails, or the user interrupts, what has begun is not waited for.
     """
+    serialise()
     if count not in (None, _state.threads) or not _state.used.acquire(blocking=False):
         pool, done = ThreadPoolExecutor(count or _state.threads), False
         try:
@@ -114,6 +117,7 @@ def stream(
     """
     waiting: dict[Future[Result], Job] = {}
     left = iter(jobs)
+    serialise()
     pool = ThreadPoolExecutor(workers)
     try:
         while True:

@@ -53,6 +53,8 @@ def fit_classes(
     groups: Sequence[str],
     version: str,
     false_accepts: float = 0.05,
+    pictures: Sequence[str] = (),
+    frames: Sequence[str] = (),
 ) -> Fitted:
     """Fit a gate to accepted and rejected pictures.
 
@@ -70,6 +72,10 @@ def fit_classes(
         Of the program that measured the figures.
     false_accepts : float
         Largest share of rejected pictures that may be accepted, 0 to 1.
+    pictures : sequence of str, optional
+        Names of the pictures, for remarks.
+    frames : sequence of str, optional
+        Size, colour and depth of each picture in words; the gate keeps them.
 
     Raises
     ------
@@ -78,8 +84,9 @@ def fit_classes(
     """
     from sklearn.linear_model import LogisticRegression
 
-    names, x, remarks = _usable(figures)
-    labels = np.asarray(accepted, bool)
+    names, x, held, remarks = _usable(figures, pictures)
+    labels = np.asarray(accepted, bool)[held]
+    groups = [group for group, kept in zip(groups, held, strict=True) if kept]
     for count, word in ((int(labels.sum()), "accepted"), (int((~labels).sum()), "rejected")):
         if count == 0:
             raise InputError(f"no picture is labelled {word}: a gate needs both classes")
@@ -112,7 +119,7 @@ def fit_classes(
     remarks.append(_overlap(chances, labels))
     gate = Gate(
         _features(names, x, mean, sd, model.coef_[0]), float(model.intercept_[0]), cut, False,
-        _facts(labels.size, groups, results) | {"accepted": int(labels.sum())}, version,
+        _facts(labels.size, groups, results, frames) | {"accepted": int(labels.sum())}, version,
     )  # fmt: skip
     return Fitted(gate, tuple(sorted(singles, key=lambda s: -s.area)), results, tuple(remarks))
 
@@ -123,6 +130,8 @@ def fit_scores(
     groups: Sequence[str],
     version: str,
     least: float,
+    pictures: Sequence[str] = (),
+    frames: Sequence[str] = (),
 ) -> Fitted:
     """Fit a gate to scores, such as opinions: accept from a predicted score on.
 
@@ -136,8 +145,9 @@ def fit_scores(
     """
     from sklearn.linear_model import Ridge
 
-    names, x, remarks = _usable(figures)
-    wanted = np.asarray(scores, float)
+    names, x, held, remarks = _usable(figures, pictures)
+    wanted = np.asarray(scores, float)[held]
+    groups = [group for group, kept in zip(groups, held, strict=True) if kept]
     if wanted.size < 2 * LEAST:
         raise InputError(f"{wanted.size} pictures have scores; a gate needs {2 * LEAST} or more")
     if wanted.std() == 0:
@@ -157,26 +167,54 @@ def fit_scores(
     }
     gate = Gate(
         _features(names, x, mean, sd, model.coef_), float(model.intercept_), least, True,
-        _facts(wanted.size, groups, results), version,
+        _facts(wanted.size, groups, results, frames), version,
     )  # fmt: skip
     return Fitted(gate, (), results, tuple(remarks))
 
 
-def _usable(figures: Mapping[str, Sequence[float]]) -> tuple[list[str], Float64, list[str]]:
-    """Names and values of the figures that every picture has, and which were left out."""
-    names, columns, remarks = [], [], []
-    for name, values in figures.items():
-        column = np.asarray(values, float)
-        if not np.isfinite(column).all():
-            remarks.append(f"{name} left out: not every picture has a finite value")
-        elif column.std() == 0:
-            remarks.append(f"{name} left out: it has one value for all pictures")
+def _usable(
+    figures: Mapping[str, Sequence[float]], pictures: Sequence[str]
+) -> tuple[list[str], Float64, Bools, list[str]]:
+    """Names and values of usable figures, which pictures have all of them, and remarks.
+
+    A figure that most pictures have is kept, and the few pictures without it are left out by
+    name; one that more than a tenth of the pictures lack is left out itself.
+    """
+    remarks: list[str] = []
+    columns = {name: np.asarray(values, float) for name, values in figures.items()}
+    held = np.ones(len(next(iter(columns.values()), ())), bool)
+    for name, column in list(columns.items()):
+        lacking = ~np.isfinite(column)
+        if not lacking.any():
+            continue
+        named = _named(lacking, pictures)
+        if lacking.mean() > _MOST_LACKING:
+            remarks.append(f"{name} left out: {named} no finite value")
+            del columns[name]
         else:
-            names.append(name)
-            columns.append(column)
-    if not names:
+            remarks.append(f"left out: {named} no finite {name}")
+            held &= ~lacking
+    for name, column in list(columns.items()):
+        if column[held].std() == 0:
+            remarks.append(f"{name} left out: it has one value for all pictures")
+            del columns[name]
+    if not columns:
         raise InputError("no figure is usable: none is finite and differs between the pictures")
-    return names, np.stack(columns, axis=1), remarks
+    return list(columns), np.stack(list(columns.values()), axis=1)[held], held, remarks
+
+
+#: A figure that more than this share of the pictures lack is left out, not the pictures.
+_MOST_LACKING = 0.1
+
+
+def _named(lacking: Bools, pictures: Sequence[str]) -> str:
+    """The pictures without a value, by name where names are known."""
+    count = int(lacking.sum())
+    names = [name for name, out in zip(pictures, lacking, strict=False) if out][:3]
+    words = f"{count} of {lacking.size} pictures"
+    if names:
+        words += f" ({', '.join(names)}{' and others' if count > 3 else ''})"
+    return f"{words} {'has' if count == 1 else 'have'}"
 
 
 def _single(name: str, values: Float64, labels: Bools, false_accepts: float) -> Single:
@@ -231,10 +269,13 @@ def _features(
     )  # fmt: skip
 
 
-def _facts(count: int, groups: Sequence[str], results: Mapping[str, Share]) -> dict[str, Any]:
+def _facts(
+    count: int, groups: Sequence[str], results: Mapping[str, Share], frames: Sequence[str]
+) -> dict[str, Any]:
     return {
         "pictures": count,
         "references": len(set(groups)),
+        "frames": sorted(set(frames)),
         "cross_validated": {name: list(found) for name, found in results.items()},
     }
 

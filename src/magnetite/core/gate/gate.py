@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, fields
 from typing import Any, Literal
 
-from magnetite.core.errors import InputError
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.errors import ChainError, InputError
 
 #: Figures further outside what the gate was fitted on than this share of its range are named.
 _OUTSIDE = 0.1
@@ -106,11 +107,43 @@ class Gate:
         """Read what `as_record` gave; `InputError` for anything else."""
         if record.get("kind") != KIND or record.get("version") != 1:
             raise InputError("not a gate of this program: fit one with gate fit")
-        try:
-            return cls(
-                tuple(Feature(**feature) for feature in record["features"]),
-                float(record["intercept"]), float(record["threshold"]), bool(record["regression"]),
-                dict(record["facts"]), str(record["program"]),
-            )  # fmt: skip
-        except (KeyError, TypeError, ValueError) as error:
-            raise InputError(f"the gate is damaged ({error})") from None
+        features = record.get("features")
+        if not isinstance(features, list) or not features:
+            raise InputError("the gate is damaged: it has no list of features")
+        facts, regression = record.get("facts"), record.get("regression")
+        if not isinstance(facts, dict) or not isinstance(regression, bool):
+            raise InputError("the gate is damaged: facts or regression are of another kind")
+        return cls(
+            tuple(map(_feature, features)), _number(record, "intercept"),
+            _number(record, "threshold"), regression, facts, str(record.get("program")),
+        )  # fmt: skip
+
+
+def _feature(entry: Any) -> Feature:
+    """A feature as `as_record` wrote it, every value checked."""
+    if not isinstance(entry, dict) or set(entry) != {f.name for f in fields(Feature)}:
+        raise InputError("the gate is damaged: a feature does not have the keys of one")
+    name, kind = entry["name"], entry["kind"]
+    if kind not in ("metric", "gauge") or not isinstance(name, str):
+        raise InputError(f"the gate is damaged: {name!r} of kind {kind!r} is no feature")
+    try:
+        parse_step(name, kind)
+    except ChainError as error:
+        raise InputError(f"the gate needs {name!r}, which is not known here: {error}") from None
+    numbers = {key: _number(entry, key) for key in ("mean", "sd", "weight", "low", "high")}
+    if numbers["sd"] <= 0:
+        raise InputError(f"the gate is damaged: the sd of {name} is not above 0")
+    return Feature(name, kind, **numbers)
+
+
+def _number(record: Mapping[str, Any], key: str) -> float:
+    value = record.get(key)
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise InputError(f"the gate is damaged: {key} is no number")
+    try:
+        number = float(value)
+    except OverflowError:
+        number = math.inf
+    if not math.isfinite(number):
+        raise InputError(f"the gate is damaged: {key} is not finite")
+    return number
