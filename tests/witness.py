@@ -208,6 +208,7 @@ class Rates:
                         gap = pchip_gap(*pair, sign, over)
                         if gap is not None:
                             table[name][key] = gap
+        self.references = len({key[0] for own in gains.values() for key in own})
         self.rate, self.compared = self.summed(gaps)
         self.gain, self.curves = self.summed(gains)
 

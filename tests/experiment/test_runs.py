@@ -304,7 +304,10 @@ def test_all_mistakes_of_a_plan_are_told_at_once(run: Run, folder: Path) -> None
     told = run("run", "plan.toml", status=2).stderr
     assert "plan.toml:16: pairs.exclude: 'knwon' is not declared; did you mean known?" in told
     (folder / "plan.toml").write_text(PLAN.replace("refs/*.png", "none/*.png"))
-    assert "references.files: no picture is found" in run("run", "plan.toml", status=2).stderr
+    assert (
+        "references.files: 'none/*.png' finds no picture"
+        in run("run", "plan.toml", status=2).stderr
+    )
     (folder / "plan.toml").write_text("[references\n")
     assert "is not TOML" in run("run", "plan.toml", status=2).stderr
 

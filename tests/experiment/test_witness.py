@@ -36,9 +36,9 @@ def near(value: Any, wanted: float, tolerance: float = 1e-9) -> bool:
 
 
 def interval_is(
-    row: Any, names: tuple[str, str, str], wanted: tuple[float, ...], loose: bool
+    row: Any, names: tuple[str, str, str], wanted: tuple[float, ...], simulated: int = 0
 ) -> None:
-    """Mean and ends; ends that rest on simulation within its own error."""
+    """Mean and ends; ends that rest on simulation over n references within its own error."""
     mean, low, high = (row[name] for name in names)
     assert near(mean, wanted[0])
     if low is None or math.isnan(low):
@@ -46,8 +46,8 @@ def interval_is(
         assert math.isnan(wanted[2])
         return
     # Of two references the largest statistic has the tail of Cauchy's law.
-    error = {2: 0.4, 3: 0.15}.get(row.get("references", 2), 0.06)
-    slack = error * (wanted[2] - wanted[1]) / 2 if loose else 0
+    error = {0: 0.0, 2: 0.6, 3: 0.15}.get(simulated, 0.06)
+    slack = error * (wanted[2] - wanted[1]) / 2
     assert low == pytest.approx(wanted[1], rel=1e-7, abs=slack + 1e-9)
     assert high == pytest.approx(wanted[2], rel=1e-7, abs=slack + 1e-9)
 
@@ -86,7 +86,7 @@ def means_agree(frame: Any, done: list[witness.Row], records: list[witness.Row])
                and witness.label(r, records) == row["treatment"]]  # fmt: skip
         wanted = witness.nested(own, row["figure"])
         assert wanted is not None
-        interval_is(row, ("mean", "95 % from", "to"), wanted[0], loose=False)
+        interval_is(row, ("mean", "95 % from", "to"), wanted[0])
         assert (row["references"], row["rows"]) == wanted[1:]
         seen += 1
     keys = {(r["degradation"], witness.label(r, records)) for r in done}
@@ -109,7 +109,7 @@ def ranking_agrees(frame: Any, records: list[witness.Row], metric: str) -> None:
             assert (row["references"], row["rows"]) == (wanted.references, len(wanted.keys))
             if row["treatment"] in wanted.against:
                 ends = wanted.against[row["treatment"]]
-                interval_is(row, ("minus the best", "95 % from", "to"), ends, loose=True)
+                interval_is(row, ("minus the best", "95 % from", "to"), ends, wanted.references)
                 verdict_follows(row, row["95 % from"], row["to"])
 
 
@@ -136,11 +136,11 @@ def rates_agree(frame: Any, records: list[witness.Row], metric: str) -> None:
             assert row["against"] == wanted.names[0]
             if name in wanted.rate:
                 ends = tuple(100 * math.expm1(v) for v in wanted.rate[name])
-                interval_is(row, ("BD-rate %", "95 % from", "to"), ends, loose=True)
+                interval_is(row, ("BD-rate %", "95 % from", "to"), ends, wanted.references)
                 assert row["compared"] == wanted.compared
             if name in wanted.gain:
                 names = ("gain", "gain 95 % from", "gain to")
-                interval_is(row, names, wanted.gain[name], loose=True)
+                interval_is(row, names, wanted.gain[name], wanted.references)
                 assert row["curves"] == wanted.curves
     assert rows == (0 if frame is None else len(frame))
 

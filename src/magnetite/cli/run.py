@@ -14,6 +14,8 @@ from magnetite.core.errors import InputError
 
 #: Exit status of a run with failed rows.
 FAILED = 3
+#: Name of the plan that a run keeps in its folder.
+KEPT = "plan.toml"
 
 
 def run(
@@ -56,12 +58,21 @@ def run(
     if starter is not None:
         return _write_starter(starter)
     assert plan is not None
-    return _run(plan, into or plan.with_suffix(""), workers, cluster, dry)
+    return _run(plan, into or _folder_of(plan), workers, cluster, dry)
+
+
+def _folder_of(plan: Path) -> Path:
+    """The folder of a plan's run: its own where it is the copy that a run has kept."""
+    from magnetite.experiment.ledger import NAME
+
+    if plan.name == KEPT and (plan.parent / NAME).is_file():
+        return plan.parent
+    return plan.with_suffix("")
 
 
 def _run(plan: Path, folder: Path, workers: int | None, cluster: str | None, dry: bool) -> int:
     from magnetite.experiment.executors import Cluster, local
-    from magnetite.experiment.plan import PlanError, read_plan
+    from magnetite.experiment.plan import PlanError, kept_text, read_plan
     from magnetite.experiment.runner import run as carry_out
     from magnetite.experiment.tasks import PlanJob
     from magnetite.files.atomic import write_bytes
@@ -85,7 +96,9 @@ def _run(plan: Path, folder: Path, workers: int | None, cluster: str | None, dry
     )
     with cells_done(plan.name) as tell:
         done = carry_out(job, read_text(plan), folder, executor, tell)
-    write_bytes(folder / "plan.toml", read_text(plan).encode())
+    if plan.resolve() != (folder / KEPT).resolve():
+        text = kept_text(read_text(plan), plan.parent / wanted.base, folder)
+        write_bytes(folder / KEPT, text.encode())
     for text in done.notes:
         note(text)
     say(

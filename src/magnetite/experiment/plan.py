@@ -4,24 +4,35 @@ from __future__ import annotations
 
 import difflib
 import glob
+import json
+import os
 import re
 import tomllib
 from collections.abc import Iterator
+from functools import lru_cache
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    Strict,
+    ValidationError,
+    field_validator,
+    model_validator,
+)
 
 from magnetite.core.chain.notation import parse_chain, parse_sweep
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import FileError, InputError, MagnetiteError
-from magnetite.core.verbs.figures import parse_figures
+from magnetite.core.verbs.figures import ALL, parse_figures
 from magnetite.files.reading import read_text
 
 #: Stands for a degradation or treatment that changes nothing.
 NOTHING = "nothing"
 _KINDS: tuple[Literal["degradations"], Literal["treatments"]] = ("degradations", "treatments")
-_KEEP = re.compile(r"none|all|(?:worst|best|sample) \d{1,6}")
+_KEEP = re.compile(r"none|all|(?:worst|best|sample) [1-9]\d{0,5}")
 
 
 class PlanError(InputError):
@@ -35,7 +46,7 @@ class PlanError(InputError):
 class _Table(BaseModel):
     """A table of the plan: unknown keys are mistakes."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
 
 class References(_Table):
@@ -66,11 +77,15 @@ class Scores(_Table):
         return text
 
 
+#: A pair of names; TOML has lists alone.
+Pair = Annotated[tuple[str, str], Strict(False)]
+
+
 class Pairs(_Table):
     """Which degradations and treatments go together: all that are not excluded."""
 
-    only: list[tuple[str, str]] = []
-    exclude: list[tuple[str, str]] = []
+    only: list[Pair] = []
+    exclude: list[Pair] = []
 
 
 class Keep(_Table):
@@ -84,7 +99,9 @@ class Keep(_Table):
     @classmethod
     def _is_rule(cls, text: str) -> str:
         if not _KEEP.fullmatch(text):
-            raise ValueError(f"{text!r} is none of: none, all, worst N, best N, sample N")
+            raise ValueError(
+                f"{text!r} is none of: none, all, worst N, best N, sample N (N from 1)"
+            )
         return text
 
     @field_validator("by")
@@ -98,7 +115,9 @@ class Plan(_Table):
     """A whole plan."""
 
     title: str = ""
-    seed: int = Field(default=0, ge=0)
+    #: Folder that all names are relative to, itself relative to the plan's.
+    base: str = "."
+    seed: int = Field(default=0, ge=0, lt=2**63)
     repeats: int = Field(default=1, ge=1, le=100_000)
     references: References
     degradations: dict[str, str] = {NOTHING: NOTHING}
@@ -145,6 +164,42 @@ class Plan(_Table):
                         )
         return self
 
+    @model_validator(mode="after")
+    def _something_runs(self) -> Plan:
+        if not any(self.together(d, t) for d in self.degradations for t in self.treatments):
+            raise ValueError("pairs\nno degradation goes with any treatment: there is no row")
+        return self
+
+    @model_validator(mode="after")
+    def _kept_by_a_score(self) -> Plan:
+        """The metric that says which pictures are kept must be one of the scores."""
+        rule = self.keep.pictures.split()[0]
+        if rule in ("worst", "best") and self.scores.metrics != ALL:
+            scored = [str(step) for step in parse_figures(self.scores.metrics, "metric")]
+            wanted = str(parse_figures(self.keep.by, "metric")[0])
+            if wanted not in scored:
+                raise ValueError(
+                    f"keep.by\n{wanted!r} is not among the scores: add it to scores.metrics, or "
+                    f"keep by {scored[0]}"
+                )
+        return self
+
+    @model_validator(mode="after")
+    def _known_noise_is_known(self) -> Plan:
+        """A treatment with sd=known needs degradations whose certificates state the sd."""
+        for name, chains in self.chains("treatments").items():
+            if not any(chain is not None and chain.takes_known for chain in chains):
+                continue
+            for degradation, options in self.chains("degradations").items():
+                silent = next((c for c in options if not _states_sd(c)), None) if (
+                    self.together(degradation, name)) else None  # fmt: skip
+                if silent is not None or (self.together(degradation, name) and None in options):
+                    raise ValueError(
+                        f"treatments.{name}\nsd=known: {degradation!r} states no sd of noise; "
+                        f"exclude the pair [{degradation!r}, {name!r}], or leave sd out"
+                    )
+        return self
+
     def chains(self, kind: Literal["degradations", "treatments"]) -> dict[str, list[Chain | None]]:
         """All chains by name; None is nothing."""
         table: dict[str, str] = getattr(self, kind)
@@ -155,6 +210,23 @@ class Plan(_Table):
         pair = (degradation, treatment)
         allowed = not self.pairs.only or pair in self.pairs.only
         return allowed and pair not in self.pairs.exclude
+
+
+@lru_cache(maxsize=256)
+def _states_sd(chain: Chain | None) -> bool:
+    """Whether the certificate of a degradation states the sd of its noise, tried on flat gray."""
+    if chain is None:
+        return False
+    import numpy as np
+
+    from magnetite.core.picture import as_picture
+    from magnetite.core.verbs.degrade import degrade
+
+    try:
+        made = degrade(as_picture(np.full((32, 32), 128, np.uint8)), str(chain))
+    except (MagnetiteError, OSError):  # what gray or so small a picture does not suit
+        return True
+    return made.certificate.noise_sd is not None
 
 
 def _chains(text: Any, kind: str) -> list[Chain | None]:
@@ -187,10 +259,29 @@ def read_plan(path: Path) -> Plan:
         found = [one for problem in error.errors() for one in _told(problem)]
         lines = [f"{path}:{_line(text, key)}: {'.'.join(key)}: {words}" for key, words in found]
         raise PlanError(lines) from None
-    if not reference_files(plan, path.parent):
-        line = _line(text, ("references", "files"))
-        raise PlanError([f"{path}:{line}: references.files: no picture is found"])
+    line = _line(text, ("references", "files"))
+    folder = path.parent / plan.base
+    for pattern in plan.references.files:
+        alone = plan.model_copy(
+            update={"references": plan.references.model_copy(update={"files": [pattern]})}
+        )
+        if not reference_files(alone, folder):
+            raise PlanError(
+                [f"{path}:{line}: references.files: {pattern!r} finds no picture in {folder}"]
+            )
     return plan
+
+
+def kept_text(text: str, base: Path, folder: Path) -> str:
+    """A plan as its run's folder keeps it: its names still found from there.
+
+    The key `base` leads from the folder to where the plan's names are relative to.
+    """
+    way = Path(os.path.relpath(base.resolve(), folder.resolve())).as_posix()
+    line = f"base = {json.dumps(way)}     # all names are relative to this folder"
+    head, header, rest = re.split(r"(?m)(^\s*\[)", text, maxsplit=1)
+    stated = re.subn(r"(?m)^\s*base\s*=.*$", lambda _: line, head, count=1)
+    return (stated[0] if stated[1] else f"{line}\n{head}") + header + rest
 
 
 def reference_files(plan: Plan, folder: Path) -> list[Path]:
@@ -214,7 +305,7 @@ def _told(problem: Any) -> Iterator[tuple[tuple[str, ...], str]]:
         table = _table_of(key[:-1])
         yield key, f"is not a key of a plan{_near(key[-1], table)}"
         return
-    words = str(problem["msg"]).removeprefix("Value error, ")
+    words = _plain(problem)
     for part in words.split("\n\n"):
         name, newline, rest = part.partition("\n")
         if not newline:
@@ -223,6 +314,43 @@ def _told(problem: Any) -> Iterator[tuple[tuple[str, ...], str]]:
             yield (*key, name), rest
         else:
             yield tuple(name.split(".")), rest
+
+
+def _plain(problem: Any) -> str:
+    """A mistake in the plan's own words, whatever found it."""
+    kind, bounds = problem["type"], problem.get("ctx", {})
+    if kind == "value_error":
+        return str(problem["msg"]).removeprefix("Value error, ")
+    if kind == "missing":
+        return "is missing"
+    for mark, words in _WANTED.items():
+        if kind.startswith(mark):
+            return f"is {words}, not {_shown(problem['input'])}"
+    if kind in _BOUNDS:
+        return f"is {_BOUNDS[kind].format(**bounds)}, not {_shown(problem['input'])}"
+    if kind == "too_short":
+        return "names nothing"
+    return f"cannot be {_shown(problem['input'])}"
+
+
+def _shown(value: Any) -> str:
+    text = repr(value)
+    return text if len(text) <= 60 else f"{text[:59]}…"
+
+
+#: What a value must be, by the beginning of the name of a mistake.
+_WANTED = {
+    "list_": 'a list, as in ["trays/*.png"]', "tuple_": 'a pair, as in ["noisy", "coded"]',
+    "string_": "a text in quotes", "int_": "a whole number", "bool_": "true or false",
+    "dict_": 'a table of NAME = "chain"', "model_": "a table of keys",
+    "missing_argument": "a pair of names", "too_long": "a pair of names",
+}  # fmt: skip
+
+
+_BOUNDS = {
+    "greater_than_equal": "at least {ge}", "less_than_equal": "at most {le}",
+    "less_than": "below {lt}",
+}  # fmt: skip
 
 
 def _table_of(key: tuple[str, ...]) -> list[str]:

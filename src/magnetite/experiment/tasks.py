@@ -168,8 +168,8 @@ class PlanJob:
     @classmethod
     def of(cls, plan: Plan, base: Path) -> PlanJob:
         """A plan whose paths are relative to a folder."""
-        files = reference_files(plan, base)
-        return cls(plan, sources_of(plan, files), str(base.resolve()))
+        base = (base / plan.base).resolve()
+        return cls(plan, sources_of(plan, reference_files(plan, base)), str(base))
 
     @property
     def metrics(self) -> tuple[str, ...]:

@@ -1,0 +1,101 @@
+"""The whole plan is checked before anything runs, in plain words with file and line."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import Run, texture
+from magnetite.core.picture import as_picture
+
+PLAN = """seed = 1
+repeats = 2
+[references]
+files = ["refs/*.png"]
+[degradations]
+noisy = "gaussian-noise sd=4%"
+soft = "gaussian-blur sigma=1px"
+[treatments]
+nothing = "nothing"
+known = "nl-means sd=known"
+[pairs]
+exclude = [["soft", "known"]]
+[scores]
+metrics = "psnr,ssim"
+[keep]
+pictures = "worst 1"
+by = "ssim"
+"""
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    (tmp_path / "refs").mkdir()
+    picture = as_picture((255 * texture(40, 40)).astype(np.uint8))
+    magnetite.write(picture, tmp_path / "refs" / "a.png")
+    (tmp_path / "plan.toml").write_text(PLAN)
+    return tmp_path
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        ("repeats = 2", 'repeats = "3"', "plan.toml:2: repeats: is a whole number, not '3'"),
+        ("repeats = 2", "repeats = 2.0", "plan.toml:2: repeats: is a whole number"),
+        ("repeats = 2", "repeats = 0", "plan.toml:2: repeats: is at least 1, not 0"),
+        ("seed = 1", "seed = true", "plan.toml:1: seed: is a whole number, not True"),
+        ("seed = 1", f"seed = {2**63}", "plan.toml:1: seed: is below"),
+        ('["refs/*.png"]', '"refs/*.png"', "plan.toml:4: references.files: is a list, as in"),
+        ('["refs/*.png"]', "[]", "plan.toml:4: references.files: names nothing"),
+        ('["refs/*.png"]', '["refs/*.png", "no/*"]', "references.files: 'no/*' finds no picture"),
+        ('["refs/*.png"]', "[3]", "is a text in quotes, not 3"),
+        ('[["soft", "known"]]', '[["soft"]]', "pairs.exclude"),
+        ("exclude =", 'only = [["soft", "known"]]\nexclude =',
+         "no degradation goes with any treatment"),
+        ('[["soft", "known"]]', "[]", "sd=known: 'soft' states no sd of noise"),
+        ('by = "ssim"', 'by = "mae"', "keep.by: 'mae' is not among the scores"),
+        ("worst 1", "worst 0", "is none of: none, all, worst N"),
+        ("[scores]", "[scorse]", "did you mean scores?"),
+        ('nothing = "nothing"', "nothing = 3", "3 is not a chain"),
+        ("[references]", "[references]\nbase = 3", "base"),
+    ],
+)  # fmt: skip
+def test_mistakes_are_found_before_anything_runs(
+    run: Run, folder: Path, old: str, new: str, told: str
+) -> None:
+    assert old in PLAN
+    (folder / "plan.toml").write_text(PLAN.replace(old, new))
+    done = run("run", "plan.toml", "--workers", "1", status=2)
+    assert told in done.stderr
+    assert "Input should" not in done.stderr
+    assert not (folder / "plan").exists()
+
+
+def test_a_runs_folder_is_whole(run: Run, folder: Path) -> None:
+    """Its plan finds the references from where it is kept, and resumes the run beside it."""
+    first = run("run", "plan.toml", "--workers", "1")
+    assert " 0 failed" in first.stdout
+    assert "0 computed" in run("run", "plan/plan.toml", "--workers", "1").stdout
+    shutil.copytree(folder, folder.parent / "copied")
+    copied = folder.parent / "copied"
+    shutil.rmtree(folder / "refs")
+    assert "0 computed" in run("run", copied / "plan" / "plan.toml", "--workers", "1").stdout
+    other = run("run", copied / "plan" / "plan.toml", "--into", folder / "new", "--workers", "1")
+    assert " 0 taken from before, 0 failed" in other.stdout
+
+
+def test_a_run_of_failures_shows_its_reasons(run: Run, folder: Path) -> None:
+    text = PLAN.replace("nl-means sd=known", "wiener-deblur kernel=gone.npy")
+    text = text.replace('nothing = "nothing"\n', "").replace(
+        "[pairs]\nexclude", "[pairs]\n# exclude"
+    )
+    (folder / "plan.toml").write_text(text)
+    run("run", "plan.toml", "--workers", "1", status=3)
+    for words in (("report", "plan"), ("summarize", "plan")):
+        told = run(*words, status=2).stderr
+        assert "no row is done: 3 failed: " in told
+        assert "gone.npy" in told
