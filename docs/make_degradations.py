@@ -36,6 +36,8 @@ EXAMPLES = {
     "psf-blur": "kernel=kernel.npy",
     "downsample": "factor=4 kernel=none",
     "upsample": "factor=2",
+    "shift": "right=12.5 down=-6",
+    "rotate": "angle=9",
     "quantize": "bits=1 dither=error-diffusion",
     "bit-planes": "keep=2",
     "contrast": "factor=0.4",

@@ -206,15 +206,17 @@ def test_fsim_reduces_by_the_nearest_factor() -> None:
     assert abs(figures[0] - factor_three) > 0.02
 
 
-def test_banding_is_seen_in_the_pictures_own_numbers() -> None:
+def test_contours_are_seen_in_the_pictures_own_numbers() -> None:
     wide = np.tile(np.rint(np.linspace(0.2, 0.4, 1200) * 65535).astype(np.uint16), (60, 1))
-    assert gauged("banding", wide) == 0
+    assert gauged("false-contours", wide) == 0
     coarse = magnetite.degrade(wide, "quantize bits=10").picture
-    # 0.2 of full scale over all pairs of neighbours, along rows and down columns.
+    # Steps of a 1023rd of full scale, that add up to 0.2 of it, over all pairs of neighbours.
     pairs = 1199 * 60 + 1200 * 59
-    assert gauged("banding", coarse) == pytest.approx(0.2 * 255 * 60 / pairs, rel=0.02)
+    assert gauged("false-contours", coarse) == pytest.approx(
+        (0.2 * 255 * 255 / 1023 * 60 / pairs) ** 0.5, rel=0.02
+    )
     ten = Picture((coarse.samples >> 6), 10, "gray")
-    assert gauged("banding", ten) == 0, "steps of one dn are all that 10 bits have"
+    assert gauged("false-contours", ten) == 0, "steps of one dn are all that 10 bits have"
 
 
 @pytest.mark.parametrize("block", [(2, 8), (3, 5), (12, 7), (16, 64), (8, 100)])

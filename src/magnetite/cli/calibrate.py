@@ -133,7 +133,7 @@ def blur_command(
     say_done(f"wrote {out}")
     if edge.blurs:
         say(edge.blurs[0].step)
-    else:
+    elif not edge.overshoot and edge.misfit is None:
         note("the edge is as sharp as a px lets it be: no blur is needed to match it")
 
 

@@ -72,6 +72,8 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
+    from magnetite.core.chain.notation import parse_step
+    from magnetite.core.codecs.yardsticks import library_of
     from magnetite.core.compute.threads import cores
     from magnetite.core.picture.region import Region
     from magnetite.experiment.curves import CurveJob, curves_of
@@ -98,8 +100,11 @@ def run(
     if curves.known:
         note(f"{curves.known} of {len(curves.results)} points taken from {out}")
     comparisons, reasons = curves.comparisons()
+    steps = dict.fromkeys(result.point.step for result in curves.results)
     for reason in reasons:
         note(reason)
+    for words in dict.fromkeys(filter(None, (library_of(parse_step(t, "codec")) for t in steps))):
+        note(words)
     rates = [row for metric, score in wanted for row in curves.rates_at(metric, score)]
     _print(format, curves, comparisons, rates)
     if out is not None:

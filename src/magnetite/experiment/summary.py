@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import replace
 from itertools import combinations
 from typing import Any
 
@@ -11,6 +12,8 @@ import numpy as np
 import pandas as pd
 
 from magnetite.core.analysis.statistics import nested_interval, skewness, spearman
+from magnetite.core.chain.notation import parse_sweep
+from magnetite.core.errors import ChainError
 from magnetite.experiment.common import complete, wide
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.ranking import ranking
@@ -43,12 +46,32 @@ def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[Tab
         The metric that treatments are ranked by; the first one if left out.
     """
     chosen, metrics = chosen_metric(rows, metric), metrics_of(rows)
-    yield means(rows, by)
+    libraries = libraries_of(rows)
+    yield _with_notes(means(rows, by), libraries)
     if chosen is not None:
-        yield from _present(ranking(rows, chosen, by), rates(rows, chosen, by))
+        for table in _present(ranking(rows, chosen, by), rates(rows, chosen, by)):
+            yield _with_notes(table, libraries)
     yield from _present(
         agreement(rows, metrics), references(rows, chosen), cost(rows), noticed(rows)
     )
+
+
+def libraries_of(rows: Rows) -> list[str]:
+    """Libraries, versions and efforts of the yardsticks among the treatments."""
+    from magnetite.core.codecs.yardsticks import library_of
+
+    found: dict[str, None] = {}
+    for chain in rows.frame["treatment"].unique():
+        try:
+            steps = parse_sweep(chain, "restoration", "codec", known=True)[0].steps
+        except ChainError:  # nothing, or a codec that this process does not have
+            continue
+        found |= dict.fromkeys(filter(None, map(library_of, steps)))
+    return list(found)
+
+
+def _with_notes(table: Table, more: list[str]) -> Table:
+    return replace(table, notes=(*table.notes, *more))
 
 
 def _present(*made: Table | None) -> Iterator[Table]:

@@ -22,7 +22,7 @@ from magnetite.experiment.provenance import machine, now
 from magnetite.experiment.ranking import ranking
 from magnetite.experiment.rates import family_of, rates
 from magnetite.experiment.results import Rows, Table, chosen_metric, metrics_of, read_rows
-from magnetite.experiment.summary import means
+from magnetite.experiment.summary import libraries_of, means
 from magnetite.files.reading import CodedFile
 from magnetite.files.resources import DiskFiles
 from magnetite.files.tables import plain_value
@@ -263,7 +263,8 @@ def _compared(name: str, level: str, rows: Rows, metric: str) -> dict[str, Any] 
     cells = [[_plain(v) for v in row] for row in table.frame.itertuples(index=False, name=None)]
     return {
         "degradation": name, "level": level, "metric": metric, "title": table.title,
-        "caption": table.caption, "notes": table.notes, "columns": list(table.frame.columns),
+        "caption": table.caption, "notes": [*table.notes, *libraries_of(rows)],
+        "columns": list(table.frame.columns),
         "rows": cells,
     }  # fmt: skip
 

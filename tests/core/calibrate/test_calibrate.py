@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -19,6 +20,7 @@ from magnetite.core.picture.region import Region
 from magnetite.scenes.catalogue import SCENES
 
 BY_NAME = {scene.name: scene for scene in SCENES}
+EDGE = Region(100, 90, 56, 80)
 CAMERA = "sensor-noise full-well=9000e read=15e"
 
 
@@ -131,6 +133,35 @@ def test_defocus_is_told_from_gaussian_blur_and_noise_does_no_harm() -> None:
     edge = measure_edge(noisy)
     assert float(edge.blurs[0].step.split("=")[1][:-2]) == pytest.approx(1.5, rel=0.04)
     assert edge.noise == pytest.approx(0.03 * math.sqrt(0.299**2 + 0.587**2 + 0.114**2), rel=0.1)
+
+
+def test_a_sharpened_edge_is_said_to_be_one_and_gets_no_blur(run: Run, tmp_path: Path) -> None:
+    """A plain blur passes; sharpening, and a curve that no blur gives, are told."""
+    chart = BY_NAME["chart-plate"].picture(640, 448, 0)
+    for noise in ("", " + gaussian-noise sd=1%"):
+        soft = magnetite.degrade(chart, f"gaussian-blur sigma=1.5px{noise}").picture
+        assert measure_edge(soft, EDGE).overshoot == 0
+        assert measure_edge(soft, EDGE).blurs
+        sharp = magnetite.restore(soft, "sharpen amount=2 sigma=1.5px").picture
+        edge = measure_edge(sharp, EDGE)
+        assert edge.overshoot > 0.06
+        assert edge.blurs == ()
+        # The overshoot by hand: largest sample beside the edge over the height of the step.
+        if not noise:
+            part = EDGE.of(sharp).mean(axis=2)
+            plain = EDGE.of(soft).mean(axis=2)
+            height = plain.max() - plain.min()
+            beyond = max(part.max() - plain.max(), plain.min() - part.min()) / height
+            assert edge.overshoot == pytest.approx(beyond, abs=0.05)
+    magnetite.write(sharp, tmp_path / "s.png")
+    done = run("calibrate", "blur", "s.png", "--region", "100,90,56x80")
+    assert "the edge was sharpened: it overshoots by" in done.stderr
+    assert "blur sigma=" not in done.stdout
+    assert "no blur is needed" not in done.stderr
+    twice = np.asarray(chart.pixels() + np.roll(chart.pixels(), 9, axis=1), np.float32) / 2
+    odd = measure_edge(as_picture(twice), EDGE)
+    assert odd.blurs == ()
+    assert "no blur is offered: the nearest is" in odd.remarks[0]
 
 
 def test_regions_without_an_edge_are_refused() -> None:

@@ -119,9 +119,39 @@ def test_ringing_and_false_contours_are_told_from_blur_and_ramps() -> None:
     steps = magnetite.degrade(ramp, "quantize bits=4").picture
     # 15 contours of 17 dn in every row, over all pairs along rows and columns.
     pairs = 639 * 200 + 640 * 199
-    assert gauged("banding", steps) == pytest.approx(15 * 17 * 200 / pairs, rel=1e-6)
-    assert gauged("banding", ramp) == 0
-    assert gauged("banding", magnetite.degrade(steps, "gaussian-noise sd=1%").picture) == 0
+    assert gauged("false-contours", steps) == pytest.approx(
+        (15 * 17**2 * 200 / pairs) ** 0.5, rel=1e-6
+    )
+    assert gauged("false-contours", ramp) == 0
+    assert gauged("false-contours", magnetite.degrade(steps, "gaussian-noise sd=1%").picture) == 0
+
+
+def test_false_contours_grow_as_levels_become_fewer() -> None:
+    """Gradients in 2 to 128 levels, along rows and aslant; dither and grain take contours away."""
+    across = np.tile(np.linspace(0, 1, 1024), (96, 1))
+    for gradient in (across, across.T, np.clip(across + across[:, ::-1].T[:96, :1] / 9, 0, 1)):
+        found = []
+        for bits in (1, 2, 3, 4, 5, 6, 7):
+            steps = magnetite.degrade(gradient, f"quantize bits={bits}").picture
+            found.append(gauged("false-contours", steps))
+            dithered = magnetite.degrade(
+                gradient, f"quantize bits={bits} dither=triangular"
+            ).picture
+            assert bits < 4 or gauged("false-contours", dithered) < 0.2 * found[-1]
+        assert found == sorted(found, reverse=True)
+        assert found[-1] > 0
+    # n - 1 steps of 255 / (n - 1) in every row, over all pairs along rows and columns.
+    pairs = 1023 * 96 + 1024 * 95
+    for bits in (1, 2, 6):
+        levels = 2**bits
+        steps = magnetite.degrade(across, f"quantize bits={bits}").picture
+        wanted = 255 * math.sqrt(96 / (levels - 1) / pairs)
+        assert gauged("false-contours", steps) == pytest.approx(wanted, rel=1e-3)
+    for scene in SCENES[:2]:
+        grain = scene.picture(200, 150, 0)
+        smooth = magnetite.degrade(grain, "gaussian-blur sigma=8px").picture
+        coarse = magnetite.degrade(smooth, "quantize bits=3").picture
+        assert gauged("false-contours", coarse) > 3 * gauged("false-contours", grain)
 
 
 def test_activity_and_dynamic_range_of_known_pictures() -> None:

@@ -57,7 +57,7 @@ def test_declarations_are_complete(method: Method) -> None:
 def refusal(method: Method, picture: Picture) -> str | None:
     """What a method must say to a sort of picture that it does not support; None where it does."""
     floats, planes = picture.bits is None, picture.colour == "planes"
-    deepest = 8 if method.name in ("jpeg", "jpeg-xl", "webp", "avif") else 16
+    deepest = {"jpeg": 8, "webp": 8, "avif": 12}.get(method.name, 16)
     of_bits = any(isinstance(p.kind, BitDepth) for p in method.implicit)
     rules = {
         "needs an RGB picture": method.colour is ColourPolicy.RGB and picture.colour != "rgb",

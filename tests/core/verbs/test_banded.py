@@ -114,7 +114,7 @@ def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
     banded = gauge_rows(PictureRows(picture), "all", least(picture, 80, 7), strict=False)
     names = {str(step) for step in banded.steps} - banded.left_out.keys()
     assert banded == pytest.approx(magnetite.gauge(picture, ",".join(sorted(names))), rel=1e-9)
-    digital = {"noise-wavelet", "dynamic-range", "banding"}
+    digital = {"noise-wavelet", "dynamic-range", "false-contours"}
     assert len(names) == (19 if picture.bits else 16)
     assert (digital <= names) == (picture.bits is not None)
     assert "needs the whole picture" in banded.left_out["ringing"]
@@ -124,10 +124,10 @@ def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
 def test_steps_of_few_levels_are_banding_in_bands_too() -> None:
     y, x = np.mgrid[: 2 * STEP + 5, :80]
     picture = as_picture(np.rint((y // 12 + x // 10) * 3).astype(np.uint8))
-    figures = "banding,impulse-share,noise-wavelet,dynamic-range"
+    figures = "false-contours,impulse-share,noise-wavelet,dynamic-range"
     banded = gauge_rows(PictureRows(picture), figures, least(picture, 80, 8))
     assert banded == pytest.approx(magnetite.gauge(picture, figures), rel=1e-9)
-    assert banded["banding"] > 0
+    assert banded["false-contours"] > 0
 
 
 def test_what_bands_clip_is_said() -> None:

@@ -174,12 +174,11 @@ def _find_method(name: str, place: int, kinds: tuple[str, ...]) -> Method:
         raise ChainError(
             f"{_place(place, name)}: a step begins with its name, such as {_any(kinds)}"
         )
-    for method in catalogue.every():
-        if method.name == name:
-            raise ChainError(
-                f"{_place(place, name)}: that is a {method.kind}, and a {' or '.join(kinds)} "
-                "is wanted here"
-            )
+    if other := [method.kind for method in catalogue.every() if method.name == name]:
+        raise ChainError(
+            f"{_place(place, name)}: that is a {' and a '.join(other)}, and a "
+            f"{' or '.join(kinds)} is wanted here"
+        )
     names = [method.name for kind in kinds for method in catalogue.every(kind)]
     raise ChainError(
         f"{_place(place, name)}: no {' or '.join(kinds)} has that name{_nearest(name, names)}"

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Annotated
 
 import numpy as np
 
 from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.chain.step import Step
 from magnetite.core.codecs.layers import headers
 from magnetite.core.codecs.layers.pipeline import Pipeline, Section
 from magnetite.core.errors import MagnetiteError, PictureError, StreamError
@@ -36,6 +38,17 @@ class Foreign:
     size: headers.Reader
     #: What a whole file ends with, where decoders are slow on those that were cut short.
     ends: bytes = b""
+    #: Depths of the files; samples of other depths go into the next deeper one, by their share of
+    #: full scale. None where files have the picture's own depth.
+    depths: tuple[int, ...] | None = None
+
+    @property
+    def stored(self) -> int:
+        """Bits of the file's samples."""
+        bits = self.frame.bits or 8
+        if self.depths is None or bits <= 8:
+            return bits
+        return next(depth for depth in self.depths if depth >= bits)
 
     def forward(self, pixels: Pixels) -> list[Section]:
         bits = self.frame.bits
@@ -44,7 +57,10 @@ class Foreign:
                 f"{self.name} codes gray and RGB of up to {self.deepest} bits here, "
                 "not this picture"
             )
-        whole = np.rint(pixels * pixels.dtype.type(2**bits - 1)).clip(0, 2**bits - 1)
+        full = 2**bits - 1
+        whole = np.rint(pixels * pixels.dtype.type(full)).clip(0, full)
+        if self.stored != bits:
+            whole = np.rint(whole.astype(np.float64) * ((2**self.stored - 1) / full))
         samples = whole.astype(np.uint8 if bits <= 8 else np.uint16)
         return [Section(self.name, bytes(self.encode(np.ascontiguousarray(samples))))]
 
@@ -62,7 +78,7 @@ class Foreign:
             samples = samples[..., 0]
         if samples.shape != self.frame.shape:
             raise StreamError(f"the {self.name} file holds a picture of another size")
-        full = np.float32(2 ** (self.frame.bits or 8) - 1)
+        full = np.float32(2**self.stored - 1)
         return np.asarray(samples / full, np.float32)
 
     def _check(self, data: bytes) -> None:
@@ -134,18 +150,33 @@ def jpeg2000(frame: Frame, *, psnr: Annotated[float, Decibels(10, 100)]) -> Pipe
     points="0.5,1,1.7,2.8,4.5,7,11,15",
     yardstick=True,
 )
-def jpeg_xl(frame: Frame, *, distance: Annotated[float, Number(0, 15)]) -> Pipeline:
-    """Block transform and predicted modes; perceptual distance 0 (lossless) to 15, effort 7."""
+def jpeg_xl(
+    frame: Frame,
+    *,
+    distance: Annotated[float, Number(0, 15)],
+    effort: Annotated[int, Count(1, 10)] = 9,
+) -> Pipeline:
+    """Block transform and predicted modes; perceptual distance 0 (lossless) to 15.
+
+    `effort` 1 to 10 is the library's: each step more takes about twice the time. Samples of 9 to
+    16 bits are coded as 16 bits.
+    """
     import imagecodecs
 
     def encode(samples: Samples) -> bytes:
+        lossless = distance == 0
         return bytes(
-            imagecodecs.jpegxl_encode(samples, distance=distance, lossless=distance == 0, effort=7)
+            imagecodecs.jpegxl_encode(samples, distance=distance, lossless=lossless, effort=effort)
         )
 
     return Pipeline(
-        [Foreign(frame, "jpeg-xl", 8, encode, imagecodecs.jpegxl_decode, headers.jpeg_xl_size)]
-    )
+        [
+            Foreign(
+                frame, "jpeg-xl", 16, encode, imagecodecs.jpegxl_decode, headers.jpeg_xl_size,
+                depths=(16,),
+            )
+        ]
+    )  # fmt: skip
 
 
 @codec(
@@ -190,12 +221,21 @@ def jpeg_ls(frame: Frame, *, bound: Annotated[int, Count(0, 127)] = 0) -> Pipeli
     points="3,10,25,40,55,70,85,95",
     yardstick=True,
 )
-def webp(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
-    """Predicted blocks and arithmetic codes, quality 1 to 100; gray goes in as RGB."""
+def webp(
+    frame: Frame,
+    *,
+    quality: Annotated[int, Count(1, 100)],
+    effort: Annotated[int, Count(0, 6)] = 6,
+) -> Pipeline:
+    """Predicted blocks and arithmetic codes, quality 1 to 100.
+
+    The format has no gray: a gray picture goes in as RGB, whose empty colour costs next to
+    nothing. `effort` 0 to 6 is the library's.
+    """
     import imagecodecs
 
     def encode(samples: Samples) -> bytes:
-        return bytes(imagecodecs.webp_encode(samples, level=quality, lossless=False, method=6))
+        return bytes(imagecodecs.webp_encode(samples, level=quality, lossless=False, method=effort))
 
     return Pipeline(
         [Foreign(frame, "webp", 8, _doubled(encode), imagecodecs.webp_decode, headers.webp_size)]
@@ -212,16 +252,32 @@ def webp(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
     points="10,20,32,45,58,70,82,94",
     yardstick=True,
 )
-def avif(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
-    """One key frame of AV1, quality 1 to 100, speed 6; gray goes in as RGB."""
+def avif(
+    frame: Frame,
+    *,
+    quality: Annotated[int, Count(1, 100)],
+    effort: Annotated[int, Count(0, 10)] = 6,
+) -> Pipeline:
+    """One key frame of AV1, quality 1 to 100, of 8, 10 or 12 bits.
+
+    `effort` is 10 less the library's speed. Gray goes in as RGB, whose empty colour adds 0.1 % to
+    the file: the library codes a single plane without loss only.
+    """
     import imagecodecs
 
-    def encode(samples: Samples) -> bytes:
-        return bytes(imagecodecs.avif_encode(samples, level=quality, speed=6))
+    yardstick = Foreign(
+        frame, "avif", 12, lambda _: b"", imagecodecs.avif_decode, headers.avif_size,
+        depths=(10, 12),
+    )  # fmt: skip
 
-    return Pipeline(
-        [Foreign(frame, "avif", 8, _doubled(encode), imagecodecs.avif_decode, headers.avif_size)]
-    )
+    def encode(samples: Samples) -> bytes:
+        return bytes(
+            imagecodecs.avif_encode(
+                samples, level=quality, speed=10 - effort, bitspersample=max(8, yardstick.stored)
+            )
+        )
+
+    return Pipeline([replace(yardstick, encode=_doubled(encode))])
 
 
 def encode_png(samples: Samples, level: int) -> bytes:
@@ -256,3 +312,23 @@ def png(frame: Frame, *, level: Annotated[int, Count(0, 9)] = 9) -> Pipeline:
     return Pipeline(
         [Foreign(frame, "png", 16, encode, imagecodecs.png_decode, headers.png_size, _PNG_END)]
     )
+
+
+#: Names of the libraries behind the yardsticks, as their versions are listed.
+_LIBRARIES = {
+    "jpeg": "libjpeg_turbo", "jpeg2000": "openjpeg", "jpeg-xl": "libjxl", "jpeg-ls": "charls",
+    "webp": "libwebp", "avif": "libavif", "png": "libpng",
+}  # fmt: skip
+
+
+def library_of(step: Step) -> str:
+    """The library behind a yardstick, its version and the effort; empty for our own codecs."""
+    if step.kind != "codec" or step.name not in _LIBRARIES:
+        return ""
+    import imagecodecs
+
+    name = _LIBRARIES[step.name]
+    version = re.search(rf"\b{name}-([^\s,/]+)", str(imagecodecs.version()))
+    words = f"{step.name} by {name} {version[1] if version else ''}".rstrip()
+    effort = (step.method.defaults | dict(step.settings)).get("effort")
+    return words if effort is None else f"{words}, effort {effort}"

@@ -1,4 +1,4 @@
-"""Fewer or more samples."""
+"""Fewer or more samples, and samples at other positions."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
-from magnetite.core.methods.parameters import Number
+from magnetite.core.methods.parameters import Angle, Length, Number
 
 Factor = Annotated[float, Number(1, 64)]
 #: Half of the support of each kernel, in samples of the coarser grid.
@@ -107,29 +107,93 @@ def upsample(
     return _resampled(pixels, size, kernel)
 
 
+@degradation(
+    "shift",
+    summary="Move the picture by whole and parts of a px.",
+    colour=ColourPolicy.EACH,
+    source="windowed sinc: Duchon, J. Applied Meteorology 18(8), 1979",
+)
+def shift(
+    pixels: Pixels,
+    *,
+    right: Annotated[float, Length(-1000, 1000)] = 0.0,
+    down: Annotated[float, Length(-1000, 1000)] = 0.0,
+) -> Pixels:
+    """Each sample is that at (row - down, column - right), mirrored at the edges.
+
+    Whole px move samples as they are; parts of a px interpolate by a windowed sinc of three
+    lobes. Metrics that compare sample by sample take a shift for damage: that is one of their
+    blind spots, and what this step shows.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    right, down : float
+        px; negative ones move left and up.
+
+    Returns
+    -------
+    float array of the same shape and dtype; may leave 0..1 beside edges.
+    """
+    rows, columns = (
+        _weights(side, np.arange(side) - by, "nearest" if by == round(by) else "lanczos")
+        for side, by in zip(pixels.shape, (down, right), strict=True)
+    )
+    half: Float64 = rows @ pixels
+    return np.ascontiguousarray((columns @ half.T).T, dtype=pixels.dtype)
+
+
+@degradation(
+    "rotate",
+    summary="Turn the picture about its middle.",
+    colour=ColourPolicy.EACH,
+    source="cubic splines: Unser, Aldroubi and Eden, IEEE Trans. Signal Processing 41(2), 1993, "
+    "doi:10.1109/78.193220",
+    memory=60,
+)
+def rotate(pixels: Pixels, *, angle: Annotated[float, Angle()]) -> Pixels:
+    """Interpolate by cubic splines, mirrored at the edges; the size stays.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    angle : float
+        Degrees, counter-clockwise.
+
+    Returns
+    -------
+    float array of the same shape and dtype; may leave 0..1 beside edges.
+    """
+    from scipy.ndimage import rotate as turned
+
+    return np.asarray(turned(pixels, angle, reshape=False, order=3, mode="mirror"), pixels.dtype)
+
+
 def _shrunk(side: int, factor: float) -> int:
     return max(1, round(side / factor))
 
 
 def _resampled(plane: Pixels, size: tuple[int, int], kernel: str) -> Pixels:
     """Rows, then columns, each through a sparse matrix of weights."""
-    rows = _weights(plane.shape[0], size[0], kernel)
-    columns = _weights(plane.shape[1], size[1], kernel)
+    rows, columns = (
+        _weights(old, (np.arange(new) + 0.5) * (old / new) - 0.5, kernel, old / new)
+        for old, new in zip(plane.shape, size, strict=True)
+    )
     half: Float64 = rows @ plane
     return np.ascontiguousarray((columns @ half.T).T, dtype=plane.dtype)
 
 
-def _weights(old: int, new: int, kernel: str) -> Float64:
-    """Sparse matrix (new, old): row i holds the weights of new sample i, of sum 1.
+def _weights(old: int, centres: Float64, kernel: str, ratio: float = 1.0) -> Float64:
+    """Sparse matrix (new, old): row i holds the weights of a new sample, of sum 1.
 
-    New sample i sits at (i + 1/2) old / new - 1/2; beyond the edges the picture is mirrored.
+    `centres` are the positions of the new samples among the old; beyond the edges the picture is
+    mirrored. The kernel is widened by a `ratio` above 1.
     """
     from scipy.sparse import csr_array
 
-    ratio = old / new
-    centres = (np.arange(new) + 0.5) * ratio - 0.5
+    new = centres.size
     if kernel == "nearest":
-        places = np.floor(centres + 0.5).astype(int).clip(0, old - 1)[:, np.newaxis]
+        places = np.floor(centres + 0.5).astype(int)[:, np.newaxis]
         values = np.ones(places.shape)
     else:
         widened = max(1.0, ratio)
@@ -138,8 +202,8 @@ def _weights(old: int, new: int, kernel: str) -> Float64:
         places = first[:, np.newaxis] + np.arange(math.ceil(2 * reach) + 2)
         values = _KERNELS[kernel]((places - centres[:, np.newaxis]) / widened, widened)
         values /= values.sum(axis=1, keepdims=True)
-        places %= 2 * old
-        places = np.where(places >= old, 2 * old - 1 - places, places)
+    places %= 2 * old
+    places = np.where(places >= old, 2 * old - 1 - places, places)
     starts = np.arange(new + 1) * places.shape[1]
     matrix: Float64 = csr_array((values.ravel(), places.ravel(), starts), shape=(new, old))
     return matrix

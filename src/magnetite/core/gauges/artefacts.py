@@ -13,7 +13,7 @@ from magnetite.core.compute.sharing import shared
 from magnetite.core.gauges.noise_level import noise_mask, sample_step
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
-from magnetite.core.methods.sums import Part, Sums, Totals, added, quotient
+from magnetite.core.methods.sums import Part, Sums, Totals, added, root_quotient
 from magnetite.core.metrics.kernels.sizes import check_size
 
 #: Sides of blocks that are looked for, px; how far beyond chance a grid's lines must stand out,
@@ -30,7 +30,7 @@ _STRONG, _EDGE, _REACH = 16.0, 2, 8
 _NOISE_SDS, _SLOPE_NOISE, _LEAST_SHARE = 5.0, math.sqrt(12) / 8, 0.001
 #: Heights of false contours: least, in the picture's own dn; largest, in dn of 8 bits; px of
 #: even ground on both sides.
-_LOW_STEP, _HIGH_STEP, _PLATEAU = 1.5, 40.0, 4
+_LOW_STEP, _PLATEAU = 1.5, 4
 
 
 class Grid(NamedTuple):
@@ -237,32 +237,34 @@ def _ripple(plane: Pixels) -> Float64:
 
 
 def _all_contours(pixels: Pixels, peak: float, step: float, part: Part) -> Totals:
-    """Heights of contours in dn of 8 bits, and pairs of neighbours."""
+    """Squared heights of contours in the array's unit, and pairs of neighbours."""
     plane = pixels * (255 / peak)
     own, below = plane[: part.rows], plane[: part.rows + 1]
     heights = _contours(plane, 255 * _LOW_STEP * step) + _contours(own.T, 255 * _LOW_STEP * step)
-    return heights * peak / 255, below[1:].size + own[:, 1:].size
+    return heights * (peak / 255) ** 2, below[1:].size + own[:, 1:].size
 
 
 @gauge(
-    "banding",
-    summary="Height of false contours between even grounds, mean over the picture.",
+    "false-contours",
+    summary="Height of steps between even grounds, rms over the picture.",
     colour=ColourPolicy.EACH,
     source="after Wang, Kum, Chen and Kokaram, IEEE ICIP 2016, doi:10.1109/ICIP.2016.7532841",
     unit="dn",
-    values="0 to 8",
+    values="0 and up",
     smallest="9x9",
-    sums=Sums(_all_contours, quotient, overlap=2 * _PLATEAU - 1, all_rows=True, digital=True),
+    sums=Sums(_all_contours, root_quotient, overlap=2 * _PLATEAU - 1, all_rows=True, digital=True),
 )
-def banding(
+def false_contours(
     pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
 ) -> float:
-    """Sum of the heights of false contours, over the number of pairs of neighbours.
+    """Root of the sum of squared heights of false contours over the number of neighbour pairs.
 
     A false contour is a step between two neighbours of a row or a column, of more than one of
-    the picture's own digital numbers (1.5) and at most 40 dn of 8 bits, with at least 4 samples
-    of exactly one value on either side: a picture of 10 bits in a file of 16 has them. Noise, as
-    it hides contours, takes them away; gray wedges and flat artwork have true ones that count too.
+    the picture's own digital numbers (1.5), with at least 4 samples of exactly one value on
+    either side: a picture of 10 bits in a file of 16 has them. A gradient in n levels has n - 1
+    steps of a height of 1 / (n - 1): the figure grows with the root of that height, as contours
+    become visible. Noise and dither, which hide contours, take them away; gray wedges and flat
+    artwork have true ones that count too.
 
     Parameters
     ----------
@@ -275,20 +277,20 @@ def banding(
     Returns
     -------
     float
-        In the array's unit a px; 0 without contours.
+        In the array's unit; 0 without contours.
 
     Raises
     ------
     PictureError
         If the picture is smaller than 9x9.
     """
-    check_size("banding", pixels, 9)
+    check_size("false-contours", pixels, 9)
     spacing = sample_step(pixels, peak) if step is None else step
-    return quotient(_all_contours(pixels, peak, spacing, Part(len(pixels))))
+    return root_quotient(_all_contours(pixels, peak, spacing, Part(len(pixels))))
 
 
 def _contours(plane: Pixels, lowest: float) -> float:
-    """Sum of the heights of contours between rows."""
+    """Sum of the squared heights of contours between rows."""
     steps = np.abs(np.diff(plane, axis=0))
     same = steps == 0
     rest = _PLATEAU - 1
@@ -297,5 +299,4 @@ def _contours(plane: Pixels, lowest: float) -> float:
     for k in range(rest):
         even &= same[k : k + rows] & same[k + rest + 1 : k + rest + 1 + rows]
     inner = steps[rest : rest + rows]
-    contour = even & (inner > lowest) & (inner <= _HIGH_STEP)
-    return float(inner[contour].sum())
+    return float((inner[even & (inner > lowest)].astype(np.float64) ** 2).sum())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import inspect
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, NamedTuple
@@ -38,6 +39,11 @@ def largest(one: Totals, other: Totals) -> Totals:
 def quotient(totals: Totals) -> float:
     """A sum over how many there were: a mean."""
     return float(totals[0] / totals[1])
+
+
+def root_quotient(totals: Totals) -> float:
+    """The root of that: a root mean square of a sum of squares."""
+    return math.sqrt(quotient(totals))
 
 
 def moments(values: Pixels) -> Totals:

@@ -30,6 +30,9 @@ _STRAIGHT, _BOWED, _CLEAN, _EVEN, _RISE, _SURE = 0.5, 0.2, 0.12, 0.03, 0.4, 0.15
 _PARTS = 8
 #: Edges that are measured before the sharpest is taken.
 _ENOUGH = 6
+#: Share of its height by which an edge overshoots that was sharpened, at least; rms distance
+#: from the MTF from which on a blur does not fit.
+_OVERSHOOT, _FITS = 0.04, 0.05
 #: The blur is fitted where contrast is above this.
 _FIT_FLOOR = 0.1
 
@@ -60,8 +63,14 @@ class Edge:
     mtf10: float | None
     #: Half the 95 % interval of MTF50; None where there is none.
     mtf50_error: float | None
-    #: Blurs that explain the curve, the best first; none if it is as sharp as pixels are.
+    #: Blurs that explain the curve, the best first; none if it is as sharp as pixels are, was
+    #: sharpened, or follows no blur.
     blurs: tuple[Blur, ...]
+    #: How far the profile goes beyond its plateaus beside the edge, a share of its height; 0
+    #: where noise explains it.
+    overshoot: float = 0.0
+    #: Distance of the nearest blur where none is near enough to be offered.
+    misfit: float | None = None
 
     def rows(self) -> list[Row]:
         """A row for each figure, then how well each blur fits."""
@@ -73,6 +82,7 @@ class Edge:
             Row("angle to the axis", self.angle, "deg"),
             Row("contrast of the edge", 100 * self.contrast, "% of full scale"),
             Row("noise near the edge", 100 * self.noise, "% of full scale"),
+            Row("overshoot", 100 * self.overshoot, "% of the contrast"),
             *fits,
         ]
 
@@ -93,12 +103,22 @@ class Edge:
     @property
     def remarks(self) -> tuple[str, ...]:
         """What limits the figures."""
-        if LEAST_ANGLE <= self.angle <= MOST_ANGLE:
-            return ()
-        return (
-            f"the edge is {self.angle:.1f} degrees off an axis: outside {LEAST_ANGLE:g} to "
-            f"{MOST_ANGLE:g} degrees the figures may be off by 6 %",
-        )
+        made = []
+        if self.overshoot:
+            made.append(
+                f"the edge was sharpened: it overshoots by {100 * self.overshoot:.1f} % of its "
+                "height, so its MTF is not that of the lens, and no blur is offered"
+            )
+        elif self.misfit is not None:
+            made.append(
+                f"no blur is offered: the nearest is {self.misfit:.3f} rms off the measured MTF"
+            )
+        if not LEAST_ANGLE <= self.angle <= MOST_ANGLE:
+            made.append(
+                f"the edge is {self.angle:.1f} degrees off an axis: outside {LEAST_ANGLE:g} to "
+                f"{MOST_ANGLE:g} degrees the figures may be off by 6 %"
+            )
+        return tuple(made)
 
 
 def measure_edge(picture: Picture, region: Region | None = None) -> Edge:
@@ -173,10 +193,26 @@ def _measured(window: Pixels, region: Region, *, strict: bool) -> Edge:
     error = None if half is None else _error_of_half(plane, slope, offset)
     if strict and (half is None or error is None or error > _SURE * half):
         raise PictureError("no sure edge")
+    overshoot = _overshoot(profile, noise / math.sqrt(max(1, plane.shape[0] / OVERSAMPLING)))
+    blurs = _blurs(frequency, mtf)
+    near = tuple(blur for blur in blurs if blur.distance < _FITS and not overshoot)
+    misfit = blurs[0].distance if blurs and not near else None
     return Edge(
         region, angle, contrast, noise, position, profile, frequency, mtf, half,
-        crossing(frequency, mtf, 0.1), error, _blurs(frequency, mtf),
+        crossing(frequency, mtf, 0.1), error, near, overshoot, misfit,
     )  # fmt: skip
+
+
+def _overshoot(profile: Float64, noise: float) -> float:
+    """Largest excursion beyond the plateaus, a share of the edge's height; 0 within the noise.
+
+    `noise` is the standard error of a point of the profile.
+    """
+    outer = max(4, profile.size // 5)
+    low, high = float(profile[:outer].mean()), float(profile[-outer:].mean())
+    beyond = max(float(profile.max()) - high, low - float(profile.min())) / (high - low)
+    least = max(_OVERSHOOT, 5 * noise / (high - low))
+    return beyond if beyond > least else 0.0
 
 
 def _surely_sharp(edge: Edge) -> float:
