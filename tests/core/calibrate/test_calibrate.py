@@ -158,8 +158,10 @@ def test_a_sharpened_edge_is_said_to_be_one_and_gets_no_blur(run: Run, tmp_path:
     assert "the edge was sharpened: it overshoots by" in done.stderr
     assert "blur sigma=" not in done.stdout
     assert "no blur is needed" not in done.stderr
-    twice = np.asarray(chart.pixels() + np.roll(chart.pixels(), 9, axis=1), np.float32) / 2
-    odd = measure_edge(as_picture(twice), EDGE)
+    wide = magnetite.degrade(chart, "motion-blur length=14px").picture
+    assert measure_edge(wide, EDGE).overshoot == 0
+    glare = magnetite.degrade(chart, "gaussian-blur sigma=5px").picture.pixels()
+    odd = measure_edge(as_picture(0.5 * chart.pixels() + 0.5 * glare), EDGE)
     assert odd.blurs == ()
     assert "no blur is offered: the nearest is" in odd.remarks[0]
 

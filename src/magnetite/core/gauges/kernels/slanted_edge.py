@@ -208,7 +208,7 @@ def _overshoot(profile: Float64, noise: float) -> float:
 
     `noise` is the standard error of a point of the profile.
     """
-    outer = max(4, profile.size // 5)
+    outer = max(4, profile.size // 10)
     low, high = float(profile[:outer].mean()), float(profile[-outer:].mean())
     beyond = max(float(profile.max()) - high, low - float(profile.min())) / (high - low)
     least = max(_OVERSHOOT, 5 * noise / (high - low))
