@@ -32,7 +32,7 @@ _PARTS = 8
 _ENOUGH = 6
 #: Share of its height by which an edge overshoots that was sharpened, at least; rms distance
 #: from the MTF from which on a blur does not fit.
-_OVERSHOOT, _FITS = 0.04, 0.05
+_OVERSHOOT, _FITS = 0.05, 0.05
 #: The blur is fitted where contrast is above this.
 _FIT_FLOOR = 0.1
 

@@ -14,6 +14,9 @@ from magnetite.core.compute.jit import compiled
 Single = float | np.float32
 
 _compiled = compiled(fastmath=True)
+#: What a band's loop calls is compiled into it: a function of its own would be optimised once more
+#: in a process that compiles it, with other roundings than in one that loads the band's loop.
+_inlined = compiled(fastmath=True, forceinline=True)
 
 #: exp(-x) is (1 - y + y²/2)^256 with y = x / 256: within 0.03 % of it up to 5, and no call.
 _SPLIT = np.float32(1 / 256)
@@ -92,7 +95,7 @@ def means_band(
                           (y + down) * width, rows * width, channels, wide)  # fmt: skip
 
 
-@_compiled
+@_inlined
 def _give(shares, begin, flat, source, plane, weights, sums, at, size, channels, count):  # type: ignore[no-untyped-def]
     """Add samples from a place on, times their shares, to a row of a band, and the shares."""
     begin, source, at = np.uint64(begin), np.uint64(source), np.uint64(at)
@@ -102,14 +105,14 @@ def _give(shares, begin, flat, source, plane, weights, sums, at, size, channels,
                    at + np.uint64(c * size), count)  # fmt: skip
 
 
-@_compiled
+@_inlined
 def _enter(flat, one, two, columns, count):  # type: ignore[no-untyped-def]
     for x in range(count):
         difference = flat[one + x] - flat[two + x]
         columns[x] += difference * difference
 
 
-@_compiled
+@_inlined
 def _move(flat, one, two, height, columns, count):  # type: ignore[no-untyped-def]
     """A row of squared differences enters the sums, the one a window's height above leaves."""
     one_above, two_above = one - height, two - height
@@ -119,7 +122,7 @@ def _move(flat, one, two, height, columns, count):  # type: ignore[no-untyped-de
         columns[x] += coming * coming - going * going
 
 
-@_compiled
+@_inlined
 def _sum_along(columns, patches, side, count):  # type: ignore[no-untyped-def]
     if side == np.uint64(7):
         c1, c2, c3 = np.uint64(1), np.uint64(2), np.uint64(3)
@@ -135,7 +138,7 @@ def _sum_along(columns, patches, side, count):  # type: ignore[no-untyped-def]
             patches[x] += columns[x + k]
 
 
-@_compiled
+@_inlined
 def _shares(patches, shares, offset, scale, factor, count):  # type: ignore[no-untyped-def]
     one, half, factor_of = np.float32(1), np.float32(0.5), np.float32(scale) * _SPLIT
     largest = _LARGEST * _SPLIT
@@ -153,7 +156,7 @@ def _shares(patches, shares, offset, scale, factor, count):  # type: ignore[no-u
         shares[x] = factor * power
 
 
-@_compiled
+@_inlined
 def _add_both(shares, begin, weights, flat, source, sums, at, count):  # type: ignore[no-untyped-def]
     for x in range(count):
         share = shares[begin + x]
@@ -161,7 +164,7 @@ def _add_both(shares, begin, weights, flat, source, sums, at, count):  # type: i
         sums[at + x] += share * flat[source + x]
 
 
-@_compiled
+@_inlined
 def _add_times(shares, begin, flat, at, sums, to, count):  # type: ignore[no-untyped-def]
     for x in range(count):
         sums[to + x] += shares[begin + x] * flat[at + x]

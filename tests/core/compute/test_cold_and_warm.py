@@ -1,0 +1,60 @@
+"""Compiled loops give the same bits in a process that compiles them and in one that loads them."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+SCRIPT = """
+import hashlib, sys
+import numpy as np
+import magnetite
+from magnetite.core.methods.catalogue import every
+
+y, x = np.mgrid[:110, :130]
+rng = np.random.default_rng(1)
+gray = 0.5 + 0.3 * np.sin(x / 9) * np.cos(y / 7) + 0.05 * rng.standard_normal(x.shape)
+gray = gray.clip(0, 1).astype(np.float32)
+colour = np.dstack([gray, gray[::-1], gray[:, ::-1]])
+whole = np.rint(255 * gray).astype(np.uint8)
+
+def said(name, samples):
+    print(name, hashlib.sha256(np.ascontiguousarray(samples).tobytes()).hexdigest())
+
+def restored(text):
+    for kind, picture in (("gray", gray), ("colour", colour)):
+        said(f"{text} {kind}", magnetite.restore(picture, text).picture.samples)
+
+if sys.argv[1] == "means":
+    for text in ("nl-means sd=5%", "bilateral range=10%"):
+        restored(text)
+else:
+    for method in every("restoration"):
+        if "kernel" not in method.example and method.name not in ("deblock", "anscombe"):
+            restored(method.example)
+    for method in every("codec"):
+        if not getattr(method, "yardstick", False):
+            made = magnetite.compress(whole, method.example)
+            said(method.name, np.frombuffer(made.data, np.uint8))
+            said(method.name, made.picture.samples)
+    worn = magnetite.degrade(colour, "gaussian-noise sd=3%").picture
+    print(dict(magnetite.score(colour, worn, "all")), dict(magnetite.gauge(worn, "all")))
+"""
+
+
+@pytest.mark.parametrize("part", ["means", pytest.param("all", marks=pytest.mark.long)])
+def test_bits_are_the_same_cold_warm_and_with_other_threads(part: str, tmp_path: Path) -> None:
+    seen = []
+    for _ in range(2):
+        done = subprocess.run(
+            [sys.executable, "-W", "ignore", "-c", SCRIPT, part], capture_output=True, text=True,
+            env={**os.environ, "NUMBA_CACHE_DIR": str(tmp_path / "cache")}, check=True, timeout=400,
+        )  # fmt: skip
+        seen.append(done.stdout)
+    assert seen[0] == seen[1]
+    assert seen[0].count("\n") >= 4
+    assert list((tmp_path / "cache").rglob("*.nbc"))
