@@ -68,7 +68,7 @@ assert "gaussian-blur sigma=1.7" in edge.blurs[0].step and edge.rows()[0].unit =
 
 tile = magnetite.compress(breccia, "dct step=24dn")
 assert magnetite.expand(tile.data).same_samples(tile.picture)
-assert magnetite.compress(breccia, "wavelet", bpp=0.5).bpp <= 0.5
+assert magnetite.compress(breccia, "wavelet", rate=0.5).bpp <= 0.5
 assert magnetite.compress(breccia, "dct", ratio=20).ratio >= 20
 good = magnetite.compress(breccia, "dct", aim="ssim=0.95")
 assert abs(good.aim.reached - 0.95) <= 0.0005 and good.rows()[0].figure == "rate"

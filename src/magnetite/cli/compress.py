@@ -19,7 +19,6 @@ from magnetite.cli.options import (
 )
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.cli.score_output import score_words, words_of
-from magnetite.core.errors import InputError
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
@@ -77,8 +76,7 @@ def run(
     if decoded:
         check_output(reference, decoded)
     start = time.perf_counter()
-    bpp = None if rate is None else _rate(rate)
-    compressed = compress(reference, " ".join(step), bpp=bpp, ratio=ratio, aim=aim)
+    compressed = compress(reference, " ".join(step), rate=rate, ratio=ratio, aim=aim)
     coded = time.perf_counter()
     picture = compressed.picture
     end = time.perf_counter()
@@ -142,14 +140,3 @@ def _say(
     for message in (*account.remarks, *messages):
         note(message)
     say_done(f"wrote {out}{f' and {decoded}' if decoded else ''}")
-
-
-def _rate(text: str) -> float:
-    from magnetite.core.quantities import read_number
-
-    try:
-        return read_number(text.removesuffix("bpp"))
-    except ValueError:
-        raise InputError(
-            f"--rate {text} is not a rate: write bits per pixel, as in 0.5bpp"
-        ) from None

@@ -22,6 +22,7 @@ from magnetite.cli.options import (
 from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
 from magnetite.cli.progress import cells_done
 from magnetite.core.errors import InputError
+from magnetite.core.quantities import figure
 from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
@@ -180,9 +181,31 @@ def _print_comparisons(rows: list[Comparison]) -> None:
     print_table(
         ["reference", "metric", "against", "codec", "BD-rate %", "BD-quality", "overlap %"],
         [[*row[:4], _percent(row.bd_rate), row.bd_quality, _percent(row.overlap)] for row in rows],
-        "BD-rate: mean rate at equal score (below 0 is better); BD-quality: mean score at equal "
-        "rate, in the metric's unit; – not known",
+        "BD-rate: mean rate at equal score (below 0 is better), over pictures geometric; "
+        "BD-quality: mean score at equal rate, in the metric's unit; – not known",
     )
+    for row in rows:
+        if row.rate_pictures is not None:
+            say(f"  {row.codec}, {row.metric}: {_mean_words(row)}")
+
+
+def _mean_words(row: Comparison) -> str:
+    """Means over pictures with their intervals and numbers, in words."""
+    parts = []
+    for name, value, ends, count, unit in (
+        ("BD-rate", _percent(row.bd_rate),
+         (_percent(row.bd_rate_low), _percent(row.bd_rate_high)), row.rate_pictures, " %"),
+        ("BD-quality", row.bd_quality, (row.bd_quality_low, row.bd_quality_high),
+         row.quality_pictures, ""),
+    ):  # fmt: skip
+        if value is None:
+            parts.append(f"no picture has a {name}")
+            continue
+        low, high = ends
+        reach = "one picture has no interval" if low is None or high is None else (
+            f"95 % {figure(low)} to {figure(high)}{unit}")  # fmt: skip
+        parts.append(f"{name} {figure(value)}{unit} ({reach}, over {count})")
+    return "; ".join(parts)
 
 
 def _print_rates(rows: list[RateRow]) -> None:
@@ -190,13 +213,22 @@ def _print_rates(rows: list[RateRow]) -> None:
         return
     say()
     print_table(
-        ["reference", "at", "codec", "bpp", "against the first %"],
+        ["reference", "at", "codec", "bpp", "against the first %", "95 % from", "to", "pictures"],
         [
-            [r.reference, f"{r.metric}={r.score:g}", r.codec, r.bpp, _percent(r.against_first)]
+            [
+                r.reference,
+                f"{r.metric}={r.score:g}",
+                r.codec,
+                r.bpp,
+                _percent(r.against_first),
+                _percent(r.against_low),
+                _percent(r.against_high),
+                r.pictures,
+            ]
             for r in rows
         ],
-        "interpolated between the points of each curve, as for BD-rate; means are geometric; "
-        "– outside the scores that were measured",
+        "interpolated between the points of each curve, as for BD-rate; means are geometric, over "
+        "the pictures on which all codecs reach the score; – outside the scores that were measured",
     )
 
 
@@ -226,8 +258,11 @@ def _write(
     save(curves_figure(curves), out / "curve.png")
     written.append(out / "curve.png")
     if picture.colour != "planes":
-        _draw_crops(curves, picture, region, out / "crops.png")
-        written.append(out / "crops.png")
+        try:
+            _draw_crops(curves, picture, region, out / "crops.png")
+            written.append(out / "crops.png")
+        except InputError as error:
+            note(f"no crops at one rate: {error}")
     return written
 
 

@@ -68,8 +68,10 @@ def _panel(curves: Curves, metric: str) -> Panel:
             lines.append(Line(codec, own[0], number))
             continue
         lines += [Line("", points, number, faint=True) for points in own]
+        mean: list[tuple[float, float]] = []
         with suppress(InputError):  # too few points for a mean
-            lines.append(Line(codec, mean_curve(own), number, marked=False))
+            mean = mean_curve(own)
+        lines.append(Line(codec, mean, number, marked=False))
     best: list[tuple[float, float]] = []
     if single and better_of(metric) == "higher":
         with suppress(InputError):  # too few points, or all alike
@@ -121,13 +123,17 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
     axes.set_xscale("log")
     axes.grid(True)
     ends = []
+    missing: list[str] = []
     if panel.hull:
         _draw_hull(axes, panel.hull)
     for line in panel.lines:
         colour = COLOURS[line.colour % len(COLOURS)]
         finite = sorted(p for p in line.points if np.isfinite(p[1]))
         if not finite:
-            _mark_exact(axes, line, colour)
+            if line.points:
+                _mark_exact(axes, line, colour)
+            else:
+                missing.append(line.label)
             continue
         rates, scores = np.array(finite).T
         if line.faint:
@@ -137,6 +143,11 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
         width = 1.6 if line.marked else 2.6
         axes.plot(rates, scores, color=colour, marker=marker, lw=width, label=line.label)
         ends.append((float(scores[-1]), _short(line.label), colour))
+    if missing:
+        axes.text(
+            0.02, 0.02, "no mean, since the pictures share no rate:\n" + "\n".join(missing),
+            transform=axes.transAxes, fontsize=9, color="#555555", va="bottom",
+        )  # fmt: skip
     if panel.level is not None:
         height, words = panel.level
         axes.axhline(height, color="#555555", lw=1, ls=(0, (4, 3)), zorder=1.8)

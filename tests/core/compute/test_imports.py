@@ -7,9 +7,12 @@ import sys
 import textwrap
 from pathlib import Path
 
+import numpy as np
 import pytest
 
+import magnetite
 from conftest import PROGRAM
+from magnetite.core.picture import as_picture
 
 MODULE = """
 import builtins, time
@@ -41,13 +44,8 @@ def test_only_one_thread_imports_at_a_time(tmp_path: Path) -> None:
 @pytest.mark.long
 def test_a_hundred_fresh_processes_under_load_all_end_well(tmp_path: Path) -> None:
     """Gauges that import SciPy in threads, while both cores are busy."""
-    import numpy as np
-
-    import magnetite
-
-    magnetite.write(
-        np.zeros((64, 64), np.uint8) + np.arange(64, dtype=np.uint8), tmp_path / "a.png"
-    )
+    ramp = np.tile(np.arange(64, dtype=np.uint8), (64, 1))
+    magnetite.write(as_picture(ramp), tmp_path / "a.png")
     load = [subprocess.Popen([sys.executable, "-c", "while True: pass"]) for _ in range(4)]
     words = [
         PROGRAM,

@@ -7,6 +7,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+import numpy as np
+
+from magnetite.core.analysis.statistics import interval
 from magnetite.core.arrays import Samples
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
@@ -45,6 +48,14 @@ class Comparison(NamedTuple):
     bd_quality: float | None
     #: Share of the smaller range of scores that both curves cover.
     overlap: float | None
+    #: Of means over pictures, the 95 % interval of both differences.
+    bd_rate_low: float | None = None
+    bd_rate_high: float | None = None
+    bd_quality_low: float | None = None
+    bd_quality_high: float | None = None
+    #: Pictures behind a mean of the rate, and of the score.
+    rate_pictures: int | None = None
+    quality_pictures: int | None = None
 
 
 class RateRow(NamedTuple):
@@ -57,6 +68,10 @@ class RateRow(NamedTuple):
     bpp: float | None
     #: Share of rate beyond the first codec's.
     against_first: float | None
+    #: Of means over pictures, the 95 % interval of that share, and their number.
+    against_low: float | None = None
+    against_high: float | None = None
+    pictures: int | None = None
 
 
 @dataclass(frozen=True)
@@ -125,28 +140,51 @@ class Curves:
         return comparison, reason if made.reason else ""
 
     def rates_at(self, metric: str, score: float) -> list[RateRow]:
-        """Rate of every codec at a score: for each picture, then the geometric mean over all.
+        """Rate of every codec at a score: for each picture, then the geometric mean over pictures.
 
-        A codec that does not reach the score on a picture has no rate there, and no mean.
+        Means are over the pictures on which all codecs reach the score.
         """
+        table = [
+            [_rate(self.curve(n, codec, metric), score, better_of(metric))
+             for n in range(len(self.references))]
+            for codec in range(len(self.codecs))
+        ]  # fmt: skip
+        common = [
+            n for n in range(len(self.references)) if all(own[n] is not None for own in table)
+        ]
+        logs = np.log([[own[n] or math.nan for n in common] for own in table])
         rows: list[RateRow] = []
-        firsts: list[float | None] = []
+        means: list[RateRow] = []
         for codec, name in enumerate(self.codecs):
-            curves = [self.curve(n, codec, metric) for n in range(len(self.references))]
-            rates = [_rate(curve, score, better_of(metric)) for curve in curves]
-            firsts = firsts or rates
-            for reference, rate, first in zip(self.references, rates, firsts, strict=True):
+            for reference, rate, first in zip(self.references, table[codec], table[0], strict=True):
                 share = None if rate is None or first is None else rate / first - 1
                 rows.append(RateRow(reference, metric, score, name, rate, share))
-            if len(rates) > 1:
-                own, against = _geometric(rates), _mean_share(rates, firsts)
-                rows.append(RateRow(MEAN, metric, score, name, own, against))
-        return sorted(rows, key=lambda row: row.reference == MEAN)
+            if len(self.references) > 1 and common:
+                found = interval((logs[codec] - logs[0]).tolist())
+                low, high = (_known(math.expm1(v)) if codec else None for v in found[1:3])
+                means.append(
+                    RateRow(MEAN, metric, score, name, math.exp(float(logs[codec].mean())),
+                            math.expm1(found.mean), low, high, len(common))
+                )  # fmt: skip
+            elif len(self.references) > 1:
+                means.append(RateRow(MEAN, metric, score, name, None, None, pictures=0))
+        return rows + means
 
     def at_equal_rate(self, picture: Picture, reference: int = 0) -> tuple[float, list[Compressed]]:
-        """A rate within the reach of all codecs, and one picture coded by each at it."""
+        """A rate within the reach of all codecs, and one picture coded by each at it.
+
+        Raises
+        ------
+        InputError
+            If the codecs share no rate on that picture.
+        """
         reach = [self.points(reference, codec) for codec in range(len(self.codecs))]
         low, high = max(p[0].bpp for p in reach), min(p[-1].bpp for p in reach)
+        if low > high:
+            raise InputError(
+                f"the codecs share no rate on {self.references[reference]}: extend their sweeps "
+                "towards each other"
+            )
         rate = math.sqrt(low * high)
         nearest = [min(points, key=lambda p: abs(math.log(p.bpp / rate))) for points in reach]
         made = [at_rate(picture, one.step, rate) for one in nearest]
@@ -227,17 +265,22 @@ def _pictures(references: Any) -> list[Picture]:
 
 
 def _mean_of(own: list[Comparison]) -> Comparison:
-    """Means of the comparisons of all pictures; None where one is missing."""
-    rate, quality, overlap = (_mean([getattr(c, name) for c in own]) for name in _MEASURES)
-    return own[0]._replace(reference=MEAN, bd_rate=rate, bd_quality=quality, overlap=overlap)
+    """Means over the pictures that have a figure, those of rates in the logarithm."""
+    gaps = [math.log1p(c.bd_rate) for c in own if c.bd_rate is not None]
+    gains = [c.bd_quality for c in own if c.bd_quality is not None]
+    overlaps = [c.overlap for c in own if c.overlap is not None]
+    rate = [_known(math.expm1(v)) for v in interval(gaps)[:3]] if gaps else [None] * 3
+    gain = [_known(v) for v in interval(gains)[:3]] if gains else [None] * 3
+    return own[0]._replace(
+        reference=MEAN, bd_rate=rate[0], bd_quality=gain[0],
+        overlap=sum(overlaps) / len(overlaps) if overlaps else None,
+        bd_rate_low=rate[1], bd_rate_high=rate[2], bd_quality_low=gain[1],
+        bd_quality_high=gain[2], rate_pictures=len(gaps), quality_pictures=len(gains),
+    )  # fmt: skip
 
 
-_MEASURES = ("bd_rate", "bd_quality", "overlap")
-
-
-def _mean(values: list[float | None]) -> float | None:
-    known = [value for value in values if value is not None]
-    return sum(known) / len(known) if len(known) == len(values) else None
+def _known(value: float) -> float | None:
+    return None if math.isnan(value) else value
 
 
 def _rate(points: Curve, score: float, better: Better) -> float | None:
@@ -245,13 +288,3 @@ def _rate(points: Curve, score: float, better: Better) -> float | None:
         return rate_at(points, score, better)
     except InputError:
         return None
-
-
-def _geometric(rates: list[float | None]) -> float | None:
-    known = [math.log(rate) for rate in rates if rate is not None]
-    return math.exp(sum(known) / len(known)) if len(known) == len(rates) else None
-
-
-def _mean_share(rates: list[float | None], firsts: list[float | None]) -> float | None:
-    one, two = _geometric(rates), _geometric(firsts)
-    return None if one is None or two is None else one / two - 1

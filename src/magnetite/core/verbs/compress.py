@@ -8,6 +8,7 @@ from magnetite.core.arrays import Samples
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import InputError
 from magnetite.core.picture import Picture, as_picture
+from magnetite.core.quantities import read_number
 from magnetite.core.verbs.coding import Coder, Compressed
 from magnetite.core.verbs.rate import compress_to_aim, compress_to_rate
 
@@ -16,7 +17,7 @@ def compress(
     source: Picture | Samples,
     step: str,
     *,
-    bpp: float | None = None,
+    rate: float | str | None = None,
     ratio: float | None = None,
     aim: str | None = None,
 ) -> Compressed:
@@ -27,8 +28,9 @@ def compress(
     source : Picture or array
     step : str
         The codec with its settings; without its quality setting where that is to be found.
-    bpp : float, optional
-        Find the setting for the largest file of at most this many bits per pixel.
+    rate : float or str, optional
+        Find the setting for the largest file of at most this many bits per pixel: `0.5` or
+        `"0.5bpp"`.
     ratio : float, optional
         The same for a file this many times smaller than the picture's samples.
     aim : str, optional
@@ -44,22 +46,32 @@ def compress(
     ChainError
         If the step or the aim cannot be read or used on this picture.
     InputError
-        If more than one of `bpp`, `ratio` and `aim` is given, or one is not above 0.
+        If more than one of `rate`, `ratio` and `aim` is given, or one is not above 0.
     TargetError
         If no setting reaches what is asked for.
     """
     picture = as_picture(source)
-    asked = {"bpp": bpp, "ratio": ratio, "aim": aim}
+    asked = {"rate": rate, "ratio": ratio, "aim": aim}
     given = [name for name, value in asked.items() if value is not None]
     if len(given) > 1:
         raise InputError(f"{' and '.join(given)} exclude each other: give one")
     if aim is not None:
         return compress_to_aim(picture, step, aim)
     if ratio is not None:
-        bpp = picture.sample_bits * picture.channels / _positive("ratio", ratio)
-    if bpp is not None:
-        return compress_to_rate(picture, step, _positive("bpp", bpp))
+        rate = picture.sample_bits * picture.channels / _positive("ratio", ratio)
+    if rate is not None:
+        return compress_to_rate(picture, step, _positive("rate", _bpp(rate)))
     return Coder(picture).code(parse_step(step, "codec"))
+
+
+def _bpp(rate: float | str) -> float:
+    """Bits per pixel, of a number or of text such as `0.5bpp`."""
+    if not isinstance(rate, str):
+        return rate
+    try:
+        return read_number(rate.removesuffix("bpp"))
+    except ValueError:
+        raise InputError(f"rate {rate} is not one: write bits per pixel, as in 0.5bpp") from None
 
 
 def _positive(name: str, value: float) -> float:
