@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import json
 import sqlite3
 from pathlib import Path
 
 import numpy as np
+import pytest
+from scipy import stats
 
 import magnetite
 from conftest import Run, size_of, texture
@@ -64,3 +67,46 @@ def test_codecs_of_one_rate_or_without_loss_are_drawn(tmp_path: Path, run: Run) 
     codecs = ["--codec", "dct step=8dn", "--codec", "predictive", "--codec", "png level=1,9"]
     run("curve", "g.png", *codecs, "--out", "out", "--workers", "1")
     assert size_of(tmp_path / "out" / "curve.png") == (1280, 640)
+
+
+def test_automatic_points_reach_what_is_asked_for_on_every_picture(
+    run: Run, tmp_path: Path
+) -> None:
+    """Means are geometric, over the pictures on which all reach the score, with an interval."""
+    for number, name in enumerate(("a", "b", "c")):
+        picture = SCENES[(4, 1, 0)[number]].picture(96, 72, number)
+        magnetite.write(magnetite.convert(picture, "gray + depth bits=8"), tmp_path / f"{name}.png")
+    words = ("curve", "a.png", "b.png", "c.png", "--codec", "dct", "--codec", "jpeg",
+             "--at", "ssim=0.995", "--metrics", "psnr", "--format", "json")  # fmt: skip
+    content = json.loads(run(*words).stdout)
+    rates = {(r["reference"], r["codec"]): r for r in content["rates"]}
+    assert all(row["bpp"] is not None for row in rates.values())
+    own = [rates[f"{n}.png", "jpeg"]["bpp"] / rates[f"{n}.png", "dct"]["bpp"] for n in "abc"]
+    mean = rates["mean", "jpeg"]
+    assert mean["against_first"] == pytest.approx(np.exp(np.mean(np.log(own))) - 1)
+    low, high = stats.t.interval(0.95, 2, np.mean(np.log(own)), stats.sem(np.log(own)))
+    assert (mean["against_low"], mean["against_high"]) == pytest.approx(
+        (np.expm1(low), np.expm1(high))
+    )
+    assert mean["pictures"] == 3
+    gaps = [np.log1p(c["bd_rate"]) for c in content["comparisons"]
+            if c["reference"] != "mean" and c["metric"] == "psnr"]  # fmt: skip
+    (over,) = (c for c in content["comparisons"]
+               if c["reference"] == "mean" and c["metric"] == "psnr")  # fmt: skip
+    assert over["bd_rate"] == pytest.approx(np.expm1(np.mean(gaps)))
+
+
+def test_pictures_that_share_no_rate_end_in_a_figure_and_a_note(run: Run, tmp_path: Path) -> None:
+    for name, picture in (("a", SCENES[4]), ("b", SCENES[1])):
+        magnetite.write(picture.picture(96, 72, 0), tmp_path / f"{name}.png")
+    words = ("curve", "a.png", "b.png", "--codec", "dct step=60%,80%", "--codec",
+             "predictive bound=0,1", "--out", "c")  # fmt: skip
+    for _ in range(2):
+        done = run(*words)
+        assert "the codecs share no rate" in done.stderr
+        assert (tmp_path / "c" / "curve.png").stat().st_size > 1000
+    double = run("curve", "a.png", "a.png", "--codec", "dct step=8%,16%", status=2)
+    assert "named twice" in double.stderr
+    (tmp_path / "c.png").write_bytes((tmp_path / "a.png").read_bytes())
+    same = run("curve", "a.png", "c.png", "--codec", "dct step=8%,16%,30%,50%")
+    assert "c.png holds the same samples as a.png: it is left out" in same.stderr

@@ -93,7 +93,7 @@ def run(
         region.crop(pictures[0])
     conversion = None if limits.conversion is None else str(limits.conversion)
     sources = [Source(str(path.resolve()), conversion, full_scale) for path in references]
-    job = CurveJob(sources, tuple(codec), tuple(measures), base=os.getcwd())
+    job = CurveJob(sources, tuple(codec), tuple(measures), base=os.getcwd(), targets=tuple(wanted))
     with tempfile.TemporaryDirectory(prefix="magnetite-") as scratch, cells_done("curve") as tell:
         executor = Threads(workers or cores())
         folder = out or Path(scratch)

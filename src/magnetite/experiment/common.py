@@ -36,7 +36,7 @@ class Common:
             total = len(self.values) + sum(self.left_out.values())
             reasons = ", ".join(f"{n} ({reason})" for reason, n in self.left_out.items())
             made.append(f"compared on {len(self.values)} of {total} {noun}; left out: {reasons}")
-        return made + [f"not compared: {name}: {reason}" for name, reason in self.aside.items()]
+        return made + [f"not compared: “{name}”: {reason}" for name, reason in self.aside.items()]
 
 
 def scores_of(rows: Rows, metric: str) -> Common:
@@ -106,5 +106,5 @@ def _reason(key: Any, row: Any, failed: set[tuple[Any, ...]]) -> str:
 
 
 def _some(names: list[str]) -> str:
-    words = ", ".join(map(str, names[:3]))
+    words = ", ".join(f"“{name}”" for name in names[:3])
     return f"{words} and {len(names) - 3} more" if len(names) > 3 else words

@@ -34,6 +34,8 @@ class CurveJob:
     strict: bool = True
 
     base: str = ""
+    #: Metrics with scores that automatic points are to reach.
+    targets: tuple[tuple[str, float], ...] = ()
 
     def groups(self, references: Sequence[Reference]) -> Iterator[Group]:
         files = DiskFiles(self.base)
@@ -41,7 +43,7 @@ class CurveJob:
             digest = reference.facts.digest
             cells: list[tuple[Cell, Chain | None]] = []
             for codec, text in enumerate(self.codecs):
-                for step in _steps(text, reference.source, digest):
+                for step in _steps(text, reference.source, digest, self.targets):
                     chain = parse_chain(step, "codec")
                     cell = Cell(str(number), digest, NOTHING, NOTHING, 0, 0, str(codec), step,
                                 digest_of(chain, files))  # fmt: skip
@@ -50,9 +52,11 @@ class CurveJob:
 
 
 @lru_cache(maxsize=1024)
-def _steps(codec: str, source: Source, digest: str) -> list[str]:
+def _steps(
+    codec: str, source: Source, digest: str, targets: tuple[tuple[str, float], ...]
+) -> list[str]:
     """The steps of a codec's sweep; where none is given they follow from the picture."""
-    return sweep_steps(codec, reference_of(source, digest))
+    return sweep_steps(codec, reference_of(source, digest), targets)
 
 
 def curves_of(

@@ -159,7 +159,7 @@ def rate_curves(rows: Rows, metric: str) -> RateCurves:
                     continue
                 made.curves.setdefault(label, {})[picture] = points
     made.notes += [
-        f"{label}: {count} curve{'s' if count > 1 else ''} of fewer than {LEAST_POINTS} points "
+        f"“{label}”: {count} curve{'s' if count > 1 else ''} of fewer than {LEAST_POINTS} points "
         "left out" for label, count in short.items()
     ]  # fmt: skip
     if endless:

@@ -104,7 +104,7 @@ def _uncoded(rows: Rows, metric: str) -> list[str]:
     """Treatments without a rate, with their mean score."""
     found = rate_curves(rows, metric).uncoded
     return [
-        f"not compared by rate: {name}: it has no codec; mean {metric} {_figure(mean, metric)}"
+        f"not compared by rate: “{name}”: it has no codec; mean {metric} {_figure(mean, metric)}"
         for name, mean in found.items()
     ]
 

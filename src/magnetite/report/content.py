@@ -125,7 +125,8 @@ def of_pictures(
     coded : sequence of CodedFile or None
         Bytes and rates of the files of compressed tests.
     """
-    scorer = Scorer(reference, files=DiskFiles())
+    # Pictures of unlike depth are compared at the reference's.
+    scorer = Scorer(reference, mixed_depths=True, files=DiskFiles())
     shown = [Shown(names[0], "reference", names[0], reference.describe(), reference)]
     labels = [str(step) for step in parse_figures(metrics, "metric")]
     notes: list[str] = []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import re
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from importlib.resources import files
@@ -63,6 +64,7 @@ def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
         own["beside"] = room < 0
         (outside if room < 0 else inside).extend(texts)
         described.append(own)
+    _clear(folder, {f"{name}.js" for name, _ in outside})
     for name, text in outside:
         make_folder(folder)
         script = f"magnetitePictures[{json.dumps(name)}]={json.dumps(text)};\n"
@@ -70,6 +72,15 @@ def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
     page = _rendered(content, described, inside, folder.name)
     write_bytes(path, page)
     return Written(path, len(page), len(described), len({n.split("-")[0] for n, _ in outside}))
+
+
+def _clear(folder: Path, kept: set[str]) -> None:
+    """Remove what an earlier page has left in its folder of pictures."""
+    if not folder.is_dir() or folder.is_symlink():
+        return
+    for path in folder.iterdir():
+        if re.fullmatch(r"p\d+-[a-z]+\.js", path.name) and path.name not in kept:
+            path.unlink()
 
 
 def _described(
@@ -112,6 +123,7 @@ def _rendered(
         lstrip_blocks=True,
     )
     environment.filters["figure"] = figure
+    environment.filters["isolated"] = _isolated
     environment.filters["capital"] = lambda text: text[:1].upper() + text[1:]
     data = {
         "columns": [asdict(column) for column in content.columns],
@@ -133,6 +145,17 @@ def _rendered(
         licence=_asset("chart.LICENSE.md"),
     )
     return page.encode()
+
+
+def _isolated(text: str) -> Any:
+    """Names in quotes as isolates: their direction of writing turns nothing around them."""
+    from markupsafe import Markup, escape
+
+    parts = re.split("“([^”]*)”", text)
+    return Markup("").join(
+        Markup("“<bdi>{}</bdi>”").format(part) if number % 2 else escape(part)
+        for number, part in enumerate(parts)
+    )
 
 
 def _scripts() -> Iterator[str]:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from magnetite.core.chain.notation import parse_step, parse_sweep
 from magnetite.core.errors import ChainError, TargetError
-from magnetite.core.methods.declarations import Codec
+from magnetite.core.methods.declarations import Codec, Metric
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import read_quantity
 from magnetite.core.verbs.coding import Compressed
@@ -31,12 +32,14 @@ class Point:
     scores: dict[str, float]
 
 
-def sweep_steps(text: str, picture: Picture) -> list[str]:
+def sweep_steps(
+    text: str, picture: Picture, targets: Sequence[tuple[str, float]] = ()
+) -> list[str]:
     """All steps of a codec's sweep in canonical spelling: `dct step=4dn,8dn` gives two.
 
     A codec without its quality setting gets as many as it declares points, evenly spaced in the
     logarithm of the rate between the first and the last of them, as found on the middle of the
-    picture.
+    picture. Where these do not reach a target, a metric with its score, points about it are added.
 
     Raises
     ------
@@ -48,6 +51,8 @@ def sweep_steps(text: str, picture: Picture) -> list[str]:
     given = dict(first.settings).keys()
     if codec.quality not in given and not given & set(codec.one_of):
         values = _evenly(text, codec.quality, codec.points.split(","), picture)
+        for metric, score_ in targets:
+            values += _about(text, codec.quality, values, metric, score_, picture)
         text = f"{text} {codec.quality}={','.join(values)}"
     chains = parse_sweep(text, "codec")
     if len(chains[0].steps) > 1:
@@ -76,6 +81,36 @@ def _evenly(text: str, key: str, points: list[str], picture: Picture) -> list[st
             value = kind.parse(f"{round(number)}{quantities[0].unit}")
         values.append(kind.spell(value))
     return list(dict.fromkeys(values))
+
+
+def _about(
+    text: str, key: str, values: list[str], metric: str, target: float, picture: Picture
+) -> list[str]:
+    """Values of the quality setting on both sides of a score that the others do not reach."""
+    ends = [
+        score(picture, compress(picture, f"{_first(text)} {key}={value}").picture, metric)[metric]
+        for value in (values[0], values[-1])
+    ]
+    if min(ends) <= target <= max(ends):
+        return []
+    try:
+        sense = ">=" if parse_step(metric, "metric").declared(Metric).better == "higher" else "<="
+        found = compress(picture, _first(text), aim=f"{metric}{sense}{target:.9g}")
+    except TargetError:
+        return []
+    step = parse_step(found.step, "codec")
+    kind = step.method.parameters[key].kind
+    quantity = read_quantity(kind.spell(dict(step.settings)[key]))
+    made = []
+    for factor in (0.8, 0.93, 1.0, 1.08, 1.25):
+        number = float(quantity.number) * factor
+        for form in (f"{number:.4g}", str(round(number))):
+            try:
+                made.append(kind.spell(kind.parse(f"{form}{quantity.unit}")))
+                break
+            except ValueError:  # beyond the setting's range, or one of whole numbers
+                continue
+    return [value for value in dict.fromkeys(made) if value not in values]
 
 
 def _first(text: str) -> str:

@@ -40,6 +40,9 @@ page.aligned = (values) => {
   return (v) => (typeof v === "number" && Math.abs(v) < 1e9 ? v.toFixed(places) : page.figure(v));
 };
 
+/** Text whose names in quotes are isolated, so that their direction of writing turns nothing around. */
+page.isolated = (text) => text.split(/(“[^”]*”)/).map((part) => (part.startsWith("“") ? page.make("bdi", {}, part) : part));
+
 page.number = (value) => (value === "inf" ? Infinity : value === "-inf" ? -Infinity : value);
 
 page.colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();

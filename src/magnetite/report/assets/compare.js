@@ -247,7 +247,25 @@ page.compare = () => {
   }
 
   let dragging = null;
+  const fingers = new Map();
+
+  /** Two fingers zoom about their middle and move with it. */
+  function pinched(event) {
+    const before = [...fingers.values()];
+    fingers.set(event.pointerId, { x: event.clientX, y: event.clientY });
+    const after = [...fingers.values()];
+    const apart = ([a, b]) => Math.hypot(a.x - b.x, a.y - b.y);
+    const middle = ([a, b]) => ({ clientX: (a.x + b.x) / 2, clientY: (a.y + b.y) / 2 });
+    const at = under(middle(after));
+    const [from, to] = [middle(before), middle(after)];
+    view.x -= (to.clientX - from.clientX) / view.zoom;
+    view.y -= (to.clientY - from.clientY) / view.zoom;
+    if (at && apart(before) > 0) zoomBy(apart(after) / apart(before), at.x, at.y);
+  }
+
   stage.addEventListener("wheel", (event) => {
+    // The wheel scrolls the page; with a key held, or as two fingers on a touch pad, it zooms.
+    if (!event.ctrlKey && !event.shiftKey && !event.metaKey) return;
     event.preventDefault();
     const at = under(event);
     if (at) zoomBy(Math.exp(-event.deltaY * 0.002), at.x, at.y);
@@ -255,11 +273,14 @@ page.compare = () => {
   stage.addEventListener("pointerdown", (event) => {
     const at = under(event);
     if (!at) return;
+    if (event.pointerType === "touch") fingers.set(event.pointerId, { x: event.clientX, y: event.clientY });
+    if (fingers.size > 1) { dragging = null; return; }
     const split = at.panel.left + (at.panel.width * ui.wipe.value) / 100;
     dragging = { wipe: mode() === "wipe" && Math.abs(at.at - split) < 12, x: event.clientX, y: event.clientY };
     stage.setPointerCapture(event.pointerId);
   });
   stage.addEventListener("pointermove", (event) => {
+    if (fingers.size === 2 && fingers.has(event.pointerId)) { pinched(event); return; }
     const at = under(event);
     if (dragging?.wipe && at) { ui.wipe.value = (100 * (at.at - at.panel.left)) / at.panel.width; } else if (dragging) {
       view.x -= (event.clientX - dragging.x) / view.zoom;
@@ -269,7 +290,7 @@ page.compare = () => {
     state.pointer = at ? { x: at.x, y: at.y } : null;
     draw();
   });
-  for (const name of ["pointerup", "pointercancel"]) stage.addEventListener(name, () => { dragging = null; });
+  for (const name of ["pointerup", "pointercancel"]) stage.addEventListener(name, (event) => { dragging = null; fingers.delete(event.pointerId); });
   stage.addEventListener("pointerleave", () => { state.pointer = null; draw(); });
   stage.addEventListener("dblclick", () => { fit(); draw(); });
   stage.addEventListener("keydown", (event) => {

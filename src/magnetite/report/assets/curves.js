@@ -187,7 +187,7 @@ page.curves = () => {
     const where = selects.degradation.value ? ` after ${selects.level.value || selects.degradation.value}` : "";
     page.by("rates-title").textContent = table ? table.title + where : `Nothing to compare by ${selects.y.value}${where}`;
     page.by("rates-caption").textContent = table ? table.caption : tables.length ? "Choose a level: its treatments are compared at that level alone." : "";
-    page.by("rates-notes").replaceChildren(...(table?.notes ?? []).map((note) => page.make("p", { class: "dim", dir: "auto" }, note)));
+    page.by("rates-notes").replaceChildren(...(table?.notes ?? []).map((note) => page.make("p", { class: "dim", dir: "auto" }, ...page.isolated(note))));
     if (!table) { page.by("rates-table").replaceChildren(); return; }
     const texts = table.columns.map((_, k) => table.rows.some((row) => typeof row[k] === "string" && row[k] !== "inf"));
     const write = table.columns.map((_, k) => page.aligned(table.rows.map((row) => row[k])));
