@@ -208,25 +208,23 @@ class Rates:
                         gap = pchip_gap(*pair, sign, over)
                         if gap is not None:
                             table[name][key] = gap
-        self.references = len({key[0] for own in gains.values() for key in own})
-        self.rate, self.compared = self.summed(gaps)
-        self.gain, self.curves = self.summed(gains)
+        self.rate, self.compared, self.rate_references = self.summed(gaps)
+        self.gain, self.curves, self.references = self.summed(gains)
 
     @staticmethod
     def family(row: Row) -> str:
         return re.sub(r" step=\S+", "", row["treatment"])
 
     @staticmethod
-    def summed(table: dict[str, dict[Any, float]]) -> tuple[dict[str, tuple[float, ...]], int]:
+    def summed(table: dict[str, dict[Any, float]]) -> tuple[dict[str, tuple[float, ...]], int, int]:
         keys, kept, _ = complete(table, {})
         if not keys:
-            return {}, 0
+            return {}, 0, 0
         n, k = len({key[0] for key in keys}), len(kept)
         factor = math.nan if n < 2 else stats.t.ppf(0.975, n - 1) if k == 1 else (
             critical(n, k, False))  # fmt: skip
-        return {name: difference(by_reference(keys, table[name]), factor) for name in kept}, len(
-            keys
-        )
+        found = {name: difference(by_reference(keys, table[name]), factor) for name in kept}
+        return found, len(keys), n
 
 
 def hardest(rows: list[Row], every: list[Row], metric: str) -> tuple[dict[str, float], int]:

@@ -6,7 +6,13 @@ import multiprocessing
 import os
 import threading
 from collections.abc import Iterator
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures import (
+    FIRST_COMPLETED,
+    CancelledError,
+    Future,
+    ProcessPoolExecutor,
+    wait,
+)
 from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any, Protocol
@@ -161,7 +167,7 @@ class Cluster:
             self._client = client(address, timeout="10s", set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
             raise InputError(f"no scheduler answers at {address} ({error})") from None
-        self._commands = commands
+        self._commands, self._address = commands, address
         self.workers = max(1, len(self._client.scheduler_info()["workers"]))
 
     def run(self, tasks: Iterator[Task]) -> Iterator[tuple[Task, list[Done]]]:
@@ -186,14 +192,26 @@ class Cluster:
         for _ in range(4 * self.workers + 4):
             if not submit():
                 break
-        for future in stream:
-            task = known.pop(future.key)
-            yield task, _lost(task) if future.status == "error" else future.result()
-            future.release()
-            submit()
+        try:
+            for future in stream:
+                task = known.pop(future.key)
+                if future.status not in ("error", "finished"):
+                    raise OSError("a task was cancelled")
+                yield task, _lost(task) if future.status == "error" else future.result()
+                future.release()
+                submit()
+        except (OSError, TimeoutError, CancelledError) as error:
+            raise InputError(
+                f"the scheduler at {self._address} is gone ({_first_words(error)}): rows that were "
+                "done are kept; start it again and repeat the command to resume"
+            ) from None
 
     def stop(self) -> None:
         self._client.close(timeout=1)
+
+
+def _first_words(error: BaseException) -> str:
+    return next(iter(str(error).splitlines()), "") or type(error).__name__
 
 
 def perform_with(task: Task, commands: tuple[Path, ...]) -> list[Done]:

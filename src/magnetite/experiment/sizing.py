@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import random
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,11 +11,11 @@ from pathlib import Path
 from magnetite.core.compute.threads import cores
 from magnetite.experiment.plan import Plan
 from magnetite.experiment.runner import distinct
-from magnetite.experiment.tasks import PlanJob, Task, Work
+from magnetite.experiment.tasks import Group, PlanJob, Task, Work
 from magnetite.experiment.work import perform
 
 #: Degraded pictures that are tried for the time that the whole takes.
-_PROBES = 3
+_PROBES = 4
 #: Chance of finding a difference of the size that is stated, at the level of 5 %.
 _POWER = 0.8
 #: Bytes of a row in the ledger and the tables, and of each of its figures.
@@ -58,7 +59,8 @@ def size_of(plan: Plan, base: Path) -> Size:
     sources, metrics, gauges = job.sources, job.metrics, job.gauges
     groups = list(job.groups(distinct(sources)[0]))
     rows = sum(len(cells) for _, _, cells in groups)
-    spread = groups[:: max(1, len(groups) // _PROBES)][:_PROBES]
+    # Probes at random, with a fixed seed: every third group may be of one degradation alone.
+    spread = random.Random(0).sample(groups, min(_PROBES, len(groups)))
     taken = 0.0
     for turn in range(2):  # the first one compiles
         taken = 0.0
@@ -67,12 +69,18 @@ def size_of(plan: Plan, base: Path) -> Size:
             start = time.perf_counter()
             perform(Task(reference.source, degradation, cells[0][0].seed, works, job.base))
             taken += time.perf_counter() - start
-    probed = sum(len(cells) for _, _, cells in spread)
+    share = sum(map(_pixels, groups)) / sum(map(_pixels, spread))
     figures = len(metrics) + len(gauges)
     return Size(
-        rows, figures, len(sources), plan.repeats, taken / probed * rows / max(1, cores() / 2),
+        rows, figures, len(sources), plan.repeats, taken * share / max(1, cores() / 2),
         rows * (_ROW + _FIGURE * figures), _smallest(len(sources)),
     )  # fmt: skip
+
+
+def _pixels(group: Group) -> int:
+    """Pixels that are treated with a degraded picture."""
+    reference, _, cells = group
+    return reference.facts.width * reference.facts.height * len(cells)
 
 
 def _smallest(references: int) -> float | None:

@@ -79,6 +79,7 @@ def _of_rates(where: str, rows: Rows, metric: str) -> Answer | None:
             f"No treatment gains against “{first}”: the nearest, “{name}”, has "
             f"{_signed(gain, metric)} at equal rate{ends}, {over}."
         )
+        notes = tuple(note for note in notes if not note.startswith("BD-rate"))
         return Answer(where, words, *grounds, str(first), notes)
     verb = "gains most" if higher else "has the lowest"
     words = (
@@ -103,10 +104,10 @@ def _saving(row: Any, metric: str) -> str:
 def _uncoded(rows: Rows, metric: str) -> list[str]:
     """Treatments without a rate, with their mean score."""
     found = rate_curves(rows, metric).uncoded
-    return [
-        f"not compared by rate: “{name}”: it has no codec; mean {metric} {_figure(mean, metric)}"
-        for name, mean in found.items()
-    ]
+    if not found:
+        return []
+    words = ", ".join(f"“{name}” ({_figure(mean, metric)})" for name, mean in found.items())
+    return [f"not compared by rate, having no codec: {words}; mean {metric} in brackets"]
 
 
 def _of_means(where: str, rows: Rows, metric: str) -> Answer:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -72,7 +73,8 @@ def _draw_rank(axes: Axes, found: Approximation) -> None:
     late = found.break_even > 0.4 * found.rank_error.size  # the words stand where there is room
     axes.axvline(found.break_even, color=COLOURS[1], ls="--")
     axes.annotate(
-        f"from rank {found.break_even:.0f} on the factors\nhold more numbers than the picture",
+        f"from rank {math.floor(found.break_even) + 1} on the factors\n"
+        "hold more numbers than the picture",
         (found.break_even, 0.92), xycoords=("data", "axes fraction"),
         xytext=(-6 if late else 6, 0), textcoords="offset points", ha="right" if late else "left",
         va="top", color=COLOURS[1], fontsize=9,

@@ -115,7 +115,7 @@ def test_sweeps_expand_in_order() -> None:
         ("", "the chain is empty"),
         ("gausian-noise sd=1dn", "word 1, 'gausian-noise': .* did you mean gaussian-noise?"),
         ("median size=3", "that is a restoration, and a degradation is wanted here"),
-        ("gaussian-noise sd=25", "25 has no unit: write 25dn .*, 25% or 25fs"),
+        ("gaussian-noise sd=25", "25 has no unit: write 25dn .*, 25% or 0.25fs"),
         ("gaussian-noise sd=25db", "unknown unit 'db' for an amplitude: use dn, % or fs"),
         ("gaussian-noise sd=-1dn", "-1dn is below 0dn"),
         ("gaussian-noise sd=101%", "101% is outside 0% to 100%"),

@@ -51,7 +51,6 @@ NEEDS_PLANES = {"sam", "ergas"}
 WITHOUT_DEFINITION = {("fsim", "flat"), ("iw-ssim", "flat"), ("iw-ssim", "inverted")}
 
 
-@pytest.mark.long
 @pytest.mark.parametrize("sort", PAIRS)
 @pytest.mark.parametrize("name", [m.name for m in every("metric") if "delta" not in m.name])
 def test_metrics_are_their_definitions(name: str, sort: str) -> None:

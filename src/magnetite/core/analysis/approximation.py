@@ -21,13 +21,13 @@ _RANKS = (1, 3, 10, 30, 100)
 
 @dataclass(frozen=True)
 class Approximation:
-    """Of a plane on full-scale units, about mid-gray: what is lost by what is left out.
+    """Of a plane in full-scale units: the error of keeping few of its numbers.
 
     `values` are its singular values; `rank_error[k]` the rms error of the best picture of rank
     k, in full scale; `variance[k]` the share of variance that k principal components of 8x8 patches
     keep; `block_error[i]` and `whole_error[i]` the rms errors where only the share `shares[i]` of
     the largest coefficients is kept, of the 8x8 cosine transform and of the whole picture's Fourier
-    transform. From `break_even` on, the factors hold more numbers than the picture.
+    transform. Beyond the rank `break_even` the factors hold more numbers than the picture.
     """
 
     values: Float64
@@ -61,11 +61,11 @@ def approximate(plane: Pixels) -> Approximation:
             f"{plane.size} px take too long to decompose, at most {_MOST_PIXELS} are: "
             "take a region, or a smaller picture"
         )
-    centred = np.asarray(plane - 0.5, np.float64)
-    height, width = centred.shape
-    left, values, right = svd(centred, full_matrices=False)
+    samples = np.asarray(plane, np.float64)
+    height, width = samples.shape
+    left, values, right = svd(samples, full_matrices=False)
     ranks = tuple(rank for rank in _RANKS if rank <= values.size)
-    blocks = Blocks(height, width, (_BLOCK, _BLOCK)).forward(centred)  # type: ignore[arg-type]
+    blocks = Blocks(height, width, (_BLOCK, _BLOCK)).forward(samples)  # type: ignore[arg-type]
     patches = blocks.reshape(-1, blocks.shape[2] * blocks.shape[3])
     spread = np.linalg.eigvalsh(np.atleast_2d(np.cov(patches, rowvar=False, bias=True)))[::-1]
     total = float(spread.sum())
@@ -73,14 +73,14 @@ def approximate(plane: Pixels) -> Approximation:
     shares = np.geomspace(0.001, 1, 61)
     return Approximation(
         values,
-        np.sqrt(_tails(values**2) / centred.size),
+        np.sqrt(_tails(values**2) / samples.size),
         break_even(height, width),
         kept.clip(0, 1),
         shares,
         _share_errors(dctn(blocks, axes=(2, 3), norm="ortho"), shares),
-        _share_errors(fft2(centred, norm="ortho"), shares),
+        _share_errors(fft2(samples, norm="ortho"), shares),
         ranks,
-        tuple((left[:, :k] * values[:k]) @ right[:k] + 0.5 for k in ranks),
+        tuple((left[:, :k] * values[:k]) @ right[:k] for k in ranks),
     )
 
 

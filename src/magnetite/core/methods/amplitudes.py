@@ -190,6 +190,8 @@ class SampleStep(FromPicture):
 
 def _no_unit(quantity: Quantity, *units: str) -> str:
     number = plain(quantity.number)
+    # Of full scale a number above 1 would be refused in its turn: the share that it is in percent.
+    shares = {"fs": 100, "fs2": 10_000} if abs(float(quantity.number)) > 1 else {}
     meanings = {
         "dn": " (digital numbers of the picture's bit depth)",
         "dn2": " (digital numbers squared)",
@@ -197,7 +199,11 @@ def _no_unit(quantity: Quantity, *units: str) -> str:
         "fs2": " (full scale squared)",
         "e": " (electrons)",
     }
-    *most, last = [f"{number}{unit}{meanings.get(unit, '')}" for unit in units]
+    *most, last = [
+        f"{number if unit not in shares else f'{float(quantity.number) / shares[unit]:.4g}'}"
+        f"{unit}{meanings.get(unit, '')}"
+        for unit in units
+    ]
     listed = f"{', '.join(most)} or {last}" if most else last
     return f"{number} has no unit: write {listed}"
 
