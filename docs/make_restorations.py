@@ -106,9 +106,11 @@ difference within 2 px; from 0.1 on it is not white noise. `magnetite view resid
 
 The sd of the noise, where a method takes it and it is left out, is estimated from the finest
 diagonal wavelet coefficients: on fine texture it comes out too large. `--aim psnr=best` tunes one
-setting that is `auto`: against the reference, or without one by the unbiased estimate of the risk
-(for Gaussian noise). Samples stay float between steps and may leave 0..1; what is clipped at the
-end is said. Edges of a picture are mirrored.
+setting that is `auto`: against the reference, or without one by an estimate of the error for white
+Gaussian noise, Stein's where noise is removed and a weighted predictive risk where a known blur is
+undone; other steps have none. With `--noise-sd` the estimated PSNR is given with its interval.
+Samples stay float between steps and may leave 0..1; what is clipped at the end is said. Edges of a
+picture are mirrored.
 
 Costs are times on 1024x768 noisy gray samples with two threads, as a multiple of SciPy's 5x5
 median of the same samples, measured when this page was made.
