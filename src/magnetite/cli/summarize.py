@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -81,8 +82,7 @@ def run(
             if number:
                 say()
             say(one.title)
-            titles, cells = _wide(one) if one.name == "means" else (None, _cells(one))
-            print_table(titles or list(one.frame.columns), cells, one.caption or None)
+            _print(one, [g for g in groups if g in one.frame and g not in _TREATMENTS])
             for text in one.notes:
                 say(f"  {text}")
 
@@ -101,6 +101,24 @@ def _check(groups: list[str], table: str | None, format: SummaryFormat, out: Pat
         raise InputError(f"--format {format.value} takes one table: name it with --table")
     if (format is SummaryFormat.parquet) != (out is not None):
         raise InputError("--format parquet and --out FILE go together")
+
+
+#: Groups that are the rows of a ranking themselves.
+_TREATMENTS = ("treatment", "treatments")
+
+
+def _print(table: Table, groups: list[str]) -> None:
+    """A table; rankings and rates of several groups under the name of each."""
+    if table.name == "means" or not groups:
+        titles, cells = _wide(table) if table.name == "means" else (None, _cells(table))
+        print_table(titles or list(table.frame.columns), cells, table.caption or None)
+        return
+    parts = list(table.frame.groupby(groups, sort=False))
+    for number, (key, part) in enumerate(parts):
+        say(f"{', '.join(map(str, key))}")
+        own = replace(table, frame=part.drop(columns=groups))
+        last = number == len(parts) - 1
+        print_table(list(own.frame.columns), _cells(own), own.caption if last else None)
 
 
 def _wide(table: Table) -> tuple[list[str], list[list[str | float | int | None]]]:
