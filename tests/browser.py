@@ -81,15 +81,26 @@ class Opened:
 
 @contextmanager
 def opened(
-    path: Path, size: tuple[int, int] = (1280, 800), theme: str = "light"
+    path: Path,
+    size: tuple[int, int] = (1280, 800),
+    theme: str = "light",
+    *,
+    served: bool = False,
 ) -> Iterator[Opened]:
-    """A page opened from disk."""
+    """A page opened from disk, or as a web server of its folder serves it."""
     context = _browser().new_context(
         viewport={"width": size[0], "height": size[1]}, color_scheme=theme, offline=True,
         accept_downloads=True,
     )  # fmt: skip
     one = Opened(context.new_page())
-    address = path.resolve().as_uri()
+    address = f"http://pages.test/{path.name}" if served else path.resolve().as_uri()
+    if served:
+        folder = path.parent
+
+        def answer(route: Any) -> None:
+            route.fulfill(path=folder / route.request.url.removeprefix("http://pages.test/"))
+
+        context.route("http://pages.test/**", answer)
     one.page.add_init_script(WATCH)
     one.page.on("console", lambda message: one.said.append(message.text))
     one.page.on("pageerror", lambda error: one.said.append(str(error)))

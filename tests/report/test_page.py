@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+import re
 from pathlib import Path
 
 import numpy as np
@@ -211,6 +212,44 @@ def test_pictures_of_no_run_are_compared(run: Run, tmp_path: Path) -> None:
             assert bool(beside) == (page == "far")
             one.asked[:] = [url for url in one.asked if url not in beside]
             one.check()
+
+
+def test_a_page_with_pictures_beside_it_works_from_a_web_server(run: Run, tmp_path: Path) -> None:
+    """The page's own policy lets its folder in; a second page leaves nothing of the first."""
+    rng = np.random.default_rng(5)
+    clean = as_picture(rng.integers(0, 256, (40, 60)).astype(np.uint8))
+    magnetite.write(clean, tmp_path / "c.png")
+    for number in range(3):
+        worn = magnetite.degrade(clean, "gaussian-noise sd=4%", seed=number).picture
+        magnetite.write(worn, tmp_path / f"w{number}.png")
+    words = ("report", "--pictures", "c.png", "w0.png", "w1.png", "w2.png", "--limit", "0")
+    run(*words, "--out", "p.html")
+    first = {path.name for path in (tmp_path / "p-pictures").iterdir()}
+    with opened(tmp_path / "p.html", served=True) as one:
+        values_are_those_of(one, clean, exact=True)
+        assert one.said == []
+    (tmp_path / "p-pictures" / "mine.txt").write_text("kept")
+    run("report", "--pictures", "c.png", "w0.png", "--limit", "0", "--out", "p.html")
+    second = {path.name for path in (tmp_path / "p-pictures").iterdir()}
+    assert {name for name in first if name.startswith(("p2", "p3"))}
+    assert not {name for name in second if name.startswith(("p2", "p3"))}
+    assert "mine.txt" in second
+
+
+def test_names_of_both_directions_leave_numbers_as_they_are(tmp_path: Path) -> None:
+    """Each name that a sentence quotes is an isolate of its own."""
+    folder = tmp_path / "run"
+    stored(folder, [
+        {**row, "treatment name": "صورة" if row["treatment name"] == "m" else row["treatment name"]}
+        for row in random_run(1)
+    ])  # fmt: skip
+    write_page(of_run(folder), tmp_path / "p.html")
+    with opened(tmp_path / "p.html") as one:
+        sentences = one.page.locator("#answer p").all_inner_texts()
+        isolated = one.page.locator("#answer p bdi").all_inner_texts()
+    quoted = [name for text in sentences for name in re.findall("“([^”]*)”", text)]
+    assert quoted
+    assert isolated == quoted
 
 
 def values_are_those_of(one: Opened, picture: magnetite.Picture, *, exact: bool) -> None:

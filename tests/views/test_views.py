@@ -199,7 +199,7 @@ def test_approximations_are_what_the_mathematics_says() -> None:
     spectrum = np.fft.fft2(plane)
     least = np.sort(np.abs(spectrum).ravel())[::-1][round(found.shares[40] * plane.size) - 1]
     spectrum[np.abs(spectrum) < least] = 0
-    error = np.sqrt((np.abs(np.fft.ifft2(spectrum) - plane + 0.5) ** 2).mean())
+    error = np.sqrt((np.abs(np.fft.ifft2(spectrum) - plane) ** 2).mean())
     assert found.whole_error[40] == pytest.approx(error, rel=0.02)
     assert found.block_error[-1] == 0
 

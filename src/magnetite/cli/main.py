@@ -17,7 +17,7 @@ from magnetite.cli.commands import COMMANDS, Command
 from magnetite.cli.help import steps_of
 from magnetite.cli.larger import bytes_of
 from magnetite.cli.options import limits, note
-from magnetite.cli.signals import INTERRUPTED, watch
+from magnetite.cli.signals import INTERRUPTED, stopping, watch
 from magnetite.cli.streams import flush_or_give_up, give_up_output, prepare_streams
 from magnetite.core.errors import MagnetiteError, TargetError
 from magnetite.core.limits import MAX_SAMPLES, MEMORY
@@ -207,7 +207,10 @@ def execute(words: Sequence[str]) -> int:
         print(f"magnetite: {_one_line(error)}", file=sys.stderr)
         return 1 if isinstance(error, TargetError) else 2
     except Exception as error:
-        return _unexpected(error)
+        # Where a class is being made, Python turns a signal's exception into one of its own.
+        if (ended := stopping()) is None:
+            return _unexpected(error)
+        status = ended
     if status == INTERRUPTED:
         print("magnetite: interrupted", file=sys.stderr)
     _say_uncached()

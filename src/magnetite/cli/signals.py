@@ -34,8 +34,18 @@ def _end(number: int, _: FrameType | None) -> NoReturn:
     raise SystemExit(128 + number)
 
 
+def stopping() -> int | None:
+    """Exit status of the signal that has come; None where none has."""
+    return _come[-1] if _come else None
+
+
+#: Exit statuses of the signals that have come.
+_come: list[int] = []
+
+
 def _stop_soon(status: int) -> None:
     """End the program even where loops in other threads go on, or the exception is lost."""
+    _come.append(status)
 
     def stop() -> None:
         sys.stderr.write("magnetite: interrupted\n")

@@ -122,7 +122,7 @@ def test_sweeps_expand_in_order() -> None:
         ("gaussian-noise sd=many", "'many' is not a number"),
         ("gaussian-noise", "gaussian-noise needs sd=, such as gaussian-noise sd=8dn .* one of var"),
         ("gaussian-noise sd=1dn psnr=30", "takes one of sd=, variance=, .*, not sd=, psnr="),
-        ("gaussian-noise variance=2", "2 has no unit: write 2dn2 .* or 2fs2"),
+        ("gaussian-noise variance=2", "2 has no unit: write 2dn2 .* or 0.0002fs2"),
         ("gaussian-noise variance=2dn", "unknown unit 'dn' for a variance: use dn2 or fs2"),
         ("gaussian-noise variance=1.5fs2", "1.5fs2 is outside 0fs2 to 1fs2"),
         ("gaussian-noise psnr=30db", "unknown unit 'db' for the ratio: use dB, or none"),

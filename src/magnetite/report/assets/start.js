@@ -14,9 +14,12 @@
   window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => { for (const work of page.onTheme) work(); });
   window.addEventListener("beforeprint", () => {
     document.documentElement.dataset.theme = "light";
+    // What is folded is printed as well, and folded again.
+    for (const one of document.querySelectorAll("details:not([open])")) { one.open = true; one.dataset.folded = "yes"; }
     for (const work of page.onTheme) work();
   });
   window.addEventListener("afterprint", () => {
+    for (const one of document.querySelectorAll("details[data-folded]")) { one.open = false; delete one.dataset.folded; }
     if (now) document.documentElement.dataset.theme = themes[now];
     else delete document.documentElement.dataset.theme;
     for (const work of page.onTheme) work();
