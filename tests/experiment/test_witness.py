@@ -19,7 +19,7 @@ from random_runs import random_run
 METRICS = ("psnr", "mse")
 RUNS = 300
 #: A part of the runs each; the first is for every day.
-COUNT = 12
+COUNT = 25
 PARTS = [0, *(pytest.param(k, marks=pytest.mark.long) for k in range(1, COUNT))]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import multiprocessing
 import os
 import threading
@@ -167,6 +168,8 @@ class Cluster:
             self._client = client(address, timeout="10s", set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
             raise InputError(f"no scheduler answers at {address} ({error})") from None
+        for name in ("distributed", "tornado.application", "asyncio"):  # the run says it in a line
+            logging.getLogger(name).setLevel(logging.CRITICAL)
         self._commands, self._address = commands, address
         self.workers = max(1, len(self._client.scheduler_info()["workers"]))
 
