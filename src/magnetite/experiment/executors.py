@@ -153,6 +153,11 @@ class Processes:
             process.kill()
 
 
+#: What they say of a lost scheduler the run says in one line.
+_LOGGERS = ("distributed", "distributed.client", "distributed.utils", "distributed.core",
+            "distributed.comm", "tornado.application", "asyncio")  # fmt: skip
+
+
 class Cluster:
     """A Dask distributed scheduler: its workers may die and join."""
 
@@ -168,7 +173,7 @@ class Cluster:
             self._client = client(address, timeout="10s", set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
             raise InputError(f"no scheduler answers at {address} ({error})") from None
-        for name in ("distributed", "tornado.application", "asyncio"):  # the run says it in a line
+        for name in _LOGGERS:
             logging.getLogger(name).setLevel(logging.CRITICAL)
         self._commands, self._address = commands, address
         self.workers = max(1, len(self._client.scheduler_info()["workers"]))
