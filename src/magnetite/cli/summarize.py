@@ -109,13 +109,15 @@ _TREATMENTS = ("treatment", "treatments")
 
 def _print(table: Table, groups: list[str]) -> None:
     """A table; rankings and rates of several groups under the name of each."""
-    if table.name == "means" or not groups:
+    if table.name not in ("ranking", "rates") or not groups:
         titles, cells = _wide(table) if table.name == "means" else (None, _cells(table))
         print_table(titles or list(table.frame.columns), cells, table.caption or None)
         return
     parts = list(table.frame.groupby(groups, sort=False))
     for number, (key, part) in enumerate(parts):
-        say(f"{', '.join(map(str, key))}")
+        if number:
+            say()
+        say(", ".join(map(str, key)))
         own = replace(table, frame=part.drop(columns=groups))
         last = number == len(parts) - 1
         print_table(list(own.frame.columns), _cells(own), own.caption if last else None)
