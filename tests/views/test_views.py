@@ -235,3 +235,15 @@ def test_no_label_of_a_figure_is_cut_or_written_in_marks(monkeypatch: pytest.Mon
                 inside = inside and box.y0 >= -0.5 and box.y1 <= edge.y1
                 assert inside, f"{name}: {words!r}: {box}"
                 assert "$" not in words, f"{name}: {words}"
+
+
+def test_spectra_share_one_scale_and_a_flat_picture_is_black() -> None:
+    flat = as_picture(np.full((40, 40), 90, np.uint8))
+    grain = as_picture((255 * texture(40, 40)).astype(np.uint8))
+    for pictures in ([flat], [flat, grain]):
+        drawn = spectrum_figure(pictures, ["a", "b"][: len(pictures)])
+        images = [axes.images[0] for axes in drawn.axes if axes.images]
+        assert len({image.get_clim() for image in images}) == 1
+        low = images[0].get_clim()[0]
+        assert np.asarray(images[0].get_array()).max() < low
+    assert np.asarray(images[1].get_array()).max() == pytest.approx(images[1].get_clim()[1])

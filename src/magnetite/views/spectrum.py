@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 MOST_PICTURES = 4
 #: Range of the spectrum image, dB below its largest value.
 _RANGE = 70.0
+#: The white of pictures that hold next to nothing, dB: a flat one is black.
+_QUIETEST = -30.0
 
 
 def spectrum_figure(pictures: Sequence[Picture], names: Sequence[str]) -> Figure:
@@ -32,22 +34,23 @@ def spectrum_figure(pictures: Sequence[Picture], names: Sequence[str]) -> Figure
     """
     if not 1 <= len(pictures) <= MOST_PICTURES:
         raise InputError(f"spectra of 1 to {MOST_PICTURES} pictures are shown, not {len(pictures)}")
+    # In dn of 8 bits, so that pictures of any depth compare; one scale for all of them.
+    planes = [255 * luma(picture.pixels()).astype(np.float64) for picture in pictures]
+    maps = [10 * np.log10(power(plane) + 1e-12) for plane in planes]
+    top = max(_QUIETEST, *(float(decibels.max()) for decibels in maps))
     figure = new_figure(1280, 720 if len(pictures) > 1 else 600)
     headline(
         figure,
-        f"Power spectrum of luma: {_RANGE:.0f} dB from black to white, frequency 0 in the middle",
+        f"Power spectrum of luma: white is {top:.0f} dB of 1 dn², black {_RANGE:.0f} dB less; "
+        "frequency 0 in the middle",
     )
     columns = 2 if len(pictures) > 1 else 1
     rows = -(-len(pictures) // columns)
     outer = figure.add_gridspec(1, 2, left=0.03, right=0.98, top=0.88, bottom=0.1, wspace=0.14)
     images = outer[0].subgridspec(rows, columns, hspace=0.2, wspace=0.05)
     radial = figure.add_subplot(outer[1])
-    for i, (picture, name) in enumerate(zip(pictures, names, strict=True)):
-        # In dn of 8 bits, so that pictures of any depth compare.
-        plane = 255 * luma(picture.pixels()).astype(np.float64)
+    for i, (plane, decibels, name) in enumerate(zip(planes, maps, names, strict=True)):
         axes = figure.add_subplot(images[i // columns, i % columns])
-        decibels = 10 * np.log10(power(plane) + 1e-12)
-        top = float(decibels.max())
         axes.imshow(
             np.fft.fftshift(decibels), cmap="gray", vmin=top - _RANGE, vmax=top,
             extent=(-0.5, 0.5, 0.5, -0.5), aspect="equal",
