@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from magnetite.cli.options import OutputFormat, note
 from magnetite.cli.output import print_csv, print_json, print_table, say
-from magnetite.core.quantities import figure, figures
+from magnetite.core.quantities import abbreviated, figure, figures
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
@@ -220,19 +220,13 @@ def _say_left_out(left_out: Sequence[tuple[str, Mapping[str, str]]]) -> None:
         for label, reason in reasons.items():
             found.setdefault((label, reason), []).append(name)
     for (label, reason), names in found.items():
-        of = "" if len(names) == len(left_out) else f" of {some(names)}"
+        of = "" if len(names) == len(left_out) else f" of {abbreviated(names)}"
         note(f"{label}{of} left out: {reason}")
 
 
 def left_out_words(left_out: Mapping[str, str], labels: Sequence[str]) -> str:
     """Reasons of the figures that a row lacks, for one cell."""
     return "; ".join(f"{k}: {reason}" for k, reason in left_out.items() if k in labels)
-
-
-def some(names: Sequence[str]) -> str:
-    """The first names of a list, with the number of the others."""
-    more = f" and {len(names) - 3} more" if len(names) > 3 else ""
-    return f"{', '.join(names[:3])}{more}"
 
 
 def heading(method: Figure, label: str | None = None, *, colour: bool = False) -> str:

@@ -84,7 +84,7 @@ def declare(path: str | os.PathLike[str], *, again: bool = False) -> list[str]:
 
 
 def _digest(entry: Mapping[str, Any], here: Path) -> str:
-    """SHA-256 of a command's keys and of the files beside it that its words name."""
+    """SHA-256 of a command's keys and of the files in its folder that its words name."""
     content = hashlib.sha256(repr(sorted(entry.items(), key=str)).encode())
     for word in re.findall(r"\{here\}/([^\s'\"]+)", repr(entry)):
         program = here / word

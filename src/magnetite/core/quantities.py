@@ -77,6 +77,12 @@ def figure(value: float | int | None) -> str:
 _LARGE = 1e9
 
 
+def abbreviated(names: Sequence[str]) -> str:
+    """The first three names of a list, and the number of the others."""
+    more = f" and {len(names) - 3} more" if len(names) > 3 else ""
+    return f"{', '.join(names[:3])}{more}"
+
+
 def figures(values: Sequence[float | int | None]) -> list[str]:
     """Figures that are compared with one another: with equal decimal places, as of one column.
 

@@ -9,9 +9,10 @@ from typing import Any
 
 import numpy as np
 
+from magnetite.core.quantities import abbreviated
 from magnetite.experiment.results import Rows
 
-#: What one degraded picture is told by.
+#: Columns that identify a degraded picture.
 PICTURE = ["reference", "degradation", "repeat"]
 #: A column of which more than this share failed is set aside.
 _MOST_FAILED = 0.5
@@ -106,5 +107,4 @@ def _reason(key: Any, row: Any, failed: set[tuple[Any, ...]]) -> str:
 
 
 def _some(names: list[str]) -> str:
-    words = ", ".join(f"“{name}”" for name in names[:3])
-    return f"{words} and {len(names) - 3} more" if len(names) > 3 else words
+    return abbreviated([f"“{name}”" for name in names])

@@ -131,7 +131,7 @@ def test_tuning_says_what_it_does(run: Run, tmp_path) -> None:  # type: ignore[n
     assert "the blur of wiener-deblur cannot be tuned" in run(*blur, status=2).stderr
     deblur = ("restore", "n.png", "o.png", "wiener-deblur", "sigma=1px", "strength=auto",
               "--aim", "psnr=best")  # fmt: skip
-    assert "it compares settings and is no psnr" in run(*deblur).stderr
+    assert "it ranks settings and does not estimate a psnr" in run(*deblur).stderr
     for bad, told in (
         ((*words, "--reference", "n.png", "--noise-sd", "8dn"), "--noise-sd goes with"),
         (("restore", "n.png", "o.png", "median", "--noise-sd", "8dn"), "--noise-sd goes with"),

@@ -21,7 +21,7 @@ class Difference(NamedTuple):
     mean: float
     low: float
     high: float
-    #: Chance of a largest statistic like this one where there is no difference at all.
+    #: Chance of a largest statistic like this one under the null hypothesis.
     p: float
 
 

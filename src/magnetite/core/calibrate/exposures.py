@@ -1,4 +1,4 @@
-"""Frames of one scene at one exposure, told from all others by their own noise."""
+"""Group frames by scene and exposure, from the noise that they show themselves."""
 
 from __future__ import annotations
 

@@ -260,8 +260,8 @@ def avif(
 ) -> Pipeline:
     """One key frame of AV1, quality 1 to 100, of 8, 10 or 12 bits.
 
-    `effort` is 10 less the library's speed. Gray goes in as RGB, whose empty colour adds 0.1 % to
-    the file: the library codes a single plane without loss only.
+    `effort` is 10 less the library's speed. Gray goes in as RGB, whose empty colour costs next to
+    nothing: the library codes a single plane without loss only.
     """
     import imagecodecs
 

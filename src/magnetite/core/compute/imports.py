@@ -18,10 +18,10 @@ def _one_at_a_time(*arguments: Any, **settings: Any) -> Any:
 def serialise() -> None:
     """Let only one thread of this process import at a time, from now on.
 
-    Modules of SciPy import one another in circles. Two threads that enter such a circle at once
-    break Python's deadlock of their locks by a module that is half made: one import in twenty
-    then fails on a loaded machine (`KeyError: 'scipy'`). Imports inside functions are worth it
-    for the time that a start takes, so they are kept and serialised.
+    Modules of SciPy import one another in cycles. Where two threads enter such a cycle at once,
+    Python resolves the deadlock of their import locks with a partially initialised module, and
+    an import may fail on a loaded machine (`KeyError: 'scipy'`). Deferred imports keep start-up
+    fast, so they are serialised instead of moved.
     """
     if builtins.__import__ is _plain:
         builtins.__import__ = _one_at_a_time

@@ -125,7 +125,7 @@ def _feature(entry: Any) -> Feature:
         raise InputError("the gate is damaged: a feature does not have the keys of one")
     name, kind = entry["name"], entry["kind"]
     if kind not in ("metric", "gauge") or not isinstance(name, str):
-        raise InputError(f"the gate is damaged: {name!r} of kind {kind!r} is no feature")
+        raise InputError(f"the gate is damaged: {name!r} of kind {kind!r} is not a metric or gauge")
     try:
         parse_step(name, kind)
     except ChainError as error:
@@ -139,7 +139,7 @@ def _feature(entry: Any) -> Feature:
 def _number(record: Mapping[str, Any], key: str) -> float:
     value = record.get(key)
     if isinstance(value, bool) or not isinstance(value, int | float):
-        raise InputError(f"the gate is damaged: {key} is no number")
+        raise InputError(f"the gate is damaged: {key} is not a number")
     try:
         number = float(value)
     except OverflowError:

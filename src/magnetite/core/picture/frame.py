@@ -31,7 +31,7 @@ class Frame:
         return 1.0 if self.bits is None else float(2**self.bits - 1)
 
     def bpp(self, size: int) -> float:
-        """Rate of a file of so many bytes that holds such a picture, bits per pixel."""
+        """Rate in bits per pixel of a file of `size` bytes that holds this picture."""
         return 8 * size / (self.width * self.height)
 
     def describe(self) -> str:

@@ -16,7 +16,8 @@ from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Angle, Count, FileName, Length, Number
 from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 
-_BLURS = ("sigma", "size", "radius", "length", "kernel")
+#: Settings of which one describes the blur.
+BLURS = ("sigma", "size", "radius", "length", "kernel")
 
 
 def blur_kernel(
@@ -42,7 +43,7 @@ def blur_kernel(
     removes="blur",
     colour=ColourPolicy.EACH,
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.8",
-    one_of=_BLURS,
+    one_of=BLURS,
     memory=110,
 )
 def wiener_deblur(
@@ -101,7 +102,7 @@ def wiener_deblur(
     source="Richardson, J. Opt. Soc. Am. 62(1), 1972, doi:10.1364/JOSA.62.000055; Lucy, "
     "Astronomical J. 79(6), 1974, doi:10.1086/111605; Dey et al., Microscopy Research and "
     "Technique 69(4), 2006, doi:10.1002/jemt.20294",
-    one_of=_BLURS,
+    one_of=BLURS,
     memory=120,
 )
 def richardson_lucy(
@@ -161,7 +162,7 @@ def richardson_lucy(
     removes="blur",
     colour=ColourPolicy.EACH,
     source="Wang, Yang, Yin and Zhang, SIAM J. Imaging Sciences 1(3), 2008, doi:10.1137/080724265",
-    one_of=_BLURS,
+    one_of=BLURS,
     memory=220,
 )
 def tv_deblur(

@@ -1,8 +1,8 @@
 """How good a restoration is, without a reference: estimates of its risk, and their limits.
 
-Noise is removed: Stein's unbiased estimate of the mean squared error. A known blur is undone: the
-weighted risk of the picture blurred again, which ranks settings and is no error of the picture.
-For other restorations no estimate is known, and none is given.
+Denoising: Stein's unbiased estimate of the mean squared error. Deblurring by a known kernel: the
+weighted predictive risk, which ranks settings but does not estimate the error of the picture. For
+other restorations no estimate is known, and none is given.
 """
 
 from __future__ import annotations
@@ -19,10 +19,11 @@ from magnetite.core.chain.bind import bind_step
 from magnetite.core.chain.step import Chain, Open, Step
 from magnetite.core.compute.filters import convolve
 from magnetite.core.errors import PictureError
+from magnetite.core.gauges.noise_level import normal_sd
 from magnetite.core.methods.declarations import Restoration
 from magnetite.core.methods.parameters import Files
 from magnetite.core.picture import Picture
-from magnetite.core.restore.deblurring import blur_kernel
+from magnetite.core.restore.deblurring import BLURS, blur_kernel
 from magnetite.core.restore.kernels.noise_sd import estimated
 from magnetite.core.verbs.restoring import run
 
@@ -32,9 +33,8 @@ _STEP, _PROBES = 0.1, 2
 _BLOCK = 16
 #: Share of the frequencies, those that the blur weakens most, at which noise alone is seen.
 _BLIND = 0.08
-_NORMAL_MEDIAN = 0.6744897501960817
 #: Settings that describe a blur.
-_BLUR = ("sigma", "size", "radius", "length", "angle", "kernel")
+_BLUR = (*BLURS, "angle")
 
 
 @dataclass(frozen=True)
@@ -179,7 +179,7 @@ def _deblurring(
     size = f"{noise * picture.full_scale:.4g} {picture.amplitude_unit}"
     return measure, (
         f"by the weighted predictive risk of {step.name} for white Gaussian noise of sd {size}; "
-        "it compares settings and is no psnr"
+        "it ranks settings and does not estimate a psnr"
     )
 
 
@@ -236,14 +236,13 @@ def _power(kernel: Float64, shape: tuple[int, ...]) -> Float64:
 
 
 def _blind_sd(coefficients: Float64, power: Float64, picture: Picture) -> float:
-    """Sd of the noise at the frequencies that the blur leaves nothing of, where noise alone is.
+    """Sd of the noise at the frequencies that the blur suppresses, where no signal is left.
 
-    Texture that the blur leaves makes both this and the estimate from the picture too large:
+    Residual texture makes both this and the estimate from the picture too large:
     the smaller one is taken.
     """
     least = (power <= np.quantile(power, _BLIND))[..., 0]
-    seen = float(np.median(np.abs(coefficients[least]))) / _NORMAL_MEDIAN
-    return min(seen, estimated(picture.pixels(), None, picture.step))
+    return min(normal_sd(coefficients[least], 0.0), estimated(picture.pixels(), None, picture.step))
 
 
 def _spectrum(pixels: Pixels, noise: float) -> Float64:
