@@ -80,8 +80,8 @@ def run(
     messages = write(restored.picture, out)
     for message in (*restored.notes, *messages):
         note(message)
-    if restored.taken is None:
-        note("what was taken away is not judged: the picture is too small or has no luma")
+    if restored.residual is None:
+        note("the residual is not judged: the picture is too small or has no luma")
     _say(restored, degraded.bits, out, seconds, format)
 
 
@@ -133,7 +133,7 @@ def _in_bands(
     with working(f"restore: {chain}"):
         write_rows(out, rows.frame, restored)
     seconds = time.perf_counter() - start
-    note("what was taken away is not judged: the picture was restored in bands")
+    note("the residual is not judged: the picture was restored in bands")
     before = after = None
     written = open_rows(out)
     if reference is not None and written is not None:
@@ -147,19 +147,22 @@ def _as_json(outcome: Outcome, out: Path, seconds: float) -> dict[str, Any]:
     content: dict[str, Any] = {"chain": outcome.chain, "out": str(out), "seconds": seconds}
     if outcome.before is not None and outcome.after is not None:
         content |= {"before": dict(outcome.before), "after": dict(outcome.after)}
-    if (taken := outcome.taken) is not None:
-        figures = {name: value for name, value, _ in taken.figures()}
-        content["taken_away"] = {"verdict": taken.verdict, **figures}
+    if (residual := outcome.residual) is not None:
+        figures = {name: value for name, value, _ in residual.figures()}
+        content["residual"] = {
+            "finding": residual.finding, "verdict": residual.verdict, "unit": residual.unit,
+            **figures,
+        }  # fmt: skip
     return content
 
 
 def _print(outcome: Outcome, unit: str) -> None:
     if outcome.before is not None and outcome.after is not None:
         _print_gain(outcome.before, outcome.after)
-    if (taken := outcome.taken) is not None:
+    if (residual := outcome.residual) is not None:
         say(
-            f"{taken.verdict} (sd {taken.sd:.4g} {unit}, structure {taken.structure:.3f}, "
-            f"edges {taken.edges:+.2f})"
+            f"{residual.verdict} (residual: sd {residual.sd:.4g} {unit}, structure "
+            f"{residual.structure:.3f}, edges {residual.edges:+.2f})"
         )
 
 

@@ -1,7 +1,8 @@
-"""What a restoration took away: the difference, how it correlates, where it is strong."""
+"""The residual of a restoration: itself, how it correlates, where it is strong."""
 
 from __future__ import annotations
 
+import textwrap
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,7 +13,7 @@ from magnetite.core.analysis.residual import (
     SMALLEST,
     STRUCTURED,
     local_strengths,
-    taken_away,
+    residual,
 )
 from magnetite.core.arrays import Float64
 from magnetite.core.errors import PictureError
@@ -24,7 +25,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-_REACH = 8
+#: Displacements of the autocorrelation, px, and characters of a line of the verdict.
+_REACH, _LINE = 8, 150
 
 
 def residual_figure(before: Picture, after: Picture) -> Figure:
@@ -33,31 +35,35 @@ def residual_figure(before: Picture, after: Picture) -> Figure:
     Raises
     ------
     PictureError
-        If the pictures differ in size, colour or depth, are planes, or are below 16x16.
+        If the pictures differ in size, colour or depth, are planes, or are below 23x23.
     """
     check_comparable(before, after)
-    taken = taken_away(before, after)
-    if taken is None:
-        raise PictureError(f"what was taken away is judged on gray and RGB from {SMALLEST} px on")
+    found = residual(before, after)
+    if found is None:
+        raise PictureError(f"the residual is judged on gray and RGB pictures from {SMALLEST} px on")
     first, second = before.luma().pixels(), after.luma().pixels()
     difference = (first - second).astype(np.float64) * before.full_scale
     unit = before.amplitude_unit
-    figure = new_figure(1280, 560)
-    headline(figure, f"{before.origin} minus {after.origin}: {taken.verdict}")
+    figure = new_figure(1280, 600)
+    headline(figure, f"{before.origin} minus {after.origin}")
+    verdict = textwrap.fill(found.verdict, _LINE)
+    figure.text(16 / 1280, 1 - 36 / 600, verdict, fontsize=11, va="top", linespacing=1.3)
     aspect = before.height / before.width
-    width = min(0.42, 0.66 * 560 / 1280 / aspect)
-    image = figure.add_axes((0.03, 0.14, width, 0.7))
+    width = min(0.42, 0.62 * 600 / 1280 / aspect)
+    image = figure.add_axes((0.03, 0.12, width, 0.66))
     left = 0.03 + width + 0.05
     each = (0.985 - left - 0.07) / 2
     reach = float(np.quantile(np.abs(difference), 0.999)) or before.full_scale / 255
     image.imshow((difference / reach / 2 + 0.5).clip(0, 1), cmap="gray", vmin=0, vmax=1)
     image.set_anchor("N")
     bare(image)
-    image.set_title(f"black −{reach:.3g} {unit}, gray 0, white +{reach:.3g} {unit}", fontsize=10)
-    around = figure.add_axes((left, 0.13, each, 0.71))
-    _draw_correlation(around, difference, taken.structure)
-    strengths = figure.add_axes((left + each + 0.07, 0.13, each, 0.71))
-    _draw_strengths(strengths, difference, second, taken.edges, unit, before.full_scale)
+    luma = "" if before.colour == "gray" else "luma: "
+    key = f"{luma}black −{reach:.3g} {unit}, gray 0, white +{reach:.3g} {unit}"
+    image.set_title(key, fontsize=10)
+    around = figure.add_axes((left, 0.12, each, 0.66))
+    _draw_correlation(around, difference, found.structure)
+    strengths = figure.add_axes((left + each + 0.07, 0.12, each, 0.66))
+    _draw_strengths(strengths, difference, second, found.edges, unit, before.full_scale)
     return figure
 
 
@@ -68,10 +74,12 @@ def _draw_correlation(axes: Axes, difference: Float64, structure: float) -> None
     shown[reach, reach] = 0
     most = max(0.1, float(np.abs(shown).max()))
     extent = (-reach - 0.5, reach + 0.5, reach + 0.5, -reach - 0.5)
-    axes.imshow(shown, cmap="PuOr", vmin=-most, vmax=most, extent=extent)
+    drawn = axes.imshow(shown, cmap="PuOr", vmin=-most, vmax=most, extent=extent)
     axes.set_anchor("N")
-    words = f"autocorrelation up to ±{most:.2g}\nstructure {structure:.3f}, at most {STRUCTURED:g}"
-    axes.set_title(words, fontsize=10)
+    key = axes.inset_axes((0.0, -0.3, 1.0, 0.05))
+    axes.figure.colorbar(drawn, cax=key, orientation="horizontal", label="correlation")
+    words = f"structure {structure:.3f} (noise: below {STRUCTURED:g})"
+    axes.set_title(f"autocorrelation, without 1 at (0, 0)\n{words}", fontsize=10)
     axes.set_xlabel("px across")
     axes.set_ylabel("px down")
 
@@ -92,24 +100,26 @@ def _draw_strengths(
     axes: Axes, difference: Float64, restored: NDArray[np.floating], edges: float,
     unit: str, scale: float,
 ) -> None:  # fmt: skip
-    """Mean local sd of the difference in classes of slope: level for noise, rising for edges."""
-    taken, slopes = local_strengths(difference, restored.astype(np.float64) * scale)
+    """Rms of the residual in classes of slope: level for noise, rising where structure was lost."""
+    power, slopes = local_strengths(difference, restored.astype(np.float64) * scale)
     order = np.argsort(slopes, axis=None)
     classes = np.array_split(order, 20)
     x = [float(np.sqrt(slopes.ravel()[c].mean())) for c in classes]
-    y = [float(np.sqrt(taken.ravel()[c].mean())) for c in classes]
-    level = float(difference.std())
+    y = [float(np.sqrt(power.ravel()[c].mean())) for c in classes]
+    level = float(np.sqrt(np.mean(difference**2)))
     axes.axhline(level, color=QUIET, ls="--", lw=1.2, label="the same everywhere")
     axes.plot(x, y, "o-", color=COLOURS[0], label="measured, 5 % of the picture each")
     if min(x) > 0:
         axes.set_xscale("log")
         low, high = axes.get_xlim()
-        ticks = [a * 10.0**b for b in range(-4, 6) for a in (1, 3)]
+        ticks = [a * 10.0**b for b in range(-4, 6) for a in (1, 2, 5)]
         axes.set_xticks([t for t in ticks if low <= t <= high])
         axes.xaxis.set_major_formatter("{x:g}")
         axes.minorticks_off()
     axes.set_ylim(0, 1.25 * max(*y, level) or 1)
-    axes.set_title(f"taken away over slopes\nedges {edges:+.2f}, at most {EDGED:+g}", fontsize=10)
-    axes.set_xlabel(f"slope of the restored picture ({unit}/px)")
-    axes.set_ylabel(f"sd of what was taken away ({unit})")
+    axes.set_title(
+        f"residual over slope\nedges {edges:+.2f} (noise: below {EDGED:+g})", fontsize=10
+    )
+    axes.set_xlabel(f"rms slope of the restored picture ({unit}/px)")
+    axes.set_ylabel(f"rms of the residual ({unit})")
     axes.legend(frameon=False, loc="upper left", fontsize=9)

@@ -21,6 +21,11 @@ from magnetite.core.gauges.noise_level import noise_curve
 from magnetite.core.methods.catalogue import every
 from magnetite.scenes.catalogue import SCENES
 
+#: Gauges of which rounding is a part.
+_MEASURE_ROUNDING = {
+    "mtf50", "mtf10", "noise-wavelet", "noise-blocks", "noise-mask", "laplacian-variance",
+}  # fmt: skip
+
 GAUGES = [method for method in every("gauge") if method.complete]
 
 
@@ -102,19 +107,7 @@ def test_blocks_are_found_with_their_grid(size: tuple[int, int], offset: tuple[i
     assert gauged("blockiness", clean) == 0
 
 
-def test_ringing_and_false_contours_are_told_from_blur_and_ramps() -> None:
-    clean = SCENES[2].picture(400, 300, 0)
-    coarse = "dct step=12% optimise=off smooth=off"
-    ringing = {
-        step: gauged("ringing", make(clean, step).picture)
-        for make, step in (
-            (magnetite.compress, coarse),
-            (magnetite.degrade, "gaussian-blur sigma=1.5"),
-            (magnetite.degrade, "gaussian-noise sd=3%"),
-        )
-    }  # fmt: skip
-    assert ringing[coarse] > 0.45
-    assert max(list(ringing.values())[1:]) < 0.3 * ringing[coarse]
+def test_false_contours_are_told_from_ramps() -> None:
     ramp = np.tile(np.linspace(0, 1, 640), (200, 1))
     steps = magnetite.degrade(ramp, "quantize bits=4").picture
     # 15 contours of 17 dn in every row, over all pairs along rows and columns.
@@ -237,7 +230,7 @@ def test_depths_agree_up_to_their_rounding() -> None:
     coarse = magnetite.Picture((picture.samples / 257).round().astype(np.uint8), 8, "gray")
     floats = picture.pixels().astype(np.float64)
     for method in GAUGES:
-        if method.name in ("mtf50", "mtf10", "noise-wavelet", "noise-mask", "laplacian-variance"):
+        if method.name in _MEASURE_ROUNDING:
             continue  # rounding to 8 bits is itself noise, and this scene is smooth
         figures = [gauged(method.name, p) for p in (coarse, picture, floats)]
         assert figures[1] == pytest.approx(figures[2], rel=1e-3), method.name
@@ -252,7 +245,7 @@ def test_tiny_and_flat_pictures_are_answered_or_refused() -> None:
                 try:
                     assert math.isfinite(gauged(method.name, flat)), method.name
                 except PictureError as error:
-                    assert re.search("needs at least|no straight edge|no edge", str(error))
+                    assert re.search("needs at least|no straight edge|no edge|too few", str(error))
 
 
 def test_all_is_everything_that_applies(run: Run, tmp_path: object) -> None:

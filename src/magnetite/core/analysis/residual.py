@@ -1,115 +1,262 @@
-"""What a restoration took away: noise, or the picture's own detail?"""
+"""The residual of a restoration: noise, or the picture's own structure?"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from dataclasses import dataclass, replace
+from typing import Literal, NamedTuple
 
 import numpy as np
 
-from magnetite.core.arrays import Mask, Pixels
+from magnetite.core.arrays import Bools, Indices, Mask, Pixels
 from magnetite.core.compute.filters import convolve_separable
-from magnetite.core.gauges.noise_level import noise_wavelet
+from magnetite.core.errors import PictureError
+from magnetite.core.gauges.noise_blocks import NoiseEstimate, sampled_blocks
+from magnetite.core.gauges.ringing import ringing
 from magnetite.core.metrics.residual import residual_structure
 from magnetite.core.picture import Picture, luma
 from magnetite.core.picture.clipping import clear_of_ends
 
-#: From these on what was taken away is not mere noise.
-STRUCTURED, EDGED = 0.1, 0.15
 #: Smallest sides that can be judged, px.
-SMALLEST = 16
-#: The noise left is reported where it is more than this share of what was taken away.
-_LEFT = 0.2
-#: Share of the places where noise is not clipped that can be judged by.
+SMALLEST = 23
+#: From these on a residual is more than white noise.
+STRUCTURED, EDGED = 0.1, 0.15
+#: Noise left and structure lost are stated from these shares of the noise on: of its sd, and of
+#: its power.
+_LEFT, _LOST = 0.2, 0.05
+#: Standard errors by which textured blocks must differ from flat ones.
+_ERRORS = 2.0
+#: Rms slope of the restored picture over that of the picture from which on it was sharpened.
+_SHARPENED = 1.02
+#: Window of a local range, px, and the share of it from which on overshoots are more than detail.
+_RANGE, _OVERSHOOT = 9, 0.2
+#: Share of the positions where noise is not clipped that suffices.
 _LEAST_CLEAR = 0.1
-#: Share of the mean below which strengths are taken for alike.
+#: Share of the mean below which strengths count as alike.
 _FLOOR = 0.05
+#: Larger pictures are judged by as many tiles of this side as a square of the other, px.
+_TILE, _JUDGED = 256, 1024
+
+_ROW, _COLUMN = np.indices((8, 8))
+#: Cosine coefficients that are not a block's mean; those that sort blocks by texture; others that
+#: are no shading, so that sorting noise by noise biases nothing.
+_VARYING = np.asarray(_ROW + _COLUMN > 0)
+_TEXTURE = np.isin(_ROW + _COLUMN, (2, 4))
+_RIPPLED = np.asarray((_ROW + _COLUMN > 2) & ~_TEXTURE)
+
+Finding = Literal["none", "sharpened", "noise left", "structure lost", "unclear", "structured",
+                  "white"]  # fmt: skip
+
+
+class Sharpening(NamedTuple):
+    """Figures of a sharpened picture, in its own unit."""
+
+    #: Sd of the noise of the restored picture.
+    noise_after: float
+    #: The gauge of that name, of both pictures.
+    ringing_before: float
+    ringing_after: float
+    #: Rms of the restored picture beyond the range of the picture within 9x9, and that range.
+    overshoot: float
+    local_range: float
+
+    def words(self, whole: Residual) -> str:
+        """One sentence."""
+        unit = whole.unit
+        over = self.overshoot > _OVERSHOOT * self.local_range
+        return (
+            f"detail was added: slopes are {whole.steeper:.2f} times as steep, noise went from "
+            f"{whole.noise.sd:.3g} to {self.noise_after:.3g} {unit}, ringing beside edges from "
+            f"{self.ringing_before:.3g} to {self.ringing_after:.3g} {unit}, and overshoots of "
+            f"{self.overshoot:.3g} {unit} rms leave the local range"
+            + ("; it was over-sharpened" if over else "")
+        )
 
 
 @dataclass(frozen=True)
-class TakenAway:
-    """Figures of the difference, on luma.
+class Residual:
+    """Figures of picture minus restored picture, on luma, in the picture's own unit."""
 
-    `sd`, and `left`, the sd of the noise that the restored picture still shows, are in the
-    picture's own unit; `structure` the rms of its autocorrelation within 2 px;
-    `edges` the correlation of its local strength with that of the restored picture's slopes;
-    `sharper` whether the restored picture has the steeper slopes, in the mean of their squares.
-    """
-
+    #: Of the residual.
     sd: float
+    #: White noise of the picture, with its 95 % interval.
+    noise: NoiseEstimate
+    #: Noise that the restored picture still has where it is least textured.
+    left: float
+    #: Rms of the structure in the residual, by its power beyond that of the noise.
+    lost: float
+    #: Rms of the residual's autocorrelation within 2 px.
     structure: float
+    #: Correlation of the residual's local strength with that of the restored picture's slopes.
     edges: float
-    sharper: bool = False
-    left: float = 0.0
+    finding: Finding
     unit: str = "dn"
+    #: Rms slope of the restored picture over that of the picture.
+    steeper: float = 1.0
+    #: Figures of what sharpening added.
+    sharpened: Sharpening | None = None
     #: Whether noise is clipped at black or full scale nearly everywhere.
     clipped: bool = False
 
     def figures(self) -> list[tuple[str, float, str]]:
         """Name, value and unit of each."""
-        return [
+        each = [
             ("sd", self.sd, self.unit),
+            ("noise", self.noise.sd, self.unit),
+            ("noise_low", self.noise.low, self.unit),
+            ("noise_high", self.noise.high, self.unit),
+            ("left", self.left, self.unit),
+            ("lost", self.lost, self.unit),
             ("structure", self.structure, ""),
             ("edges", self.edges, ""),
-            ("left", self.left, self.unit),
+            ("steeper", self.steeper, ""),
         ]
+        if self.sharpened is not None:
+            each += [(name, value, self.unit) for name, value in self.sharpened._asdict().items()]
+        return each
 
     @property
     def verdict(self) -> str:
-        """In words what the figures say."""
-        if self.clipped and max(self.edges / EDGED, self.structure / STRUCTURED) > 1:
+        """One sentence on the finding."""
+        if self.clipped and self.finding in ("structure lost", "structured"):
             return f"{self._verdict}; but noise that is clipped, as here, looks the same"
         return self._verdict
 
     @property
     def _verdict(self) -> str:
-        if self.sd == 0:
-            return "nothing was taken away"
-        if self.edges > EDGED and self.sharper:
-            return "edges were made steeper: where there were none, noise was"
-        if self.edges > EDGED:
-            return "edges were taken away: detail is lost"
-        if self.structure > STRUCTURED:
-            return "what was taken away has structure: it is not white noise alone"
-        if self.left > _LEFT * self.sd:
-            return (
-                "what was taken away looks like white noise, and noise of about "
-                f"{self.left:.3g} {self.unit} is left"
-            )
-        return "what was taken away looks like white noise"
+        unit, noise = self.unit, self.noise
+        return {
+            "none": "the residual is zero: nothing was changed",
+            "sharpened": "" if self.sharpened is None else self.sharpened.words(self),
+            "noise left": f"noise is left: about {self.left:.3g} of {noise.sd:.3g} {unit}",
+            "structure lost": f"structure was lost: about {self.lost:.3g} {unit} rms besides noise",
+            "structured": "the residual has structure: it is not white noise alone",
+            "white": "the residual looks like white noise",
+            "unclear": "it cannot be told whether noise is left or structure was lost: the noise "
+            f"of the picture lies between {noise.low:.3g} and {noise.high:.3g} {unit}",
+        }[self.finding]
 
 
-def taken_away(before: Picture, after: Picture) -> TakenAway | None:
+def residual(before: Picture, after: Picture) -> Residual | None:
     """Judge the difference of a picture and its restoration; None where it cannot be judged.
 
-    That is for pictures below 16x16 and for planes without luma. Places where noise is clipped
-    at black or full scale are left out, unless they are nearly all.
+    That is for pictures below 23x23 and for planes without luma. Blocks and positions where noise
+    is clipped at black or full scale are left out, unless they are nearly all. Pictures above
+    1024x1024 are judged by 16 tiles of 256x256, spread evenly.
+
+    First whether the picture was sharpened; then whether noise is left, from the residual's power
+    in the quarter of the blocks that is least textured, where noise alone can be removed; then
+    whether structure was lost: more power than the noise has, or more in textured blocks than in
+    flat ones. Where the noise is not known well enough for that, nothing is claimed.
     """
     if before.colour == "planes" or min(before.height, before.width) < SMALLEST:
         return None
-    pixels = before.pixels(), after.pixels()
+    pixels = _tiles(before.pixels()), _tiles(after.pixels())
     clear = clear_of_ends(*pixels, 1.0)
     clipped = clear is not None and bool(clear.mean() < _LEAST_CLEAR)
-    clear = None if clipped else clear
-    first, second = (luma(p) for p in pixels)
-    difference = (first - second).astype(np.float64)
-    steepness = [sum(float(np.mean(np.diff(p, axis=a) ** 2)) for a in (0, 1))
-                 for p in (first, second)]  # fmt: skip
-    return TakenAway(
-        float(difference.std()) * before.full_scale,
-        residual_structure(*pixels),
-        _edges(difference, second.astype(np.float64), clear),
-        steepness[1] > steepness[0],
-        noise_wavelet(second, step=before.step) * before.full_scale,
-        before.amplitude_unit,
-        clipped,
+    first, second = (luma(p).astype(np.float64) for p in pixels)
+    difference = first - second
+    noise, left, lost, finding = _powers(first, second)
+    found = Residual(
+        float(difference.std()), noise, left, lost,
+        residual_structure(*pixels), _edges(difference, second, None if clipped else clear),
+        finding, before.amplitude_unit, _steepness(second) / (_steepness(first) or 1.0),
+        clipped=clipped,
+    )  # fmt: skip
+    return _scaled(_refined(found, first, second), before.full_scale)
+
+
+def _refined(found: Residual, first: Pixels, second: Pixels) -> Residual:
+    """The finding by figures of the whole, where those of the blocks do not decide."""
+    if found.sd == 0:
+        return replace(found, finding="none")
+    if found.steeper > _SHARPENED:
+        return replace(found, finding="sharpened", sharpened=_sharpening(first, second))
+    if found.finding == "white" and found.structure > STRUCTURED:
+        return replace(found, finding="structured")
+    return found
+
+
+def _sharpening(before: Pixels, after: Pixels) -> Sharpening:
+    from scipy.ndimage import maximum_filter, minimum_filter
+
+    low, high = minimum_filter(before, _RANGE), maximum_filter(before, _RANGE)
+    beyond = np.maximum(after - high, low - after).clip(0)
+    return Sharpening(
+        sampled_blocks(after).noise().sd, ringing(before), ringing(after),
+        math.sqrt(float(np.mean(beyond**2))), float((high - low).mean()),
+    )  # fmt: skip
+
+
+def _scaled(found: Residual, scale: float) -> Residual:
+    return replace(
+        found, sd=found.sd * scale, noise=NoiseEstimate(*(scale * x for x in found.noise)),
+        left=found.left * scale, lost=found.lost * scale,
+        sharpened=None if found.sharpened is None
+        else Sharpening(*(scale * x for x in found.sharpened)),
+    )  # fmt: skip
+
+
+def _powers(before: Pixels, after: Pixels) -> tuple[NoiseEstimate, float, float, Finding]:
+    """Noise of the picture, noise left, structure lost, and the finding by their intervals."""
+    try:
+        blocks = sampled_blocks(before, after, before - after)
+    except PictureError:
+        return NoiseEstimate(0.0, 0.0, math.inf), 0.0, 0.0, "unclear"
+    noise = blocks.noise()
+    texture = (blocks.planes[1][:, _TEXTURE] ** 2).mean(axis=1)
+    order, quarter = np.argsort(texture, kind="stable"), max(4, texture.size // 4)
+
+    def power(coefficients: Bools, which: Indices) -> tuple[float, float]:
+        each = (blocks.planes[2][which][:, coefficients] ** 2).mean(axis=1)
+        return float(each.mean()), float(each.std()) / math.sqrt(each.size * blocks.independent)
+
+    flat, flat_error = power(_RIPPLED, order[:quarter])
+    rough, rough_error = power(_RIPPLED, order[-quarter:])
+    whole, whole_error = power(_VARYING, order)
+    left = max(0.0, noise.sd - math.sqrt(flat))
+    extra = max(whole, rough) - (noise.sd - left) ** 2
+    lost = math.sqrt(max(0.0, extra))
+    some_left, some_lost = left > _LEFT * noise.sd, extra > _LOST * noise.sd**2
+    unexplained = extra > _LOST * noise.sd**2 + noise.high**2 - noise.sd**2
+    follows = rough - flat > _ERRORS * math.hypot(flat_error, rough_error)
+    stronger = max(whole - _ERRORS * whole_error, rough - _ERRORS * rough_error) > noise.high**2
+    if some_left and noise.low**2 > flat + _ERRORS * flat_error and whole <= noise.sd**2:
+        return noise, left, lost, "noise left"
+    if stronger or (follows and some_lost):
+        return noise, left, lost, "structure lost"
+    if some_left or unexplained or not noise.distinct:
+        return noise, left, lost, "unclear"
+    return noise, left, lost, "white"
+
+
+def _tiles(pixels: Pixels) -> Pixels:
+    """A picture, or 16 tiles of it side by side."""
+    height, width = pixels.shape[:2]
+    if height * width <= _JUDGED**2 or min(height, width) < _TILE:
+        return pixels
+    count = _JUDGED // _TILE
+    rows, columns = (
+        np.linspace(0, side - _TILE, count).round().astype(int) for side in (height, width)
+    )
+    return np.concatenate(
+        [
+            np.concatenate([pixels[y : y + _TILE, x : x + _TILE] for x in columns], axis=1)
+            for y in rows
+        ]
     )
 
 
-def _edges(difference: Pixels, restored: Pixels, clear: Mask) -> float:
-    """Correlation of the logarithms of both local strengths, at places that are clear.
+def _steepness(plane: Pixels) -> float:
+    """Rms of the steps between neighbours."""
+    return math.sqrt(sum(float(np.mean(np.diff(plane, axis=a) ** 2)) for a in (0, 1)))
 
-    A restoration that takes more where there are edges gives a positive number, one that
-    spares them a negative one.
+
+def _edges(difference: Pixels, restored: Pixels, clear: Mask) -> float:
+    """Correlation of the logarithms of both local strengths, at positions that are clear.
+
+    A restoration that changes more at edges gives a positive number, one that spares them a
+    negative one.
     """
     strengths = local_strengths(difference, restored)
     if clear is not None:

@@ -1,4 +1,4 @@
-"""Gauges of what compression leaves behind: blocks, ringing, false contours."""
+"""Gauges of what compression leaves behind: blocks, false contours."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.compute.sharing import shared
-from magnetite.core.gauges.noise_level import noise_mask, sample_step
+from magnetite.core.gauges.noise_level import sample_step
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
 from magnetite.core.methods.sums import Part, Sums, Totals, added, root_quotient
@@ -23,11 +23,6 @@ _SIDES, _CERTAIN, _HIGHER = range(2, 257), 6.0, 1.5
 _LEAST_LINES = 12
 #: Samples of a px's surroundings that say how large a step is without a grid.
 _AROUND = 7
-#: Slope of a strong edge, dn of 8 bits a px; its own width; the ringing's reach; px.
-_STRONG, _EDGE, _REACH = 16.0, 2, 8
-#: A strong edge also exceeds this many sd of the slope that noise of sd 1 has; the least share
-#: of the picture beside edges, and away from them, that tells something.
-_NOISE_SDS, _SLOPE_NOISE, _LEAST_SHARE = 5.0, math.sqrt(12) / 8, 0.001
 #: Heights of false contours: least, in the picture's own dn; largest, in dn of 8 bits; px of
 #: even ground on both sides.
 _LOW_STEP, _PLATEAU = 1.5, 4
@@ -172,68 +167,6 @@ _grid_gauge("block-width", 1, "side", "Width of the blocks that blockiness found
 _grid_gauge("block-height", 0, "side", "Height of the blocks that blockiness found; 0 for none.")
 _grid_gauge("block-left", 1, "offset", "Column where the first whole block begins.")
 _grid_gauge("block-top", 0, "offset", "Row where the first whole block begins.")
-
-
-@gauge(
-    "ringing",
-    summary="Ripples beside strong edges, beyond those elsewhere.",
-    colour=ColourPolicy.LUMA,
-    source="after Marziliano, Dufaux, Winkler and Ebrahimi, Signal Processing: Image "
-    "Communication 19(2), 2004, doi:10.1016/j.image.2003.08.003",
-    unit="dn",
-    values="0 and up",
-    smallest="24x24",
-)
-def ringing(pixels: Pixels, peak: float = 1.0) -> float:
-    """Mean ripple 3 to 8 px from strong edges less that further away, on luma.
-
-    A strong edge has a slope of at least 16 dn of 8 bits a px (Sobel's kernels, eighths), and of
-    5 sd of the slope that the picture's noise has. A
-    sample's ripple is the smaller of its two steps to its neighbours along a row where both
-    go the same way, up or down, or the same along its column, whichever is more; else 0: the
-    tail of a blurred edge has none, noise has as much everywhere.
-
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
-    peak : float
-        Full scale of the array.
-
-    Returns
-    -------
-    float
-        In the array's unit; 0 where there are no strong edges, or edges everywhere. Texture beside
-        edges counts too: compare versions of one picture.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 24x24.
-    """
-    from scipy.ndimage import maximum_filter
-
-    check_size("ringing", pixels, 24)
-    plane = pixels * (255 / peak)
-    strong = _slope(plane) >= max(_STRONG, _NOISE_SDS * _SLOPE_NOISE * noise_mask(plane))
-    reached = maximum_filter(strong, 2 * _REACH + 1)
-    beside = reached & ~maximum_filter(strong, 2 * _EDGE + 1)
-    if min(beside.mean(), 1 - reached.mean()) < _LEAST_SHARE:
-        return 0.0
-    ripple = np.maximum(_ripple(plane)[:, 1:-1], _ripple(plane.T).T[1:-1])
-    return max(0.0, float(ripple[beside].mean() - ripple[~reached].mean())) * peak / 255
-
-
-def _slope(plane: Pixels) -> Float64:
-    """Gradient magnitude a px by Sobel's kernels over the inner samples."""
-    rows = plane[:-2] + 2 * plane[1:-1] + plane[2:]
-    columns = plane[:, :-2] + 2 * plane[:, 1:-1] + plane[:, 2:]
-    return np.asarray(np.hypot(rows[:, 2:] - rows[:, :-2], columns[2:] - columns[:-2]) / 8)
-
-
-def _ripple(plane: Pixels) -> Float64:
-    """Smaller step to the neighbours above and below where both go one way, else 0."""
-    up, down = plane[1:-1] - plane[:-2], plane[1:-1] - plane[2:]
-    return np.asarray(np.where(up * down > 0, np.minimum(np.abs(up), np.abs(down)), 0.0))
 
 
 def _all_contours(pixels: Pixels, peak: float, step: float, part: Part) -> Totals:

@@ -22,6 +22,8 @@ _NORMAL_MEDIAN = 0.6744897501960817
 _TILE, _LEAST_TILES = 8, 8
 #: Medians that are taken at a time.
 _AT_A_TIME = 2**18
+#: Step of the smallest depth that samples are held to.
+_LARGEST_STEP = 1 / 255
 #: Samples this near to whole digital numbers are taken for them: float32 holds 16 bits so well.
 _ON_LEVEL = 0.02
 
@@ -32,8 +34,9 @@ def sample_counts(pixels: Pixels, peak: float, step: float) -> Indices:
 
 
 def diagonal_counts(pixels: Pixels, peak: float, step: float) -> Totals:
-    """How often each size of a diagonal coefficient comes, in halves of a step."""
-    return (_count(np.abs(diagonals(pixels)) / (step * peak / 2), 4 * round(1 / step)),)
+    """How often each size of a diagonal coefficient comes, in halves of a step, and each number."""
+    sizes = np.abs(diagonals(pixels)) / (step * peak / 2)
+    return _count(sizes, 4 * round(1 / step)), sample_counts(pixels, peak, step)
 
 
 def _count(numbers: Pixels, largest: int) -> Indices:
@@ -42,14 +45,15 @@ def _count(numbers: Pixels, largest: int) -> Indices:
 
 def noise_of_counts(totals: Totals, peak: float, step: float) -> float:
     """`noise_wavelet` by `diagonal_counts`."""
-    (counts,) = totals
+    fine, numbers = totals
+    own = max(step, _step_of(np.flatnonzero(numbers) * step))
+    level = np.rint(np.arange(fine.size) * (step / own)).astype(np.intp)
+    counts = np.bincount(level, weights=fine).astype(np.intp)
     size, reached = int(counts.sum()), np.cumsum(counts)
     middle = int(np.searchsorted(reached, size // 2, side="right"))
-    if not counts[1:].any():
-        return 0.0
     ties = int(counts[middle])
     median = _within_ties(middle, size / 2 - (int(reached[middle]) - ties), ties)
-    return step * peak / 2 * median / _NORMAL_MEDIAN
+    return own * peak / 2 * median / _NORMAL_MEDIAN
 
 
 @gauge(
@@ -69,9 +73,11 @@ def noise_wavelet(
 
     An odd last row or column is left out. The median is that of grouped data, so that whole
     digital numbers do no harm: equal |d| are spread over half a step of the picture. Fine
-    texture counts as noise as far as it fills more than half of the picture. Where more than
-    half of the d are 0 the noise is below what the picture can show: the estimate then lies
-    below 0.38 of a step, and tells nothing of noise that dither or rounding has hidden.
+    texture counts as noise as far as it fills more than half of the picture.
+
+    The resolution is 0.37 of a step, `1 / (4 * 0.6745)`: where more than half of the d are 0 the
+    noise lies below what the picture can show, and the figure is 0. The step is that of the
+    samples, not of the file: 8 bits stored as 16 give the figure of 8 bits.
 
     Parameters
     ----------
@@ -79,13 +85,13 @@ def noise_wavelet(
     peak : float
         Full scale of the array.
     step : float, optional
-        Distance of two digital numbers, of full scale; 0 for continuous samples. Left out, it
-        is that of the smallest depth of 8 to 16 bits that holds all samples.
+        Distance of two digital numbers, of full scale; 0 for continuous samples. Where all
+        samples lie on the levels of a smaller depth of 8 to 16 bits, it is that of this depth.
 
     Returns
     -------
     float
-        In the array's unit, 0 or larger.
+        In the array's unit; 0 below the resolution.
 
     Raises
     ------
@@ -93,8 +99,19 @@ def noise_wavelet(
         If the picture is smaller than 2x2.
     """
     check_size("noise-wavelet", pixels, 2)
-    spacing = (sample_step(pixels, peak) if step is None else step) * peak
-    return float(normal_sd(diagonals(pixels), spacing))
+    return noise_sd(pixels, peak, step)
+
+
+def noise_sd(pixels: Pixels, peak: float = 1.0, step: float | None = None) -> float:
+    """`noise_wavelet` of one plane."""
+    return float(normal_sd(diagonals(pixels), own_step(pixels, peak, step) * peak))
+
+
+def own_step(pixels: Pixels, peak: float, stated: float | None) -> float:
+    """The stated step, or that of the smallest depth that holds all samples if it is larger."""
+    if stated is not None and stated >= _LARGEST_STEP:
+        return stated
+    return max(stated or 0.0, sample_step(pixels, peak))
 
 
 def diagonals(pixels: Pixels) -> Pixels:
@@ -109,8 +126,15 @@ def sample_step(pixels: Pixels, peak: float = 1.0) -> float:
 
     0 where the samples lie on the levels of no depth of 8 to 16 bits.
     """
+    shares = np.asarray(pixels).ravel() / peak
+    some = _step_of(shares[:_AT_A_TIME])
+    return some if some == 0 or shares.size <= _AT_A_TIME else _step_of(shares)
+
+
+def _step_of(shares: NDArray[np.floating[Any]]) -> float:
+    """The same of samples that are shares of full scale."""
     for bits in range(8, 17):
-        numbers: Pixels = np.asarray(pixels) * ((2**bits - 1) / peak)
+        numbers = shares * (2**bits - 1)
         if float(np.abs(numbers - np.rint(numbers)).max()) < _ON_LEVEL:
             return 1.0 / float(2**bits - 1)
     return 0.0
@@ -125,12 +149,13 @@ def grouped_median(values: NDArray[np.floating[Any]], width: float) -> float:
     """Median of values of 0 or more that may be rounded to multiples of a width.
 
     Those at the middle level are taken to lie evenly within half a width of it, so that ties
-    move the median by no more than that. A width of 0 gives the plain median.
+    move the median by no more than that. Where most values are 0 the median is below what they
+    can show, and 0. A width of 0 gives the plain median.
     """
     if width > 0:
         values = np.rint(values / width)
     middle = float(np.partition(values, values.size // 2)[values.size // 2])
-    if width == 0 or not values.any():
+    if width == 0 or middle == 0:
         return middle
     below = int((values < middle).sum())
     ties = int((values == middle).sum())
@@ -138,9 +163,8 @@ def grouped_median(values: NDArray[np.floating[Any]], width: float) -> float:
 
 
 def _within_ties(middle: float, rank: float, ties: int) -> float:
-    """Where in the middle level the median lies, its ties spread evenly."""
-    low = max(0.0, middle - 0.5)
-    return low + (middle + 0.5 - low) * rank / ties
+    """Position of the median in the middle level, its ties spread evenly; 0 in the lowest."""
+    return middle - 0.5 + rank / ties if middle > 0 else 0.0
 
 
 def _masked(pixels: Pixels) -> Totals:

@@ -12,7 +12,6 @@ from magnetite.core.gauges.noise_level import (
     diagonal_counts,
     noise_of_counts,
     noise_wavelet,
-    sample_counts,
 )
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
@@ -133,18 +132,13 @@ def white_share(pixels: Pixels, peak: float = 1.0) -> float:
     return quotient(_white(pixels, peak))
 
 
-def _level_counts(pixels: Pixels, peak: float, step: float) -> Totals:
-    """How often each digital number comes, and each size of a diagonal coefficient."""
-    return sample_counts(pixels, peak, step), *diagonal_counts(pixels, peak, step)
-
-
 def _range_over_noise(totals: Totals, peak: float, step: float) -> float:
-    numbers, diagonals = totals
+    numbers = totals[1]
     place = np.asarray(_RANGE) / 100 * (numbers.sum() - 1)
     reached = np.cumsum(numbers)
     below, above = (np.searchsorted(reached, k(place), side="right") for k in (np.floor, np.ceil))
     low, high = (below + (above - below) * (place - np.floor(place))) * step * peak
-    return _decibels(float(high - low), noise_of_counts((diagonals,), peak, step))
+    return _decibels(float(high - low), noise_of_counts(totals, peak, step))
 
 
 def _decibels(span: float, noise: float) -> float:
@@ -161,7 +155,7 @@ def _decibels(span: float, noise: float) -> float:
     unit="dB",
     values="0 to ∞",
     smallest="2x2",
-    sums=Sums(_level_counts, _range_over_noise, digital=True),
+    sums=Sums(diagonal_counts, _range_over_noise, digital=True),
 )
 def dynamic_range(
     pixels: Pixels, peak: float = 1.0, *, step: Annotated[float | None, SampleStep()] = None
@@ -179,7 +173,8 @@ def dynamic_range(
     Returns
     -------
     float
-        In dB, 6.02 dB to a stop; 0 for a flat picture, infinity where no noise is found.
+        In dB, 6.02 dB to a stop; 0 for a flat picture, infinity where the noise lies below the
+        resolution of `noise-wavelet`.
 
     Raises
     ------

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from magnetite.core.analysis.residual import TakenAway, taken_away
+from magnetite.core.analysis.residual import Residual, residual
 from magnetite.core.arrays import Samples
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.notation import parse_chain
@@ -37,24 +37,24 @@ class Outcome:
     #: Canonical, with the sd of the noise where that was estimated.
     chain: str
     clipped: Clipped
-    #: What was taken away; None where that cannot be judged.
-    taken: TakenAway | None = None
+    #: Picture minus restored picture; None where that cannot be judged.
+    residual: Residual | None = None
     #: Scores against the reference, where there is one.
     before: Scores | None = None
     after: Scores | None = None
 
     def rows(self) -> list[RestoredRow]:
-        """Scores before and after, then what was taken away."""
+        """Scores before and after, then the figures of the residual."""
         rows = []
         if self.before is not None and self.after is not None:
             rows += [
                 RestoredRow(label, self.before[label], self.after[label], self.before.unit(label))
                 for label in self.before
             ]
-        if self.taken is not None:
+        if self.residual is not None:
             rows += [
-                RestoredRow(f"taken {name}", None, value, unit)
-                for name, value, unit in self.taken.figures()
+                RestoredRow(f"residual {name}", None, value, unit)
+                for name, value, unit in self.residual.figures()
             ]
         return rows
 
@@ -127,15 +127,13 @@ def restore(
         noise = None if noise_sd is None else _amplitude(noise_sd, picture)
         tuned = tune(picture, steps, _best_of(aim), clean, files, noise=noise)
         steps = tuned.chain
-    pixels, known = run(picture, steps, picture.pixels(), files)
+    pixels, known, notes = run(picture, steps, picture.pixels(), files)
     restored, clipped = picture.with_pixels(pixels)
-    pairs = zip(steps.steps, known.steps, strict=True)
-    notes = [f"sd of the noise estimated: {now}" for step, now in pairs if now is not step]
     before, after = (
         None if clean is None else score(clean, one, metrics) for one in (picture, restored)
     )
     return Restored(
-        str(known), clipped, taken_away(picture, restored), before, after,
+        str(known), clipped, residual(picture, restored), before, after,
         picture=restored, tuned=tuned, notes=tuple(_all(notes, tuned)),
     )  # fmt: skip
 

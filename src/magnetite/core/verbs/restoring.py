@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from magnetite.core.arrays import Pixels
 from magnetite.core.chain.bind import bind_step
 from magnetite.core.chain.step import AUTO, Chain, Step
@@ -9,42 +11,52 @@ from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.methods.parameters import Files
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity, nearby
-from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
+from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimate
 
 
-def run(
-    picture: Picture, chain: Chain, pixels: Pixels, files: Files | None = None
-) -> tuple[Pixels, Chain]:
-    """Pixels after all steps, on the scale of a picture; the chain with every sd known."""
-    steps = []
-    for place, step in enumerate(chain.steps):
-        steps.append(_with_sd(step, picture, pixels, picture.step if place == 0 else None))
-        if open_keys := [key for key, value in steps[-1].settings if value is AUTO]:
+class Ran(NamedTuple):
+    """Pixels after a chain, the chain with every sd known, and remarks on those estimated."""
+
+    pixels: Pixels
+    chain: Chain
+    notes: list[str]
+
+
+def run(picture: Picture, chain: Chain, pixels: Pixels, files: Files | None = None) -> Ran:
+    """Carry out all steps, on the scale of a picture."""
+    steps: list[Step] = []
+    notes: list[str] = []
+    for number, step in enumerate(chain.steps):
+        key, spacing = missing_sd(step), picture.step if number == 0 else None
+        known, note = _with_sd(step, key, picture, pixels, spacing) if key else (step, "")
+        notes += [note] if note else []
+        steps.append(known)
+        if open_keys := [key for key, value in known.settings if value is AUTO]:
             raise ChainError(
                 f"{step}: {open_keys[0]}=auto is tuned with an aim METRIC=best only; "
                 "what is estimated from the picture is sd"
             )
-        pixels = bind_step(steps[-1], picture.frame, files).call(pixels)
-    return pixels, Chain(tuple(steps))
+        pixels = bind_step(known, picture.frame, files).call(pixels)
+    return Ran(pixels, Chain(tuple(steps)), notes)
 
 
-def _with_sd(step: Step, picture: Picture, pixels: Pixels, spacing: float | None) -> Step:
-    """The step with the estimated sd of the noise, if it takes one and has none.
+def _with_sd(
+    step: Step, key: str, picture: Picture, pixels: Pixels, spacing: float | None
+) -> tuple[Step, str]:
+    """The step with the estimated sd of the noise, and a remark on its certainty.
 
     `spacing` is the distance of two digital numbers of the pixels, where that is known.
     """
-    key = missing_sd(step)
-    if key is None:
-        return step
-    sd = estimated(pixels, None, spacing)
-    if sd > 1:
+    noise = estimate(pixels, spacing)
+    if noise.sd > 1:
         raise PictureError(
-            f"{picture.origin}: the sd of the noise is estimated as {100 * sd:.4g} % of full "
+            f"{picture.origin}: the sd of the noise is estimated as {100 * noise.sd:.4g} % of full "
             "scale, and at most 100 % can be restored: bring the samples to 0..1"
         )
     scale, unit = picture.full_scale, "dn" if picture.bits is not None else "fs"
-    value = step.method.parameters[key].kind.parse(str(Quantity(nearby(sd * scale), unit)))
-    return step.with_setting(key, value)
+    value = step.method.parameters[key].kind.parse(str(Quantity(nearby(noise.sd * scale), unit)))
+    known = step.with_setting(key, value)
+    return known, f"sd of the noise estimated: {known}; {noise.words(scale, unit)}"
 
 
 def missing_sd(step: Step) -> str | None:

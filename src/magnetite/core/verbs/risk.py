@@ -24,7 +24,7 @@ from magnetite.core.methods.declarations import Restoration
 from magnetite.core.methods.parameters import Files
 from magnetite.core.picture import Picture
 from magnetite.core.restore.deblurring import BLURS, blur_kernel
-from magnetite.core.restore.kernels.noise_sd import estimated
+from magnetite.core.restore.kernels.noise_sd import estimate
 from magnetite.core.verbs.restoring import run
 
 #: Step of the divergence, in sd of the noise, and probes that it is averaged over.
@@ -107,7 +107,7 @@ def _denoising(
     doi:10.1109/TIP.2008.2001404. The standard error is that of the mean over blocks.
     """
     pixels = picture.pixels()
-    noise = sd if sd is not None else estimated(pixels, None, picture.step)
+    noise = sd if sd is not None else estimate(pixels, picture.step).sd
     _check_noise(noise)
     probes = _probes(pixels, seed, 1)
 
@@ -199,7 +199,7 @@ def _kernel(step: Step, picture: Picture, files: Files | None) -> Float64:
 
 
 def _restored(picture: Picture, chain: Chain, pixels: Pixels, files: Files | None) -> Float64:
-    return run(picture, chain, pixels, files)[0].astype(np.float64)
+    return run(picture, chain, pixels, files).pixels.astype(np.float64)
 
 
 def _check_noise(sd: float) -> None:
@@ -238,11 +238,10 @@ def _power(kernel: Float64, shape: tuple[int, ...]) -> Float64:
 def _blind_sd(coefficients: Float64, power: Float64, picture: Picture) -> float:
     """Sd of the noise at the frequencies that the blur suppresses, where no signal is left.
 
-    Residual texture makes both this and the estimate from the picture too large:
-    the smaller one is taken.
+    Residual texture makes it too large: the upper end of the estimate from the picture bounds it.
     """
     least = (power <= np.quantile(power, _BLIND))[..., 0]
-    return min(normal_sd(coefficients[least], 0.0), estimated(picture.pixels(), None, picture.step))
+    return min(normal_sd(coefficients[least], 0.0), estimate(picture.pixels(), picture.step).high)
 
 
 def _spectrum(pixels: Pixels, noise: float) -> Float64:

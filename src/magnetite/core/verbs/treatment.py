@@ -82,8 +82,8 @@ def _part_done(state: State, part: Chain, files: ReadOnce | None, kept: Kept) ->
     if part.steps[0].kind == "codec":
         data = kept.code(picture, part.steps[0])
         return expand(data), len(data)
-    pixels, _ = run(picture, part, picture.pixels(), files)
-    return picture.with_pixels(pixels)[0], size
+    restored = run(picture, part, picture.pixels(), files)
+    return picture.with_pixels(restored.pixels)[0], size
 
 
 def _runs(chain: Chain | None) -> list[Chain]:

@@ -149,7 +149,7 @@ def _against(
     sign = -1 if metric.declared(Metric).better == "lower" else 1
 
     def measure(candidate: Chain) -> float:
-        pixels, _ = run(picture, candidate, picture.pixels(), files)
+        pixels = run(picture, candidate, picture.pixels(), files).pixels
         restored, _ = picture.with_pixels(pixels)
         return sign * score_steps(Pair(reference, restored), [metric])[str(metric)]
 

@@ -1,0 +1,267 @@
+"""Noise of a picture told apart from its texture, by blocks of the discrete cosine transform."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+
+from magnetite.core.arrays import Float64, Indices, Pixels
+from magnetite.core.compute.basis import cosines
+from magnetite.core.errors import PictureError
+from magnetite.core.methods.catalogue import ColourPolicy, gauge
+
+#: Side of the blocks, px; the least distance of two, and the most that are looked at.
+_SIDE, _DISTANCE, _MOST = 8, 5, 8_000
+#: Fewest blocks for an estimate, and groups of the less textured half of them.
+_FEWEST, _GROUPS = 16, 16
+#: A block whose texture exceeds this multiple of its group's median belongs to no group.
+_OUTLYING = 6.0
+#: Share of blocks free of clipped samples from which on the others are left out.
+_LEAST_CLEAR = 0.1
+#: Leakage differs from block to block by about this share of it: the model's own error.
+_MODEL_ERROR = 0.2
+#: An estimate is told from texture where the lower end of its interval is this share of it.
+_DISTINCT = 0.7
+
+_ROW, _COLUMN = np.indices((_SIDE, _SIDE))
+#: The diagonal quarter of a block, where noise is sought, and two sets of lower frequencies,
+#: where texture is: two, so that one sorts the blocks and the other measures them.
+_HIGH = (_ROW >= _SIDE // 2) & (_COLUMN >= _SIDE // 2)
+_LOW = (_ROW + _COLUMN >= 2) & (_ROW + _COLUMN <= _SIDE // 2 + 1)
+_LOW_SETS = tuple(_LOW & (odd == (_ROW + _COLUMN) % 2) for odd in (0, 1))
+
+
+def _leakages() -> Float64:
+    """Power at high over power at low frequencies, of textures whose power falls as f^-g.
+
+    g from 4 to 1: natural pictures have about 2 (Field, J. Opt. Soc. Am. A 4(12), 1987,
+    doi:10.1364/JOSAA.4.002379).
+    """
+    squared = np.maximum(_ROW**2 + _COLUMN**2, 1.0)
+    powers = (squared ** (-g / 2) for g in np.linspace(4, 1, 31))
+    return np.array([power[_HIGH].mean() / power[_LOW].mean() for power in powers])
+
+
+_LEAKAGES = _leakages()
+
+
+class NoiseEstimate(NamedTuple):
+    """Sd of white noise, with the ends of its 95 % interval, in the array's unit."""
+
+    sd: float
+    low: float
+    high: float
+
+    @property
+    def distinct(self) -> bool:
+        """Whether texture can be told from it; if not, the upper end is a bound."""
+        return self.low >= _DISTINCT * self.sd
+
+    def words(self, scale: float, unit: str) -> str:
+        """The interval in a unit, and its meaning where texture cannot be told from noise."""
+        if math.isinf(self.high):
+            return "the picture is too small for an interval"
+        ends = f"{self.low * scale:.3g} to {self.high * scale:.3g} {unit} (95 %)"
+        if self.distinct:
+            return ends
+        return f"{ends}: noise cannot be told from texture here, write sd= where it is known"
+
+
+class _Blocks(NamedTuple):
+    """Mean squares of a block's coefficients, and the blocks that are independent, as a share."""
+
+    high: Float64
+    low: tuple[Float64, Float64]
+    independent: float
+
+
+def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
+    """Sd of white noise from the least textured quarter of the blocks of one plane.
+
+    Blocks of 8x8 samples without clipped ones are sorted by their texture, the mean square T of
+    cosine coefficients at low frequencies. White noise has the same power at all frequencies, so
+    that the mean square H of the diagonal quarter is `s² + b (T - s²)`, b the share of a texture's
+    power that reaches high frequencies. b is known from how H grows with T from group to group of
+    blocks, and where T does not differ, to be that of a spectrum `f^-g`, g from 1 to 4. Sorting
+    by one half of the low frequencies and measuring T by the other keeps the sorting from
+    biasing T. The interval spans the b that remain possible, and the sampling error of H.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w)
+    peak : float
+        Full scale of the array.
+
+    Returns
+    -------
+    NoiseEstimate
+        In the array's unit. Of up to 8,000 blocks, so that time does not grow with the size.
+
+    Raises
+    ------
+    PictureError
+        If the plane has fewer than 16 blocks, 5 px apart.
+
+    Notes
+    -----
+    After Ponomarenko, Lukin, Zriakhov, Kaarna and Astola, CADSM 2007,
+    doi:10.1109/CADSM.2007.4297510 (blocks of least texture), with a correction for texture of
+    our own.
+    """
+    return sampled_blocks(pixels, peak=peak).noise()
+
+
+class SampledBlocks(NamedTuple):
+    """Cosine coefficients of blocks at the same positions of several planes."""
+
+    #: Of each plane, shape (blocks, 8, 8).
+    planes: tuple[Float64, ...]
+    #: Share of the blocks that are independent: they may overlap.
+    independent: float
+
+    def noise(self, plane: int = 0) -> NoiseEstimate:
+        """`noise_estimate` of one of the planes."""
+        power = self.planes[plane] ** 2
+        sides = [_side(power, self.independent, first) for first in (0, 1)]
+        high, error, texture = (float(np.mean([s[k] for s in sides])) for k in range(3))
+        if high == 0:
+            return NoiseEstimate(0.0, 0.0, 0.0)
+        leakage, spread = (float(np.mean([s[k] for s in sides])) for k in (3, 4))
+        weights = _weights(leakage, spread)
+        squares = (high - _LEAKAGES * max(0.0, texture - high) / (1 - _LEAKAGES)).clip(0)
+        reached = np.cumsum(weights)
+        ends = np.searchsorted(reached, (0.025, 0.975)).clip(max=len(squares) - 1)
+        most, least = squares[ends]
+        low, sd, top = (
+            math.sqrt(max(0.0, value))
+            for value in (least - 1.96 * error, (weights * squares).sum(), most + 1.96 * error)
+        )
+        return NoiseEstimate(sd, low, top)
+
+
+def sampled_blocks(*planes: Pixels, peak: float = 1.0) -> SampledBlocks:
+    """Up to 8,000 blocks of 8x8, spread evenly, in which the first plane is not clipped.
+
+    Clipped blocks are kept where more than nine tenths of them are.
+
+    Raises
+    ------
+    PictureError
+        If there are fewer than 16 blocks, 5 px apart.
+    """
+    height, width = planes[0].shape
+    rows, columns = max(0, height - _SIDE), max(0, width - _SIDE)
+    distance = max(_DISTANCE, math.ceil(math.sqrt(rows * columns / _MOST)))
+    distance += 1 - distance % 2  # odd: the grid of a block codec comes at every phase
+    if (rows // distance + 1) * (columns // distance + 1) < _FEWEST or min(height, width) < _SIDE:
+        raise PictureError(
+            f"noise-blocks needs {_FEWEST} blocks of {_SIDE}x{_SIDE} px, {_DISTANCE} px apart; "
+            f"{width}x{height} px are too few"
+        )
+
+    def windows(plane: Pixels) -> Pixels:
+        every = np.lib.stride_tricks.sliding_window_view(plane, (_SIDE, _SIDE))
+        return np.asarray(every[::distance, ::distance].reshape(-1, _SIDE, _SIDE))
+
+    own = [windows(np.asarray(plane)) for plane in planes]
+    clear = np.asarray(((own[0] > 0) & (own[0] < peak)).all(axis=(1, 2)))
+    if clear.sum() < max(_FEWEST, _LEAST_CLEAR * clear.size):
+        clear[:] = True
+    basis = cosines(_SIDE)
+    return SampledBlocks(
+        tuple(basis @ blocks[clear].astype(np.float64) @ basis.T for blocks in own),
+        min(1.0, (distance / _SIDE) ** 2),
+    )
+
+
+def _side(
+    power: Float64, independent: float, first: int
+) -> tuple[float, float, float, float, float]:
+    """H of the least textured quarter, its error, T there, b and its error; sorted by one set."""
+    high = power[:, _HIGH].mean(axis=1)
+    sorting, texture = (power[:, _LOW_SETS[k]].mean(axis=1) for k in (first, 1 - first))
+    order = np.argsort(sorting, kind="stable")
+    half = order[: max(_FEWEST, order.size // 2)]
+    groups = [_without_outliers(g, texture)
+              for g in np.array_split(half, min(_GROUPS, half.size // 4))]  # fmt: skip
+    h, h_error = np.array([_mean(high[g], independent) for g in groups]).T
+    t, t_error = np.array([_mean(texture[g], 1.0) for g in groups]).T
+    quarter = _without_outliers(order[: max(_FEWEST // 2, order.size // 4)], texture)
+    return (
+        *_mean(high[quarter], independent),
+        float(texture[quarter].mean()),
+        *_slope(t, t_error, h, h_error),
+    )
+
+
+def _without_outliers(group: Indices, texture: Float64) -> Indices:
+    return np.asarray(group[texture[group] <= _OUTLYING * np.median(texture[group])])
+
+
+def _mean(values: Float64, independent: float) -> tuple[float, float]:
+    """Mean and its standard error."""
+    return float(values.mean()), float(
+        values.std() / math.sqrt(max(2.0, values.size * independent))
+    )
+
+
+def _slope(t: Float64, t_error: Float64, h: Float64, h_error: Float64) -> tuple[float, float]:
+    """Weighted slope of h over t and its standard error, the scatter of t's own error taken off.
+
+    Where t varies by no more than its error, the slope is unknown and its error infinite.
+    """
+    if h.max() == 0:
+        return 0.0, math.inf
+    weight = 1 / np.maximum(h_error, 1e-6 * h.mean()) ** 2
+    weight /= weight.sum()
+    across, up = t - (weight * t).sum(), h - (weight * h).sum()
+    varies = float((weight * (across**2 - t_error**2)).sum())
+    if varies <= 0:
+        return 0.0, math.inf
+    slope = float((weight * across * up).sum()) / varies
+    scatter = np.maximum((up - slope * across) ** 2, h_error**2)
+    return slope, math.sqrt(float(((weight * across) ** 2 * scatter).sum())) / varies
+
+
+def _weights(leakage: float, spread: float) -> Float64:
+    """How probable each of the possible leakages is, by one that was measured."""
+    if math.isinf(spread):
+        return np.full(len(_LEAKAGES), 1 / len(_LEAKAGES))
+    apart = (_LEAKAGES - leakage) ** 2
+    variance = spread**2 + (_MODEL_ERROR * leakage) ** 2 + np.finfo(float).tiny
+    weights = np.exp(-(apart - apart.min()) / (2 * variance))
+    return np.asarray(weights / weights.sum())
+
+
+@gauge(
+    "noise-blocks",
+    summary="Noise sd by the least textured blocks, texture told from it by its spectrum.",
+    colour=ColourPolicy.EACH,
+    source="after Ponomarenko, Lukin, Zriakhov, Kaarna and Astola, CADSM 2007, "
+    "doi:10.1109/CADSM.2007.4297510",
+    unit="dn",
+    values="0 and up",
+    smallest="23x23",
+)
+def noise_blocks(pixels: Pixels, peak: float = 1.0) -> float:
+    """The sd of `noise_estimate`.
+
+    Parameters
+    ----------
+    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
+    peak : float
+        Full scale of the array.
+
+    Returns
+    -------
+    float
+        In the array's unit, 0 or larger.
+
+    Raises
+    ------
+    PictureError
+        If the picture has fewer than 16 blocks of 8x8, 5 px apart.
+    """
+    return noise_estimate(pixels, peak).sd

@@ -1,0 +1,155 @@
+"""Verdicts on residuals against the truth of simulations."""
+
+from __future__ import annotations
+
+from collections import Counter
+from itertools import product
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import texture
+from magnetite.core.analysis.residual import Residual, residual
+from magnetite.core.picture import Picture, as_picture
+from magnetite.scenes.catalogue import SCENES
+from photographs import Gray, photographs
+
+METHODS = ("bm3d", "sliding-dct", "nl-means", "total-variation")
+STRENGTHS = (0.4, 0.7, 1.0, 1.6, 2.5)
+#: Loss in dB from which on a strength is the wrong one.
+WRONG = 0.5
+
+
+def judged(before: Picture, after: Picture) -> Residual:
+    found = residual(before, after)
+    assert found is not None
+    return found
+
+
+def findings(scene: Gray, sd: float, method: str) -> list[tuple[str, str]]:
+    """Truth (too weak, too strong, right) and finding at each strength.
+
+    By the squared error against the clean picture: a strength below the best one that loses
+    0.5 dB left noise, one above it lost structure.
+    """
+    rng = np.random.default_rng([int(sd), METHODS.index(method)])
+    noisy = np.rint(scene + sd * rng.standard_normal(scene.shape)).clip(0, 255).astype(np.uint8)
+    errors, found = [], []
+    for strength in STRENGTHS:
+        done = magnetite.restore(noisy, f"{method} sd={sd * strength:.4g}dn")
+        assert done.residual is not None
+        errors.append(float(np.mean((done.picture.samples - scene) ** 2)))
+        found.append(done.residual.finding)
+    loss = 10 * np.log10(np.array(errors) / min(errors))
+    best = int(np.argmin(errors))
+    truth = [
+        "right" if lost < WRONG else "weak" if k < best else "strong" for k, lost in enumerate(loss)
+    ]
+    return list(zip(truth, found, strict=True))
+
+
+OPPOSITE = {("weak", "structure lost"), ("strong", "noise left")}
+RIGHT = {("weak", "noise left"), ("weak", "none"), ("strong", "structure lost")}
+
+
+def check(counts: Counter[tuple[str, str]], share: float) -> None:
+    assert not OPPOSITE & set(counts), counts
+    right = sum(n for case, n in counts.items() if case in RIGHT or case[0] == "right")
+    assert right >= share * counts.total(), counts
+
+
+def test_verdicts_are_right_and_never_the_opposite() -> None:
+    counts: Counter[tuple[str, str]] = Counter()
+    for scene, method in zip(photographs(192)[:4], METHODS, strict=True):
+        counts.update(findings(scene, 10, method))
+    check(counts, 0.9)
+    assert {"weak", "strong", "right"} == {truth for truth, _ in counts}
+
+
+@pytest.mark.long
+def test_verdicts_over_photographs_noises_methods_and_strengths() -> None:
+    """Six photographs and five scenes of another seed, three noises, four methods, five strengths.
+
+    Scenes of grain cannot be told from noise: there the verdict may say so.
+    """
+    counts: Counter[tuple[str, str]] = Counter()
+    for scene, sd, method in product(photographs(), (4, 10, 25), METHODS):
+        counts.update(findings(scene, sd, method))
+    check(counts, 0.9)
+    grainy: Counter[tuple[str, str]] = Counter()
+    for scene, sd, method in product(SCENES, (4, 10, 25), METHODS):
+        clean = scene.picture(256, 256, 9).luma().pixels().astype(np.float64)
+        grainy.update(findings(np.rint(clean * 255), sd, method))
+    check(grainy, 0.8)
+
+
+def test_figures_of_a_residual_are_the_known_ones() -> None:
+    """On an even ground with noise of 12 dn, of which a gain of 1/3 leaves 4 dn."""
+    rng = np.random.default_rng(3)
+    noise = 12 * rng.standard_normal((240, 320))
+    before = as_picture((128 + noise) / 255)
+    found = judged(before, as_picture((128 + noise / 3) / 255))
+    scale = before.full_scale / 255
+    assert found.finding == "noise left"
+    assert found.sd == pytest.approx(8 * scale, rel=0.01)
+    assert found.noise.low < 12 * scale < found.noise.high
+    assert found.left == pytest.approx(4 * scale, rel=0.1)
+    assert found.lost < 2.5 * scale
+    # A pattern of 12 dn rms in one half, removed with the noise.
+    pattern = np.where(np.arange(320) < 160, 0, 1) * 17 * np.sin(np.arange(320) / 1.5)
+    mottled = as_picture((128 + noise + pattern) / 255)
+    found = judged(mottled, as_picture(np.full((240, 320), 128 / 255)))
+    assert found.finding == "structure lost"
+    assert found.lost > 8 * scale
+    exact = judged(mottled, as_picture((128 + pattern + np.zeros_like(noise)) / 255))
+    assert exact.finding == "white"
+    assert abs(exact.edges) < 0.1
+    assert exact.structure < 0.02
+
+
+def test_clipped_noise_is_not_lost_structure() -> None:
+    for low in (0.0, 0.55):
+        scene = low + 0.45 * texture(256, 320, seed=2)
+        clean = as_picture(np.rint(scene * 255).astype(np.uint8))
+        noisy = magnetite.degrade(clean, "gaussian-noise sd=20dn").picture
+        assert ((noisy.samples == 0) | (noisy.samples == 255)).mean() > 0.01
+        assert judged(noisy, clean).finding == "white"
+        assert magnetite.score(clean, noisy, "residual-whiteness")["residual-whiteness"] > 0.001
+
+
+def test_over_sharpening_is_said() -> None:
+    """The right deblurring, one of twice the sigma, and a strong sharpening of one picture."""
+    clean = as_picture(photographs()[1].astype(np.uint8))
+    worn = magnetite.degrade(clean, "gaussian-blur sigma=1.5px + gaussian-noise sd=1.5dn").picture
+    steps = ("wiener-deblur sigma=1.5px sd=1.5dn", "wiener-deblur sigma=3px sd=1.5dn",
+             "sharpen amount=6")  # fmt: skip
+    right, wide, sharp = (judged(worn, magnetite.restore(worn, step).picture) for step in steps)
+    assert "over-sharpened" not in right.verdict
+    for wrong in (wide, sharp):
+        assert wrong.finding == "sharpened"
+        assert wrong.sharpened is not None
+        assert right.sharpened is not None
+        assert "over-sharpened" in wrong.verdict
+        assert wrong.sharpened.ringing_after > 1.5 * wrong.sharpened.ringing_before
+        assert wrong.sharpened.overshoot > 1.2 * right.sharpened.overshoot
+    assert sharp.sharpened is not None
+    assert sharp.sharpened.noise_after > 5 * sharp.noise.sd
+
+
+def test_large_pictures_are_judged_by_tiles_and_small_ones_not() -> None:
+    flat = np.full((1500, 1400), 0.5, np.float32)
+    rng = np.random.default_rng(0)
+    noisy = flat + 0.04 * rng.standard_normal(flat.shape, np.float32)
+    found = judged(as_picture(noisy), as_picture(flat))
+    assert found.finding == "white"
+    assert found.sd == pytest.approx(0.04, rel=0.01)
+    # A change in the first rows only, which every fourth tile sees.
+    changed = noisy.copy()
+    changed[:200] = flat[:200]
+    assert judged(as_picture(noisy), as_picture(changed)).sd == pytest.approx(
+        0.04 * (200 / 1024) ** 0.5, rel=0.02
+    )
+    assert residual(as_picture(noisy[:22]), as_picture(flat[:22])) is None
+    same = judged(as_picture(flat), as_picture(flat))
+    assert same.verdict == "the residual is zero: nothing was changed"

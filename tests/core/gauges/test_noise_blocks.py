@@ -1,0 +1,113 @@
+"""The estimate of noise that tells it from texture, against known noise."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import magnetite
+from magnetite.core.errors import PictureError
+from magnetite.core.gauges.noise_blocks import noise_estimate
+from magnetite.scenes.catalogue import SCENES
+from photographs import Gray, photographs
+
+
+def power_law(exponent: float, seed: int, side: int = 256) -> Gray:
+    """A Gaussian texture of amplitude f^-exponent, mean 128 and sd 35."""
+    rng = np.random.default_rng(seed)
+    across = np.fft.fftfreq(side)
+    frequency = np.hypot(across[:, np.newaxis], across)
+    frequency[0, 0] = 1
+    field = np.fft.ifft2(np.fft.fft2(rng.standard_normal((side, side))) / frequency**exponent).real
+    return np.asarray((128 + 35 * (field - field.mean()) / field.std()).clip(0, 255))
+
+
+def ratios(scene: Gray, sd: float, seed: int) -> tuple[float, float, float]:
+    """Lower end, estimate and upper end over the noise, rounding (1/12) included."""
+    rng = np.random.default_rng([seed, int(sd)])
+    noisy = np.rint(scene + sd * rng.standard_normal(scene.shape)).clip(0, 255) / 255
+    low, middle, high = (
+        255 * noise_estimate(noisy)[k] / (sd**2 + 1 / 12) ** 0.5 for k in (1, 0, 2)
+    )
+    return low, middle, high
+
+
+def held(seeds: range, side: int) -> list[bool]:
+    """Whether the interval holds, over scenes and textures of several spectra."""
+    found = []
+    for seed in seeds:
+        scenes = [255 * s.picture(side, side, seed).luma().pixels().astype(float) for s in SCENES]
+        # The first scene has noise of its own.
+        for scene in (*scenes[1:], *(power_law(e, seed, side) for e in (0.9, 1.2, 1.6))):
+            for sd in (2, 5, 12):
+                low, _, high = ratios(scene, sd, seed)
+                found.append(low <= 1 <= high)
+    return found
+
+
+def test_intervals_hold_on_textures() -> None:
+    found = held(range(50, 52), 256)
+    assert np.mean(found) >= 0.93, found
+
+
+@pytest.mark.long
+def test_intervals_hold_on_many_textures() -> None:
+    found = held(range(60, 80), 320)
+    assert np.mean(found) >= 0.95
+
+
+def test_estimates_on_photographs_are_within_five_percent() -> None:
+    errors = [
+        abs(ratios(scene, sd, 1)[1] - 1) for scene in photographs(400) for sd in (2, 4, 8, 12)
+    ]
+    assert np.mean(np.array(errors) <= 0.05) >= 0.85, np.round(errors, 3)
+    assert max(errors) < 0.16, np.round(errors, 3)
+
+
+def test_the_sampling_error_is_that_of_repeated_draws() -> None:
+    """Flat ground: estimates scatter as their intervals say, and lie inside as often."""
+    draws = [noise_estimate(np.random.default_rng(k).normal(0.5, 0.05, (200, 200)))
+             for k in range(60)]  # fmt: skip
+    inside = np.mean([one.low <= 0.05 <= one.high for one in draws])
+    assert inside >= 0.93
+    assert np.mean([one.sd for one in draws]) == pytest.approx(0.05, rel=0.01)
+    assert all(one.distinct for one in draws)
+
+
+def test_it_is_said_where_texture_cannot_be_told_from_noise() -> None:
+    found = noise_estimate(power_law(0.9, 0) / 255)
+    assert not found.distinct
+    assert "cannot be told from texture" in found.words(255, "dn")
+    restored = magnetite.restore(power_law(0.9, 0).astype(np.uint8), "sliding-dct")
+    (note,) = restored.notes
+    assert "cannot be told from texture" in note
+    flat = magnetite.restore(
+        magnetite.degrade(np.full((128, 128), 128, np.uint8), "gaussian-noise sd=9dn").picture,
+        "sliding-dct",
+    )
+    assert "cannot" not in flat.notes[0]
+    assert "(95 %)" in flat.notes[0]
+
+
+def test_what_has_no_noise_has_none() -> None:
+    assert max(noise_estimate(np.full((64, 64), 0.3))) < 1e-12
+    with pytest.raises(PictureError, match="16 blocks of 8x8 px"):
+        noise_estimate(np.zeros((22, 22)))
+    # Below 16 blocks the finest wavelets stand in, without an interval.
+    small = magnetite.restore(
+        np.random.default_rng(0).integers(90, 160, (16, 16), np.uint8), "bm3d"
+    )
+    assert "too small for an interval" in small.notes[0]
+
+
+def test_sizes_and_depths_agree() -> None:
+    """The same samples in 8 and 16 bits; a picture of four times the area."""
+    rng = np.random.default_rng(4)
+    noisy = np.rint(128 + 7 * rng.standard_normal((400, 400))).clip(0, 255).astype(np.uint8)
+    eight = magnetite.gauge(noisy, "noise-blocks,noise-wavelet")
+    sixteen = magnetite.gauge(noisy.astype(np.uint16) * 257, "noise-blocks,noise-wavelet")
+    for name, value in eight.items():
+        assert sixteen[name] == pytest.approx(value, rel=1e-5)
+        assert value == pytest.approx(7, rel=0.03)
+    large = np.tile(noisy, (4, 4))
+    assert magnetite.gauge(large, "noise-blocks")["noise-blocks"] == pytest.approx(7, rel=0.03)
