@@ -87,7 +87,7 @@ def test_verdicts_over_photographs_noises_methods_and_strengths() -> None:
 def test_figures_of_a_residual_are_the_known_ones() -> None:
     """On an even ground with noise of 12 dn, of which a gain of 1/3 leaves 4 dn."""
     rng = np.random.default_rng(3)
-    noise = 12 * rng.standard_normal((240, 320))
+    noise = 12 * rng.standard_normal((480, 640))
     before = as_picture((128 + noise) / 255)
     found = judged(before, as_picture((128 + noise / 3) / 255))
     scale = before.full_scale / 255
@@ -97,9 +97,9 @@ def test_figures_of_a_residual_are_the_known_ones() -> None:
     assert found.left == pytest.approx(4 * scale, rel=0.1)
     assert found.lost < 2.5 * scale
     # A pattern of 12 dn rms in one half, removed with the noise.
-    pattern = np.where(np.arange(320) < 160, 0, 1) * 17 * np.sin(np.arange(320) / 1.5)
+    pattern = np.where(np.arange(640) < 320, 0, 1) * 17 * np.sin(np.arange(640) / 1.5)
     mottled = as_picture((128 + noise + pattern) / 255)
-    found = judged(mottled, as_picture(np.full((240, 320), 128 / 255)))
+    found = judged(mottled, as_picture(np.full((480, 640), 128 / 255)))
     assert found.finding == "structure lost"
     assert found.lost > 8 * scale
     exact = judged(mottled, as_picture((128 + pattern + np.zeros_like(noise)) / 255))

@@ -218,14 +218,13 @@ def _powers(before: Pixels, after: Pixels) -> tuple[NoiseEstimate, float, float,
     extra = max(whole, rough) - (noise.sd - left) ** 2
     lost = math.sqrt(max(0.0, extra))
     some_left, some_lost = left > _LEFT * noise.sd, extra > _LOST * noise.sd**2
-    unexplained = extra > _LOST * noise.sd**2 + noise.high**2 - noise.sd**2
     follows = rough - flat > _ERRORS * math.hypot(flat_error, rough_error)
     stronger = max(whole - _ERRORS * whole_error, rough - _ERRORS * rough_error) > noise.high**2
     if some_left and noise.low**2 > flat + _ERRORS * flat_error and whole <= noise.sd**2:
         return noise, left, lost, "noise left"
     if stronger or (follows and some_lost):
         return noise, left, lost, "structure lost"
-    if some_left or unexplained or not noise.distinct:
+    if some_left or some_lost or not noise.distinct:
         return noise, left, lost, "unclear"
     return noise, left, lost, "white"
 
