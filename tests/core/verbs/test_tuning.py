@@ -77,32 +77,46 @@ def test_choices_hold_over_kernels_noises_and_pictures(method: str) -> None:
     assert np.mean(found) < 0.1
 
 
-def test_the_estimated_psnr_holds_its_interval() -> None:
-    """With the sd stated, over methods, noises and pictures; without it no PSNR is given."""
-    held = cases = 0
-    for number, noise, text in itertools.product(
-        (0, 4), (3, 10),
-        ("sliding-dct sd=auto", "total-variation strength=auto", "gaussian sigma=auto"),
-    ):  # fmt: skip
-        clean = scene(number, 96)
+CASES = tuple(itertools.product(
+    (0, 4), (3, 10), ("sliding-dct sd=auto", "total-variation strength=auto", "gaussian sigma=auto")
+))  # fmt: skip
+
+
+@pytest.mark.parametrize("stated", [True, False])
+def test_the_estimated_psnr_holds_its_interval(stated: bool) -> None:
+    """Over methods, noises and pictures, with the sd stated and estimated."""
+    held, stating = [], 0
+    for number, noise, text in CASES:
+        clean = scene(number, 128)
         worn = magnetite.degrade(clean, f"gaussian-noise sd={noise}dn", seed=number).picture
         chain = parse_chain(text, "restoration", auto=True)
-        sd = float(np.std(worn.pixels() - clean.pixels()))
+        sd = float(np.std(worn.pixels() - clean.pixels())) if stated else None
         found = tune(worn, chain, "psnr", None, noise=sd)
         assert found.risk is not None
-        assert found.risk.psnr
         after = magnetite.restore(worn, str(found.chain), reference=clean).after
         assert after is not None
         risk = 10 ** (-after["psnr"] / 10)
         best = tune(worn, chain, "psnr", clean).value
         assert best is not None
-        assert best - after["psnr"] < 0.3
-        held += abs(risk - found.risk.value) <= 1.96 * found.risk.error
-        cases += 1
-    blind = tune(worn, chain, "psnr", None)
-    assert "dB" not in blind.words
-    assert "texture as noise" in blind.words
-    assert held / cases >= 0.9
+        assert best - after["psnr"] < (0.3 if stated else 1.2)
+        assert ("dB" in found.words) == found.risk.psnr
+        if found.risk.psnr:
+            stating += 1
+            held.append(abs(risk - found.risk.value) <= 1.96 * found.risk.error)
+    assert np.mean(held) >= 0.9
+    assert stating >= len(CASES) // 2
+
+
+def test_a_picture_that_no_value_improves_is_kept() -> None:
+    """A Gaussian filter of at least half a px loses more of this grain than weak noise costs."""
+    rng = np.random.default_rng(2)
+    grain = as_picture(rng.integers(60, 196, (96, 96)).astype(np.uint8))
+    worn = magnetite.degrade(grain, "gaussian-noise sd=1dn").picture
+    done = magnetite.restore(worn, "mean size=auto", aim="psnr=best", noise_sd="1dn")
+    assert done.tuned is not None
+    assert done.tuned.useless
+    assert "kept as it is" in done.tuned.words
+    assert done.picture.same_samples(worn)
 
 
 @pytest.mark.parametrize(
@@ -125,7 +139,7 @@ def test_tuning_says_what_it_does(run: Run, tmp_path) -> None:  # type: ignore[n
     stated = run(*words, "--noise-sd", "8dn").stderr
     assert "estimated psnr" in stated
     assert "by Stein's estimate for white Gaussian noise of sd 8 dn" in stated
-    assert "estimated psnr" not in run(*words).stderr
+    assert "dn, estimated: 6." in run(*words).stderr
     assert "8dn" in run(*words, "--noise-sd", "8", status=2).stderr
     blur = ("restore", "n.png", "o.png", "wiener-deblur", "sigma=auto", "--aim", "psnr=best")
     assert "the blur of wiener-deblur cannot be tuned" in run(*blur, status=2).stderr

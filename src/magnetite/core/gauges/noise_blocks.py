@@ -37,11 +37,11 @@ def _leakages() -> Float64:
     """Power at high over power at low frequencies, of textures whose power falls as f^-g.
 
     g from 4 to 1: natural pictures have about 2 (Field, J. Opt. Soc. Am. A 4(12), 1987,
-    doi:10.1364/JOSAA.4.002379).
+    doi:10.1364/JOSAA.4.002379); and 0, for blurred ones.
     """
     squared = np.maximum(_ROW**2 + _COLUMN**2, 1.0)
     powers = (squared ** (-g / 2) for g in np.linspace(4, 1, 31))
-    return np.array([power[_HIGH].mean() / power[_LOW].mean() for power in powers])
+    return np.array([0.0, *(power[_HIGH].mean() / power[_LOW].mean() for power in powers)])
 
 
 _LEAKAGES = _leakages()
@@ -84,7 +84,7 @@ def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     cosine coefficients at low frequencies. White noise has the same power at all frequencies, so
     that the mean square H of the diagonal quarter is `s² + b (T - s²)`, b the share of a texture's
     power that reaches high frequencies. b is known from how H grows with T from group to group of
-    blocks, and where T does not differ, to be that of a spectrum `f^-g`, g from 1 to 4. Sorting
+    blocks, and where T does not differ, to be that of a spectrum `f^-g`, g from 1 to 4, or 0. Sorting
     by one half of the low frequencies and measuring T by the other keeps the sorting from
     biasing T. The interval spans the b that remain possible, and the sampling error of H.
 

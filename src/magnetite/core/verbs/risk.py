@@ -19,7 +19,8 @@ from magnetite.core.chain.bind import bind_step
 from magnetite.core.chain.step import Chain, Open, Step
 from magnetite.core.compute.filters import convolve
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.noise_level import normal_sd
+from magnetite.core.gauges.noise_blocks import NoiseEstimate
+from magnetite.core.gauges.noise_level import noise_wavelet, normal_sd
 from magnetite.core.methods.declarations import Restoration
 from magnetite.core.methods.parameters import Files
 from magnetite.core.picture import Picture
@@ -104,29 +105,32 @@ def _denoising(
     """Stein's estimate by a finite difference along random signs.
 
     Ramani, Blu and Unser, IEEE Trans. Image Processing 17(9), 2008,
-    doi:10.1109/TIP.2008.2001404. The standard error is that of the mean over blocks.
+    doi:10.1109/TIP.2008.2001404. The standard error is that of the mean over blocks, and that of
+    the noise where it is estimated: the risk changes by `2 div / n - 1` times its variance.
     """
     pixels = picture.pixels()
-    noise = sd if sd is not None else estimate(pixels, picture.step).sd
+    known = estimate(pixels, picture.step) if sd is None else NoiseEstimate(sd, sd, sd)
+    noise, spread = known.sd, (known.high**2 - known.low**2) / (2 * 1.96)
     _check_noise(noise)
     probes = _probes(pixels, seed, 1)
 
     def measure(candidate: Chain) -> Risk:
         first = _restored(picture, candidate, pixels, files)
         terms = (first - pixels) ** 2 - noise**2
+        slope = np.zeros_like(terms)
         for probe in probes:
             beside = pixels + pixels.dtype.type(_STEP * noise) * probe
             change = _restored(picture, candidate, beside, files) - first
-            terms += 2 * noise * probe * change / (_STEP * len(probes))
-        return Risk(float(terms.mean()), _error_of_mean(terms), psnr=sd is not None)
+            slope += probe * change / (_STEP * noise * len(probes))
+        terms += 2 * noise**2 * slope
+        own = abs(2 * float(slope.mean()) - 1) * spread
+        error = math.hypot(_error_of_mean(terms), own)
+        return Risk(float(terms.mean()), error, psnr=known.distinct)
 
-    unit = picture.amplitude_unit
-    size = f"{noise * picture.full_scale:.4g} {unit}"
-    limits = f"by Stein's estimate for white Gaussian noise of sd {size}"
+    unit, scale = picture.amplitude_unit, picture.full_scale
+    limits = f"by Stein's estimate for white Gaussian noise of sd {noise * scale:.4g} {unit}"
     if sd is None:
-        limits += (
-            ", which is estimated and counts texture as noise; no psnr is known without the sd"
-        )
+        limits += f", estimated: {known.words(scale, unit)}"
     return measure, limits
 
 
@@ -238,10 +242,16 @@ def _power(kernel: Float64, shape: tuple[int, ...]) -> Float64:
 def _blind_sd(coefficients: Float64, power: Float64, picture: Picture) -> float:
     """Sd of the noise at the frequencies that the blur suppresses, where no signal is left.
 
-    Residual texture makes it too large: the upper end of the estimate from the picture bounds it.
+    Residual texture makes this, the estimate by wavelets and the upper end of that by blocks too
+    large: the smallest of them is used.
     """
     least = (power <= np.quantile(power, _BLIND))[..., 0]
-    return min(normal_sd(coefficients[least], 0.0), estimate(picture.pixels(), picture.step).high)
+    pixels, step = picture.pixels(), picture.step
+    return min(
+        normal_sd(coefficients[least], 0.0),
+        noise_wavelet(pixels, step=step) or math.inf,
+        estimate(pixels, step).high,
+    )
 
 
 def _spectrum(pixels: Pixels, noise: float) -> Float64:

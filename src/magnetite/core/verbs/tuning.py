@@ -35,7 +35,7 @@ class Tuned:
     #: The estimate without a reference, and its limits in words.
     risk: Risk | None = None
     limits: str = ""
-    #: Whether no value was estimated to improve the picture.
+    #: Whether no value was estimated to improve the picture: the chain is empty then.
     useless: bool = False
 
     @property
@@ -53,7 +53,11 @@ class Tuned:
                 "there is none in practice"
             )
         figure = f": {self.risk.words}" if self.risk is not None and self.risk.words else ""
-        warning = "; no value is estimated to improve the picture" if self.useless else ""
+        warning = (
+            "; no value is estimated to improve the picture, which is kept as it is"
+            if self.useless
+            else ""
+        )
         return f"{best}{figure}, {self.limits}{warning}"
 
 
@@ -138,9 +142,10 @@ def tune(
         if estimate is None:
             score = -worth(best) if lower_is_better else worth(best)
             return replace(found, value=score)
-        risk = risks[str(at(best))]
-        untouched = estimate(Chain(())).value
-    return replace(found, risk=risk, useless=risk.value >= untouched)
+        risk, untouched = risks[str(at(best))], estimate(Chain(()))
+    if risk.value >= untouched.value:
+        return replace(found, chain=Chain(()), risk=untouched, useless=True)
+    return replace(found, risk=risk)
 
 
 def _against(
