@@ -13,7 +13,7 @@ class Container:
     """The header's fields and the sections."""
 
     def __init__(self, data: bytes) -> None:
-        assert data[:5] == b"\x89MGT\x04"
+        assert data[:5] == b"\x89MGT\x05"
         self._data, self._place = data, 7
         self.bits, self.colour = data[5], data[6]
         self.height, self.width, self.channels = (self._varint() for _ in range(3))

@@ -119,6 +119,39 @@ def block(
                 signs[y, x] = 1 - 2 * coder.alone(place)
 
 
+def joined(low: np.ndarray, high: np.ndarray, name: str) -> np.ndarray:
+    """One level of synthesis of a periodic signal, in real numbers."""
+    if name == "haar":
+        even, odd = (low - high) / 2**0.5, (low + high) / 2**0.5
+    elif name == "5/3":
+        even = low - (np.roll(high, 1) + high) / 4
+        odd = high + (even + np.roll(even, -1)) / 2
+    else:
+        even, odd = low / 1.149604398860241, high * -1.149604398860241
+        for update, predict in ((0.443506852043971, 0.882911075530934),
+                                (-0.052980118572961, -1.586134342059924)):  # fmt: skip
+            even = even - update * (odd + np.roll(odd, 1))
+            odd = odd - predict * (even + np.roll(even, -1))
+    return np.stack([even, odd], axis=1).ravel()
+
+
+def norms(name: str, levels: int) -> list[list[float]]:
+    """L2 norms of the bands' synthesis functions, from those along an axis to 5 digits."""
+
+    def axis(level: int, high: bool) -> float:
+        unit, nothing = np.eye(1, 32, 16)[0], np.zeros(32)
+        signal = joined(nothing, unit, name) if high else joined(unit, nothing, name)
+        for _ in range(level - 1):
+            signal = joined(signal, np.zeros(len(signal)), name)
+        return round(float(np.sqrt((signal**2).sum())), 5)
+
+    details = []
+    for level in range(1, levels + 1):
+        low, high = axis(level, False), axis(level, True)
+        details.append([high * low, low * high, high * high])
+    return [[axis(levels, False) ** 2 if levels else 1.0], *details[::-1]]
+
+
 def wavelet(data: bytes, step: float, levels: int) -> np.ndarray:
     """A gray picture of `wavelet` with the 9/7 filter; `step` in full scale."""
     c = Container(data)
@@ -130,6 +163,9 @@ def wavelet(data: bytes, step: float, levels: int) -> np.ndarray:
     bands = [[Band(*size) for size in level] for level in sizes(c.height, c.width, levels)]
     for plane in range(planes - 1, -1, -1):
         bit_plane(coder, bands, plane)
-    values = [[(b.signs * b.known * step)[2:-2, 2:-2] for b in level] for level in bands]
+    values = [
+        [(b.signs * b.known * (step / norm))[2:-2, 2:-2] for b, norm in zip(*level, strict=True)]
+        for level in zip(bands, norms("9/7", levels), strict=True)
+    ]
     whole = smoothed(synthesise(values, "9/7"), strength * step / 10) + 0.5
     return np.rint(whole * (2**c.bits - 1)).clip(0, 2**c.bits - 1)

@@ -7,6 +7,7 @@ import math
 import re
 import time
 import zlib
+from itertools import chain
 
 import numpy as np
 import pytest
@@ -15,6 +16,7 @@ from hypothesis import strategies as st
 from scipy.fft import dctn
 
 import magnetite
+import slow_wavelet
 from conftest import sample_pictures, texture
 from magnetite.core.codecs.dct import dct
 from magnetite.core.codecs.entropy.coder import (
@@ -27,7 +29,7 @@ from magnetite.core.codecs.entropy.coder import (
 from magnetite.core.codecs.layers.backend import BACK_ENDS
 from magnetite.core.codecs.layers.blocks import Blocks
 from magnetite.core.codecs.layers.container import MAGIC, unpack
-from magnetite.core.codecs.layers.lifting import analyse, band_shapes, synthesise
+from magnetite.core.codecs.layers.lifting import analyse, band_norms, band_shapes, synthesise
 from magnetite.core.codecs.layers.transform import CosineTransform
 from magnetite.core.errors import ChainError, PictureError, StreamError
 from magnetite.core.picture import Picture
@@ -129,6 +131,28 @@ def test_an_embedded_stream_gets_better_byte_by_byte() -> None:
         scores.append(magnetite.score(scene, picture, "psnr")["psnr"])
     assert scores == sorted(scores)
     assert scores[-1] > scores[0] + 20
+
+
+@pytest.mark.parametrize("name", ["9/7", "5/3", "haar"])
+def test_wavelet_curves_rise_and_no_cut_is_better(name: str) -> None:
+    """Bands are weighted by their norms: finer steps give less error, and cutting a finer file
+    at the rate of a coarser one never less.
+    """
+    for wanted, made in zip(
+        chain(*slow_wavelet.norms(name, 9)), chain(*band_norms(name, 9)), strict=True
+    ):
+        assert made == pytest.approx(wanted, rel=1e-4)
+    for number in (1, 4):
+        scene = magnetite.convert(SCENES[number].picture(256, 192, 4).luma(), "depth bits=8")
+        files = [magnetite.compress(scene, f"wavelet filter={name} step={step}dn")
+                 for step in (1, 2, 4, 8, 16, 32)]  # fmt: skip
+        errors = [magnetite.score(scene, one.picture, "mse")["mse"] for one in files]
+        rates = [len(one.data) for one in files]
+        assert errors == sorted(errors)
+        assert rates == sorted(rates, reverse=True)
+        for rate, error in list(zip(rates, errors, strict=True))[1:]:
+            cut = magnetite.expand(files[0].data[:rate])
+            assert magnetite.score(scene, cut, "mse")["mse"] >= 0.98 * error
 
 
 @pytest.mark.parametrize("step", ["wavelet", "dct block=16", "predictive", "svd", "pca", "fourier",
@@ -309,7 +333,7 @@ def test_the_range_coder_is_as_short_as_the_entropy() -> None:
 def test_the_header_is_as_documented() -> None:
     samples = np.full((3, 300), 128, np.uint8)
     data = magnetite.compress(samples, "dct step=8dn").data
-    expected = MAGIC + bytes([4, 8, 0, 3, 0xAC, 0x02, 1, 12]) + b"dct step=8dn" + bytes([1])
+    expected = MAGIC + bytes([5, 8, 0, 3, 0xAC, 0x02, 1, 12]) + b"dct step=8dn" + bytes([1])
     assert data.startswith(expected)
     stream = unpack(data)
     payload = stream.sections[0]
@@ -408,7 +432,7 @@ def test_truncation_anywhere_is_refused_or_embedded(step: str) -> None:
 
 
 def test_huge_declarations_are_refused_before_allocation() -> None:
-    body = MAGIC + bytes([4, 8, 0]) + b"\xff\xff\xff\x7f\xff\xff\xff\x7f\x01"
+    body = MAGIC + bytes([5, 8, 0]) + b"\xff\xff\xff\x7f\xff\xff\xff\x7f\x01"
     body += bytes([12]) + b"dct step=8dn" + bytes([1, 0]) + bytes(4)
     with pytest.raises(StreamError, match="samples; at most"):
         magnetite.expand(body + zlib.crc32(body).to_bytes(4, "little"))

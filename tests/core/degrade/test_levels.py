@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from scipy import ndimage, stats
 
 import magnetite
 from conftest import texture
+from magnetite.core.degrade.certify.change import Change
 from magnetite.core.degrade.kernels.dither import bayer, blue_noise
-from magnetite.core.degrade.kernels.lloyd import lloyd_max
-from magnetite.core.degrade.levels import quantize
+from magnetite.core.degrade.kernels.histogram_levels import lloyd_max, optimal, optimal_levels
+from magnetite.core.degrade.levels import Levels, LevelsSurvey, quantize
 from magnetite.core.errors import PictureError
-from magnetite.core.picture import as_picture
+from magnetite.core.picture import Clipped, as_picture
 
 RAMP = np.linspace(0.1, 0.9, 400_000).reshape(400, 1000)
 
@@ -93,37 +98,89 @@ def test_ordered_patterns_hold_every_rank_once() -> None:
         assert low < 0.05 * power[frequency > 0.3].mean()
 
 
+@pytest.mark.parametrize("design", [lloyd_max, optimal])
 @pytest.mark.parametrize(
     ("count", "outer", "inner", "distortion"),
     [(2, 0.7979, 0.7979, 0.3634), (4, 1.510, 0.4528, 0.1175), (8, 2.152, 0.2451, 0.03454)],
 )
-def test_lloyd_max_finds_the_published_levels_of_the_normal_law(
-    count: int, outer: float, inner: float, distortion: float
+def test_the_published_levels_of_the_normal_law_are_found(
+    count: int, outer: float, inner: float, distortion: float, design: Any
 ) -> None:
     """Max, Quantizing for minimum distortion (1960), table I."""
     normal = stats.norm.ppf((np.arange(40_000) + 0.5) / 40_000).reshape(200, 200)
-    coarse = lloyd_max(normal, count)
+    coarse = design(normal, count)
     levels = np.unique(coarse)
     assert (levels.max(), levels[count // 2]) == pytest.approx((outer, inner), abs=0.004)
     assert ((coarse - normal) ** 2).mean() == pytest.approx(distortion, rel=0.005)
 
 
-def test_lloyd_max_beats_even_levels_and_its_certificate_knows_the_optimum() -> None:
+def least_error(values: np.ndarray, weights: np.ndarray, count: int) -> float:
+    """Least squared error of `count` cells, by dynamic programming over all beginnings."""
+    n = len(values)
+    cost = np.full((n + 1, n + 1), np.inf)
+    for i in range(n):
+        for j in range(i + 1, n + 1):
+            mean = np.average(values[i:j], weights=weights[i:j])
+            cost[i, j] = (weights[i:j] * (values[i:j] - mean) ** 2).sum()
+    best = cost[0]
+    for _ in range(count - 1):
+        best = (best[:, np.newaxis] + cost).min(axis=0)
+    return float(best[n])
+
+
+@given(
+    st.integers(2, 30).flatmap(lambda n: st.tuples(
+        st.lists(st.integers(0, 99), min_size=n, max_size=n, unique=True),
+        st.lists(st.integers(1, 9), min_size=n, max_size=n), st.integers(1, n - 1),
+    ))
+)  # fmt: skip
+def test_optimal_levels_are_those_of_dynamic_programming(
+    case: tuple[list[int], list[int], int],
+) -> None:
+    """Even and lumpy histograms, whose partitions tie for many prices, too."""
+    values, weights, count = np.sort(case[0]).astype(float), np.array(case[1], float), case[2]
+    for each in (weights, np.ones(len(values))):
+        levels = optimal_levels(values, each, count)
+        assert len(levels) == count
+        error = (each * ((values[:, np.newaxis] - levels) ** 2).min(axis=1)).sum()
+        assert error == pytest.approx(least_error(values, each, count), rel=1e-9, abs=1e-7)
+
+
+def test_designs_are_ordered_and_the_certificate_knows_the_least_error() -> None:
     picture = (255 * texture(60, 70) ** 3).astype(np.uint8)
     errors = []
-    for design in ("uniform", "lloyd-max"):
-        step = f"quantize levels=6 design={design}"
+    for design in ("uniform", "lloyd-max", "optimal"):
+        step = f"quantize levels=32 design={design}"
         findings = magnetite.degrade(picture, step).certificate.steps[0].findings
         errors.append({f.quantity: f.drawn for f in findings})
-    assert errors[1]["rms error"] < 0.9 * errors[0]["rms error"]
-    optimum = errors[1]["rms error of an optimal quantizer"]
-    assert errors[1]["rms error"] == pytest.approx(optimum, rel=1e-3)
+    even, settled, best = (one["rms error"] for one in errors)
+    assert best < settled < 0.9 * even
+    for one in errors[1:]:
+        assert one["least rms error possible"] == pytest.approx(best, rel=1e-6)
+    # 256 levels of equal frequency in 16 cells: the even quantizer, of error (16² - 1) / 12.
+    ramp = np.arange(256, dtype=np.uint8).reshape(16, 16)
+    drawn = optimal(ramp.astype(np.float64), 16)
+    assert ((drawn - ramp) ** 2).mean() == pytest.approx(255 / 12, rel=1e-12)
     few = np.array([[10, 20], [20, 40]], np.uint8)
-    assert magnetite.degrade(few, "quantize levels=3 design=lloyd-max").picture.same_samples(
-        as_picture(few)
-    )
-    with pytest.raises(PictureError, match="takes bits= or levels= and no dither"):
-        magnetite.degrade(picture, "quantize bits=2 design=lloyd-max dither=bayer")
+    for design in ("lloyd-max", "optimal"):
+        assert magnetite.degrade(few, f"quantize levels=3 design={design}").picture.same_samples(
+            as_picture(few)
+        )
+        with pytest.raises(PictureError, match=f"{design} takes bits= or levels= and no dither"):
+            magnetite.degrade(picture, f"quantize bits=2 design={design} dither=bayer")
+
+
+def test_the_step_of_a_certificate_is_measured() -> None:
+    """Samples on levels of another step give that one, not the step that was asked for."""
+    grid = Levels(0.0, 0.1, 11)
+    drawn = (0.1005 * np.random.default_rng(0).integers(0, 9, (40, 50))).astype(np.float32)
+    survey = LevelsSurvey(grid, "none")
+    sums = survey.of(Change(drawn, drawn, drawn, Clipped(0, 0, 0)))
+    (step,) = (f for f in survey.findings(sums) if f.quantity == "step")
+    assert step.drawn == pytest.approx(0.1005, rel=1e-6)
+    assert step.verdict == "as asked"
+    compiled = survey.in_one_pass(drawn, drawn, np.float32(255))
+    np.testing.assert_allclose(compiled[5 + 2 :], sums[5:], rtol=1e-6)
 
 
 def test_bit_planes_are_those_of_the_digital_numbers() -> None:

@@ -10,7 +10,7 @@ import numpy as np
 from magnetite.core.arrays import Int32
 from magnetite.core.codecs.layers.colour import ColourPlanes, DigitalPlanes, digital_bits
 from magnetite.core.codecs.layers.embedded import Bands, Embedded, Known
-from magnetite.core.codecs.layers.lifting import Filter, analyse, synthesise
+from magnetite.core.codecs.layers.lifting import Filter, analyse, band_norms, synthesise
 from magnetite.core.codecs.layers.pipeline import EachPlane, Pipeline
 from magnetite.core.codecs.layers.quantizer import check_range
 from magnetite.core.codecs.layers.rdo import quantize_band
@@ -53,8 +53,9 @@ def wavelet(
     frame : Frame
         Shape of what is coded.
     step : float
-        Quantizer step of the bands, share of full scale. With the 5/3 filter on digital numbers it
-        is rounded to whole dn, and 1dn loses nothing.
+        Quantizer step, share of full scale; that of a band is this over the L2 norm of its
+        synthesis functions. With the 5/3 filter on digital numbers all of them are rounded to
+        whole dn, 1dn at least, and 1dn loses nothing.
     filter : "9/7", "5/3" or "haar"
         "9/7" is best for lossy coding, "5/3" maps whole numbers to whole numbers.
     levels : int
@@ -89,7 +90,7 @@ def wavelet(
         planes = ColourPlanes(frame, colour)
     shapes = [(frame.height, frame.width)] * frame.channels
     lossy = Smoothed(
-        [Wavelets(filter, levels), Rounding(step, exact, optimise == "on")],
+        [Wavelets(filter, levels), Rounding(step, filter, optimise == "on")],
         step,
         smooth == "on" and not exact,
     )
@@ -113,7 +114,7 @@ class Wavelets:
 
 @dataclass(frozen=True)
 class Rounding:
-    """Divides the numbers of bands by a step and rounds.
+    """Divides the numbers of bands by the steps of the bands and rounds.
 
     With `optimise`, they are lowered where that saves more rate than it costs in error (see
     `rdo`). A magnitude n that is known to plane p alone may have been any from `n 2^p` to
@@ -122,26 +123,47 @@ class Rounding:
     """
 
     step: float
-    exact: bool
+    filter: Filter
     optimise: bool
 
     def forward(self, bands: list[list[Any]]) -> Bands:
-        return [[self._rounded(band) for band in level] for level in bands]
+        return [[self._rounded(*band) for band in level] for level in self._with_steps(bands)]
 
     def backward(self, bands: Known | Bands) -> list[list[Any]]:
-        return [[self._middle(*_known(band)) for band in level] for level in bands]
+        return [
+            [self._middle(*_known(band), step) for band, step in level]
+            for level in self._with_steps(bands)
+        ]
 
-    def _rounded(self, band: Any) -> Int32:
-        if self.exact and self.step == 1:
+    def _with_steps(self, bands: Any) -> list[list[tuple[Any, float]]]:
+        norms = band_norms(self.filter, len(bands) - 1)
+        return [
+            [(band, self._step(norm)) for band, norm in zip(*level, strict=True)]
+            for level in zip(bands, norms, strict=True)
+        ]
+
+    def _step(self, norm: float) -> float:
+        if self._exact:
+            return 1.0 if self.step == 1 else max(1.0, float(round(self.step / norm)))
+        return self.step / norm
+
+    @property
+    def _exact(self) -> bool:
+        return self.filter == "5/3"
+
+    def _rounded(self, band: Any, step: float) -> Int32:
+        if self._exact and step == 1:
             return np.asarray(band, np.int32)
-        scaled = np.divide(band, self.step, dtype=np.float32)
+        scaled = np.divide(band, step, dtype=np.float32)
+        if self._exact and step % 2 == 0:  # as many whole numbers to each number but 0
+            scaled -= np.sign(scaled) * np.float32(0.5 / step)
         check_range(scaled)
         if not self.optimise:
             return np.asarray(np.rint(scaled), np.int32)
         return quantize_band(scaled)
 
-    def _middle(self, numbers: Int32, plane: Int32 | None) -> Any:
-        values = np.empty(numbers.shape, np.int32 if self.exact else np.float32)
+    def _middle(self, numbers: Int32, plane: Int32 | None, step: float) -> Any:
+        values = np.empty(numbers.shape, np.int32 if self._exact else np.float32)
         units = np.exp2(np.arange(32, dtype=np.float32))
 
         def work(rows: slice) -> None:
@@ -150,8 +172,8 @@ class Rounding:
                 size, unit = np.abs(middle), units[plane[rows]]
                 share = np.where(size == 1, np.float32(0.42), np.float32(0.48)) * (size > 0)
                 middle = np.copysign(size * unit + share * (unit - 1), middle)
-            middle *= np.float32(self.step)
-            values[rows] = np.rint(middle) if self.exact else middle
+            middle *= np.float32(step)
+            values[rows] = np.rint(middle) if self._exact else middle
 
         on_bands(work, numbers, _ROWS)
         return values

@@ -16,7 +16,7 @@ from magnetite.core.compute.threads import spread
 from magnetite.core.degrade.certify.change import Change, Finding, rms
 from magnetite.core.degrade.certify.survey import Survey, rows, squares
 from magnetite.core.degrade.kernels import dither as dithers
-from magnetite.core.degrade.kernels.lloyd import lloyd_max
+from magnetite.core.degrade.kernels.histogram_levels import lloyd_max, optimal
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.amplitudes import Amplitude, BitDepth
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
@@ -24,7 +24,7 @@ from magnetite.core.methods.parameters import Count
 
 Rule = Literal["mid-tread", "mid-rise"]
 Dither = Literal["none", "rectangular", "triangular", "bayer", "blue-noise", "error-diffusion"]
-Design = Literal["uniform", "lloyd-max"]
+Design = Literal["uniform", "optimal", "lloyd-max"]
 #: Expected error power over step²/12 where samples spread evenly over the steps.
 _DITHER_POWER = {"none": 1, "rectangular": 2, "triangular": 3, "bayer": 2, "blue-noise": 2}
 
@@ -66,21 +66,26 @@ class Levels:
         return out
 
 
-def _certify_lloyd_max(
+def _certify_adapted(
     change: Change, *, bits: int | None, levels: int | None, **_: object
 ) -> list[Finding]:
     count = Levels.of("mid-tread", bits, levels, None).count
-    # Where each level is the mean of its cell, the error is what the levels lack in variance.
-    lack = change.before.var(dtype=np.float64) - change.drawn.var(dtype=np.float64)
-    optimum = math.sqrt(max(0.0, float(lack)))
+    planes = np.atleast_3d(change.before)
+    least = np.stack([optimal(planes[..., k], count) for k in range(planes.shape[2])], axis=2)
     return [
-        Finding("levels used", f"of {count} a channel", None, len(np.unique(change.drawn))),
-        Finding("rms error of an optimal quantizer", "fs", None, optimum),
+        Finding("levels used", f"of {count} a channel", None, _most_levels(change.drawn)),
+        Finding("least rms error possible", "fs", None, rms(least - planes)),
         Finding(
             "rms error", "fs", None, rms(change.drawn - change.before),
             rms(change.stored - change.before),
         ),
     ]  # fmt: skip
+
+
+def _most_levels(pixels: Pixels) -> int:
+    """Different values of the channel that has most of them."""
+    planes = np.atleast_3d(pixels)
+    return max(len(np.unique(planes[..., k])) for k in range(planes.shape[2]))
 
 
 def _survey_quantize(
@@ -94,7 +99,7 @@ def _survey_quantize(
     dither: Dither,
 ) -> Survey | None:
     grid = Levels.of(rule, bits, levels, step)
-    return None if design == "lloyd-max" else LevelsSurvey(grid, dither)
+    return None if design != "uniform" else LevelsSurvey(grid, dither)
 
 
 @dataclass(frozen=True)
@@ -113,7 +118,10 @@ class LevelsSurvey:
             error.size, squares(part.drawn, part.before), squares(part.stored, part.before),
             error.sum(dtype=np.float64), outside,
         ]  # fmt: skip
-        places = np.rint((part.drawn.reshape(-1) - first) / step).astype(np.intp)
+        drawn = part.drawn.reshape(-1)
+        places = np.rint((drawn - first) / step).astype(np.intp)
+        whole = drawn.astype(np.float64)
+        sums += [whole.sum(), whole @ places]
         return np.concatenate([sums, np.bincount(places, minlength=self.grid.count)])
 
     def in_one_pass(self, before: Float32, after: Float32, full_scale: np.float32) -> Float64:
@@ -135,8 +143,8 @@ class LevelsSurvey:
         """Levels, errors, and the error of samples spread evenly."""
         grid, (count, drawn, kept, shift, outside) = self.grid, sums[:5].tolist()
         findings = [
-            Finding("levels used", f"of {grid.count}", None, int(np.count_nonzero(sums[5:]))),
-            Finding("step", "fs", grid.step, grid.step),
+            Finding("levels used", f"of {grid.count}", None, int(np.count_nonzero(sums[7:]))),
+            Finding("step", "fs", grid.step, _slope(float(sums[5]), float(sums[6]), sums[7:])),
             Finding("share beyond the levels", "share", None, outside / count),
         ]
         if self.dither in _DITHER_POWER:
@@ -147,6 +155,17 @@ class LevelsSurvey:
             *findings, Finding("rms error", "fs", None, *rms_error),
             Finding("mean shift", "fs", None, shift / count),
         ]  # fmt: skip
+
+
+def _slope(total: float, products: float, counts: Float64) -> float | None:
+    """Slope of the levels drawn over their numbers; None where there is one number alone.
+
+    `total` and `products` are the sums of the levels, and of them times their numbers.
+    """
+    numbers, size = np.arange(counts.size), float(counts.sum())
+    first, second = float(counts @ numbers), float(counts @ numbers**2)
+    spread = size * second - first**2
+    return (size * products - total * first) / spread if spread > 0 else None
 
 
 def _reach_of_dither(*, dither: Dither, **_: object) -> int | None:
@@ -161,11 +180,11 @@ def _reach_of_dither(*, dither: Dither, **_: object) -> int | None:
     source="Gersho and Gray, Vector Quantization and Signal Compression (1992), chapters 5 and 6; "
     "Lipshitz, Wannamaker and Vanderkooy, J. Audio Engineering Society 40(5), 1992 (dither)",
     one_of=("bits", "levels", "step"),
-    certify=_certify_lloyd_max,
+    certify=_certify_adapted,
     survey=_survey_quantize,
     reach=_reach_of_dither,
     draws_apart=True,
-    statistics=lambda *, design, **_: design == "lloyd-max",
+    statistics=lambda *, design, **_: design != "uniform",
 )
 def quantize(
     pixels: Pixels,
@@ -181,8 +200,9 @@ def quantize(
     """Take the nearest of few levels: `s round(x / s)` (mid-tread), `s (floor(x / s) + 1/2)`.
 
     With `bits` or `levels`, n levels span 0 to 1: mid-tread with s = 1 / (n - 1), black and full
-    scale among them; mid-rise with s = 1 / n, none of them. `lloyd-max` places n levels where
-    the squared error is least for the picture's own histogram. With `step` the last level is
+    scale among them; mid-rise with s = 1 / n, none of them. `optimal` places n levels where
+    the squared error is least for the picture's own histogram, `lloyd-max` where Lloyd's method
+    settles, a local optimum. With `step` the last level is
     the one nearest to full scale, which may lie above it. Samples spread evenly over the
     steps have an error power of s²/12; rectangular dither, and the ordered ones, double it,
     triangular dither triples it, and it no longer depends on the signal.
@@ -196,7 +216,7 @@ def quantize(
     bits, levels, step : int, int, float
         One of them: levels as a power of two; their number; their distance, share of full scale.
     rule : "mid-tread" or "mid-rise"
-    design : "uniform" or "lloyd-max"
+    design : "uniform", "optimal" or "lloyd-max"
     dither : str
         What is added before rounding, not taken off again: nothing; white noise, one or two
         steps wide, even or triangular; an ordered pattern (Bayer's 8x8, or blue noise 64x64);
@@ -209,13 +229,13 @@ def quantize(
     Raises
     ------
     PictureError
-        If `lloyd-max` is combined with dither, mid-rise or a step.
+        If `optimal` or `lloyd-max` is combined with dither, mid-rise or a step.
     """
     grid = Levels.of(rule, bits, levels, step)
-    if design == "lloyd-max":
+    if design != "uniform":
         if dither != "none" or step is not None or rule != "mid-tread":
-            raise PictureError("quantize: design=lloyd-max takes bits= or levels= and no dither")
-        return lloyd_max(pixels, grid.count)
+            raise PictureError(f"quantize: design={design} takes bits= or levels= and no dither")
+        return (optimal if design == "optimal" else lloyd_max)(pixels, grid.count)
     if dither == "error-diffusion":
         return dithers.diffused(pixels, grid.first, grid.step, grid.count)
     return grid.nearest(_dithered(pixels, rng, grid.step, dither))

@@ -12,6 +12,7 @@ from magnetite.core.compute.bands import bands
 from magnetite.core.compute.random import fill, normal
 from magnetite.core.compute.threads import spread, threads
 from magnetite.core.degrade.certify.change import Change, Finding
+from magnetite.core.degrade.certify.period import measured_period
 from magnetite.core.degrade.kernels.strength import Channels
 from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
@@ -33,9 +34,11 @@ def _certify_banding(
 
     if power == 0:
         return []
+    stripes = np.subtract(change.drawn, change.before, dtype=np.float64)
+    stripes = stripes.reshape(*stripes.shape[:2], -1).mean(axis=2)
     return [
         Finding("amplitude", "fs", amplitude, projected(change.drawn), projected(change.stored)),
-        Finding("period", "px", period, period),
+        Finding("period", "px", period, measured_period(stripes, period, angle, wave == "sine")),
     ]
 
 

@@ -84,7 +84,7 @@ def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     cosine coefficients at low frequencies. White noise has the same power at all frequencies, so
     that the mean square H of the diagonal quarter is `s² + b (T - s²)`, b the share of a texture's
     power that reaches high frequencies. b is known from how H grows with T from group to group of
-    blocks, and where T does not differ, to be that of a spectrum `f^-g`, g from 1 to 4, or 0. Sorting
+    blocks; where T does not differ, it is that of a spectrum `f^-g`, g from 1 to 4, or 0. Sorting
     by one half of the low frequencies and measuring T by the other keeps the sorting from
     biasing T. The interval spans the b that remain possible, and the sampling error of H.
 

@@ -2,7 +2,7 @@
 
 offset  bytes   what
 0       4       0x89 "MGT"
-4       1       version, 4
+4       1       version, 5
 5       1       bit depth, 1 to 16; 0 for float
 6       1       colour: 0 gray, 1 RGB, 2 planes
 7       varint  height        (varints: unsigned LEB128)
@@ -30,7 +30,7 @@ from magnetite.core.picture import Colour
 from magnetite.core.picture.frame import Frame
 
 MAGIC = b"\x89MGT"
-VERSION = 4
+VERSION = 5
 #: More bytes than a header takes.
 LONGEST_HEADER = 2**18
 _COLOURS: tuple[Colour, ...] = get_args(Colour)

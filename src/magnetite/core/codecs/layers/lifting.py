@@ -20,6 +20,19 @@ Filter = Literal["haar", "5/3", "9/7"]
 _STEPS_97 = (-1.586134342059924, -0.052980118572961, 0.882911075530934, 0.443506852043971)
 #: Scale of the low half that makes the 9/7 filter nearly orthonormal: √2 / 1.230174104914001.
 _SCALE_97 = 1.149604398860241
+#: L2 norms of the synthesis functions of a low and a high band along one axis, levels 1 to 8:
+#: the error that one unit of error in a number makes. Each level of 5/3 beyond has √2 of the last.
+_NORMS: dict[Filter, tuple[tuple[float, ...], tuple[float, ...]]] = {
+    "haar": ((1.0,) * 8, (1.0,) * 8),
+    "9/7": (
+        (0.99144, 1.01519, 1.02572, 1.02882, 1.02964, 1.02984, 1.02990, 1.02991),
+        (1.02002, 0.98347, 1.01962, 1.03688, 1.04204, 1.04340, 1.04374, 1.04383),
+    ),
+    "5/3": (
+        (1.22474, 1.65831, 2.31840, 3.26917, 4.61993, 6.53237, 9.23775, 13.06400),
+        (0.84779, 0.96014, 1.25934, 1.74441, 2.45387, 3.46565, 4.89953, 6.92840),
+    ),
+}
 #: Columns that are worked on at a time.
 _COLUMNS = 256
 _ROOT = 0.7071067811865476
@@ -60,6 +73,27 @@ def band_shapes(height: int, width: int, levels: int) -> list[list[tuple[int, in
         ])  # fmt: skip
         height, width = rows, columns
     return [[(height, width)], *shapes[::-1]]
+
+
+def band_norms(name: Filter, levels: int) -> list[list[float]]:
+    """L2 norms of the synthesis functions of the bands, in the order of `analyse`.
+
+    A step over the norm is the step of a band: the same error in each, per number, is the least
+    rate at a mean squared error (Woods and Naveen, IEEE Trans. Image Processing 1(3), 1992,
+    doi:10.1109/83.148611).
+    """
+    if levels == 0:
+        return [[1.0]]
+    details = []
+    for level in range(1, levels + 1):
+        low, high = (_norm(one, level, name) for one in _NORMS[name])
+        details.append([high * low, low * high, high * high])
+    return [[_norm(_NORMS[name][0], levels, name) ** 2], *details[::-1]]
+
+
+def _norm(levels: tuple[float, ...], level: int, name: Filter) -> float:
+    beyond = max(0, level - len(levels))
+    return levels[level - beyond - 1] * (2.0 ** (beyond / 2) if name == "5/3" else 1.0)
 
 
 def _split(plane: Samples, name: Filter) -> tuple[Samples, Samples]:

@@ -45,12 +45,16 @@ class Finding:
     standard_error: float | None = None
     #: Of a distance in distribution: the name of the one that is declared.
     distribution: str = ""
+    #: Largest value that is as asked, of a skewed figure.
+    limit: float | None = None
 
     @property
     def verdict(self) -> str:
         """`as asked`, `off`, or empty where nothing was asked or measured."""
         if self.asked is None or self.drawn is None:
             return ""
+        if self.limit is not None:
+            return "as asked" if self.drawn <= self.limit else "off"
         allowed = TOLERANCE_EXACT * abs(self.asked)
         if self.standard_error is not None:
             allowed = TOLERANCE_ERRORS * self.standard_error

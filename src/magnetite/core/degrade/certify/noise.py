@@ -17,8 +17,10 @@ from magnetite.core.degrade.kernels.strength import noise_sd
 
 #: Distribution functions are compared at `POINTS` points, up to `FURTHEST` sd either way.
 POINTS, FURTHEST = 2**15, 12.0
-#: Kolmogorov's statistic exceeds 2.28 / √n as seldom as a normal figure four standard errors.
-KOLMOGOROV_ERROR = 2.28 / 4
+#: Mean and sd of Kolmogorov's statistic times √n, and the value that it exceeds as seldom as a
+#: normal figure four standard errors (Marsaglia, Tsang and Wang, J. Statistical Software 8(18),
+#: 2003, doi:10.18637/jss.v008.i18).
+_KOLMOGOROV_MEAN, _KOLMOGOROV_SD, _KOLMOGOROV_LIMIT = 0.8687, 0.2603, 2.28
 
 
 @dataclass(frozen=True)
@@ -220,8 +222,11 @@ def shape_findings(measured: Moments, distribution: Distribution, root: float) -
 
 
 def fit_finding(name: str, distance: float, root: float) -> Finding:
-    """Kolmogorov's distance to a distribution that is declared in full."""
-    return Finding(f"distance from {name}", "", 0.0, distance, None, KOLMOGOROV_ERROR / root, name)
+    """Kolmogorov's distance to a distribution that is declared in full, beside its expectation."""
+    return Finding(
+        f"distance from {name}", "", _KOLMOGOROV_MEAN / root, distance, None,
+        _KOLMOGOROV_SD / root, name, _KOLMOGOROV_LIMIT / root,
+    )  # fmt: skip
 
 
 def binomial(quantity: str, share: float, hits: int, count: int) -> Finding:

@@ -81,7 +81,7 @@ def level_sums(
     first: np.float32, step: np.float32, low: np.float32, high: np.float32, count: int,
 ) -> Float64:  # fmt: skip
     """Of `LevelsSurvey`."""
-    head = 7
+    head = 9
     sums, row = np.zeros(head + count), np.empty(before.shape[1], np.float32)
     for i in range(before.shape[0]):
         _stored(row, after[i], full_scale, sums)
@@ -98,8 +98,14 @@ def level_sums(
         sums[4] += kept
         sums[5] += shift
         sums[6] += outside
+        total = products = 0.0
         for j in range(row.size):
-            sums[head + np.int64(np.rint((after[i, j] - first) / step))] += 1
+            place = np.int64(np.rint((after[i, j] - first) / step))
+            sums[head + place] += 1
+            total += after[i, j]
+            products += np.float64(after[i, j]) * place
+        sums[7] += total
+        sums[8] += products
     sums[2] = before.size
     return sums
 
