@@ -132,6 +132,17 @@ def test_a_sensor_keeps_its_fixed_pattern() -> None:
     assert np.corrcoef(one.ravel(), two.ravel())[0, 1] > 0.95
     assert abs(np.corrcoef(one.ravel(), other.ravel())[0, 1]) < 0.02
     assert one.std() == pytest.approx(math.hypot(0.02 * 0.5, 0.003), rel=0.02)
+
+    # Each pattern is its own: it changes with no other setting, and equals no other pattern.
+    def pattern(settings: str) -> np.ndarray:
+        bright = np.full((300, 300), 0.9)
+        step = f"sensor-noise full-well=1000000000e {settings}"
+        return magnetite.degrade(bright, step).picture.samples - 0.9
+
+    gain, offset = pattern("prnu=2%"), pattern("dsnu=1000000e")
+    assert abs(np.corrcoef(gain.ravel(), offset.ravel())[0, 1]) < 0.02
+    both = pattern("prnu=2% dsnu=1000000e")
+    np.testing.assert_allclose(both, gain + offset, atol=4e-4)
     # Between frames of one sensor only shot noise differs.
     shot = math.sqrt(0.5e6) / 1e6
     assert ((one - two) / math.sqrt(2)).std() == pytest.approx(shot, rel=0.02)

@@ -236,11 +236,10 @@ def sensor_noise(
     -------
     float array of the same shape and dtype; not clipped.
     """
-    pattern = np.random.default_rng([sensor, *pixels.shape])
     electrons = np.ascontiguousarray(pixels, np.float32) * np.float32(full_well)
     electrons = electrons.clip(0, None)
     if prnu:
-        gain = draw(pattern, pixels.shape, normal)
+        gain = _pattern("prnu", sensor, pixels.shape)
         electrons = (electrons * (1 + np.float32(prnu) * gain)).clip(0, None)
 
     def expose(child: np.random.Generator, piece: Samples) -> None:
@@ -251,12 +250,17 @@ def sensor_noise(
 
     fill(rng, [electrons.reshape(-1)], expose)
     if dsnu:
-        electrons += np.float32(dsnu) * draw(pattern, pixels.shape, normal)
+        electrons += np.float32(dsnu) * _pattern("dsnu", sensor, pixels.shape)
     if row:
         rows = (pixels.shape[0], *(1,) * (pixels.ndim - 1))
         electrons += np.float32(row) * draw(rng, rows, normal)
     electrons /= np.float32(full_well)
     return electrons.astype(pixels.dtype, copy=False)
+
+
+def _pattern(name: str, sensor: int, shape: tuple[int, ...]) -> Samples:
+    """A fixed pattern of a sensor, which no other setting changes."""
+    return draw(np.random.default_rng([sensor, *name.encode(), *shape]), shape, normal)
 
 
 def _transformed(

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import math
+from functools import cache
 from typing import Annotated, Literal
 
 import numpy as np
 
-from magnetite.core.arrays import Pixels, Samples
+from magnetite.core.arrays import Float64, Pixels, Samples
 from magnetite.core.methods.amplitudes import Electrons
 from magnetite.core.methods.catalogue import ColourPolicy, find, restoration
+
+#: Largest signal of the table of the inverse, electrons, and its points.
+_LARGEST, _POINTS = 400.0, 2001
 
 
 @restoration(
@@ -28,9 +33,10 @@ def anscombe(
 ) -> Pixels:
     """`f(e) = 2 √(e + 3/8 + read²)` of e electrons has noise of sd 1, whatever the signal.
 
-    Back goes the closed form of the exact unbiased inverse, `D²/4 + √(3/2)/(4 D) - 11/(8 D²) +
-    5 √(3/2)/(8 D³) - 1/8 - read²`, for D at least that of no signal. `calibrate noise` prints
-    full-well and read of a camera.
+    Back goes the exact unbiased inverse: the signal whose transformed noisy samples have that
+    mean, from a table up to 400 electrons and by its closed form above, `D²/4 + √(3/2)/(4 D) -
+    11/(8 D²) + 5 √(3/2)/(8 D³) - 1/8 - read²`. `calibrate noise` prints full-well and read of a
+    camera.
 
     Parameters
     ----------
@@ -65,8 +71,29 @@ def forward(electrons: Samples, read: float) -> Samples:
 
 
 def backward(even: Samples, read: float) -> Samples:
-    """Closed form of the exact unbiased inverse, electrons."""
-    d = np.maximum(even, 2 * np.sqrt(3 / 8 + read**2))
+    """Exact unbiased inverse, electrons: no signal where D is at most the mean of no signal."""
+    signals, means = inverse_table(read)
+    exact = np.interp(even, means, signals)
+    return np.where(even < means[-1], exact, _closed_form(np.maximum(even, means[-1]), read))
+
+
+@cache
+def inverse_table(read: float) -> tuple[Float64, Float64]:
+    """Signals y up to 400 electrons, and `Σ p(k; y) E f(k + read n)`, n normal.
+
+    p is Poisson's law.
+    """
+    from scipy.stats import norm, poisson
+
+    signals = np.linspace(0, math.sqrt(_LARGEST), _POINTS) ** 2
+    counts = np.arange(int(_LARGEST + 10 * math.sqrt(_LARGEST)))
+    normal = np.linspace(-8, 8, 4001)
+    weights = norm.pdf(normal) * (normal[1] - normal[0])
+    means = forward(counts[:, np.newaxis] + read * normal, read) @ weights
+    return signals, np.asarray(poisson.pmf(counts, signals[:, np.newaxis]) @ means)
+
+
+def _closed_form(d: Samples, read: float) -> Samples:
     root = np.sqrt(3 / 2)
     inverse = d**2 / 4 + root / (4 * d) - 11 / (8 * d**2) + 5 * root / (8 * d**3) - 1 / 8 - read**2
     return np.asarray(inverse)
