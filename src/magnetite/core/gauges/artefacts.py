@@ -17,8 +17,9 @@ from magnetite.core.methods.sums import Part, Sums, Totals, added, root_quotient
 from magnetite.core.metrics.kernels.sizes import check_size
 
 #: Sides of blocks that are looked for, px; how far beyond chance a grid's lines must stand out,
-#: standard deviations; how much higher every other line is where those between are none.
-_SIDES, _CERTAIN, _HIGHER = range(2, 257), 6.0, 1.5
+#: standard deviations; how much higher every other line is where those between are none; least
+#: side of a picture, px.
+_SIDES, _CERTAIN, _HIGHER, _LEAST_SIDE = range(2, 257), 6.0, 1.5, 16
 #: Lines that a grid needs to be distinguished from chance where all of them stand out.
 _LEAST_LINES = 12
 #: Samples of a px's surroundings that say how large a step is without a grid.
@@ -98,6 +99,13 @@ def _grids(totals: Totals) -> tuple[Grid, Grid]:
     """The grids of rows and of columns."""
     columns, count, rows = totals
     return find_grid(rows), find_grid(columns / count)
+
+
+def block_grids(pixels: Pixels) -> tuple[Grid, Grid]:
+    """The grids of blocks of rows and of columns of one plane; below 16x16 none is sought."""
+    if min(pixels.shape) < _LEAST_SIDE:
+        return Grid(0, 0, 0.0), Grid(0, 0, 0.0)
+    return _grids(_all_steps(pixels))
 
 
 def _mean_excess(totals: Totals) -> float:

@@ -9,18 +9,20 @@ from magnetite.core.compute.jit import compiled
 
 #: How many px a rise may stand still.
 _REST = 2
+#: Side of the tiles that edges are counted in, px.
+TILE = 32
 
 _compiled = compiled()
 
 
 @_compiled
-def rises(x: Float64, least: float, fall: float, excess: float, ties: bool) -> tuple[float, int]:
-    """Sum of the widths of edges across rows, and their number.
+def rises(x: Float64, least: float, fall: float, excess: float, ties: bool, sums: Float64) -> None:
+    """Add the widths of edges across rows, and their number, to the sums of their tiles.
 
-    `excess` is how far noise takes turning points beyond the plateaus that they lie on.
+    `excess` is how far noise takes turning points beyond the plateaus that they lie on. `sums`
+    has shape (2, rows, columns) of tiles of 32x32.
     """
     height, width = x.shape
-    total, count = 0.0, 0
     for i in range(1, height - 1):
         row = x[i]
         for j in range(1, width - 2):
@@ -46,9 +48,8 @@ def rises(x: Float64, least: float, fall: float, excess: float, ties: bool) -> t
             ground = row[bottom] + sign * excess
             low = _crossing(row, j, -1, ground + sign * 0.1 * rise, -sign)
             high = _crossing(row, j + 1, 1, ground + sign * 0.9 * rise, sign)
-            total += (high - low) * abs(across) / np.hypot(across, down)
-            count += 1
-    return total, count
+            sums[0, i // TILE, j // TILE] += (high - low) * abs(across) / np.hypot(across, down)
+            sums[1, i // TILE, j // TILE] += 1
 
 
 @_compiled
