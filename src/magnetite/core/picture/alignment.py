@@ -1,4 +1,4 @@
-"""Find how far one picture is shifted against another, and take the shift away."""
+"""Find how far one picture is shifted against another, and undo the shift."""
 
 from __future__ import annotations
 
@@ -70,10 +70,11 @@ class Alignment:
 
 
 def aligned(reference: Picture, test: Picture) -> Alignment:
-    """Take the shift of a test picture away and crop both to what they have in common.
+    """Undo the shift of a test picture and crop both to what they have in common.
 
-    A shift of whole px (within 0.03) only crops. Any other interpolates the test by splines of
-    the fifth order, rounds to its bit depth, and leaves out 8 px more along the edges.
+    A shift of whole px (within 0.03) only crops. Any other moves the phases of the test's
+    spectrum, which keeps the power of noise, rounds to its bit depth, and leaves out 8 px more
+    along the edges.
 
     Parameters
     ----------
@@ -115,11 +116,24 @@ def _common(picture: Picture, whole: tuple[int, int], margin: int) -> Region:
 
 
 def _interpolated(picture: Picture, rest: tuple[float, float]) -> Picture:
-    from scipy.ndimage import shift
+    """The picture moved back by parts of a px, every frequency in phase alone.
+
+    Interpolation by splines is a low-pass filter halfway between samples: it would take off noise
+    and raise scores.
+    """
+    from scipy.fft import irfft, rfft
 
     pixels = picture.pixels().astype(np.float64)
-    by = (-rest[1], -rest[0]) + (0.0,) * (pixels.ndim - 2)
-    return picture.with_pixels(shift(pixels, by, order=5, mode="mirror"))[0]
+    for axis, by in ((0, rest[1]), (1, rest[0])):
+        count = pixels.shape[axis]
+        mirrored = np.concatenate([pixels, np.flip(pixels, axis)], axis=axis)
+        spectrum = rfft(mirrored, axis=axis, workers=threads())
+        phase = np.exp(2j * np.pi * np.fft.rfftfreq(2 * count) * by)
+        phase[-1] = 1.0  # the highest frequency has no phase: its power is kept
+        turned = spectrum * phase.reshape(-1, *(1,) * (pixels.ndim - 1 - axis))
+        whole = irfft(turned, 2 * count, axis=axis, workers=threads())
+        pixels = np.take(whole, np.arange(count), axis=axis)
+    return picture.with_pixels(pixels)[0]
 
 
 def find_shift(reference: Float64, test: Float64) -> Shift:
@@ -128,7 +142,7 @@ def find_shift(reference: Float64, test: Float64) -> Shift:
     Kuglin and Hines, IEEE Int. Conf. Cybernetics and Society, 1975: the transform of the
     normalised cross-power spectrum peaks at the shift. With Gaussian weights the peak is a
     Gaussian, so that the logarithms of it and its neighbours give its place between samples.
-    The whole px are taken away and the rest is measured again on what both show. A peak counts
+    The whole px are removed and the rest is measured again on what both show. A peak counts
     if it stands out from the correlation elsewhere by 7 sd, and by 10 % of what a mere shift
     gives, and if either half of the pictures has one at the same place. The place is then
     refined by least squares (see `_refined`), which also gives the interval.
@@ -193,33 +207,41 @@ class _Rest(NamedTuple):
 def _refined(here: Float64, there: Float64, start: tuple[float, float]) -> _Rest:
     """The shift at which the planes differ least, but for contrast and brightness.
 
-    Gauss-Newton steps of least squares (Lucas and Kanade, IJCAI 1981), the interval by the
-    covariance of sums over tiles, within which residuals may correlate (White, Econometrica
-    48(4), 1980).
+    Gauss-Newton steps of least squares (Lucas and Kanade, IJCAI 1981).
+
+    The power of the slopes, which says how much a shift changes the residual, is that of the
+    products of both planes' slopes: their noise is independent, and squares would count it. The
+    interval is by the covariance of sums over tiles, within which residuals may correlate (White,
+    Econometrica 48(4), 1980).
     """
     from scipy.ndimage import gaussian_filter, shift
     from scipy.special import stdtrit
 
     one, two = (gaussian_filter(p, _SMOOTHING, mode="mirror") for p in (here, there))
     inner = (slice(_REFINED_MARGIN, -_REFINED_MARGIN),) * 2
-    flat = one[inner].ravel()
     place = np.array(start)
+    own = [np.gradient(one, axis=axis)[inner].ravel() for axis in (0, 1)]
+    flat = one[inner].ravel() - one[inner].mean()
     for _ in range(_STEPS_OF_LEAST_SQUARES):
         moved = shift(two, -place, order=3, mode="mirror")
-        # Slopes of both planes' mean: noise in one of them alone would bias the step.
-        slopes = [np.gradient((one + moved) / 2, axis=axis)[inner].ravel() for axis in (0, 1)]
-        design = np.stack([*slopes, flat - flat.mean(), np.ones_like(flat)])
-        inverse = np.linalg.pinv(design @ design.T)
-        fitted = inverse @ (design @ moved[inner].ravel())
-        contrast = fitted[2] if abs(fitted[2]) > _LEAST_CONTRAST else 1.0
-        place = place - fitted[:2] / contrast
-    residual = moved[inner].ravel() - fitted @ design
-    tiles = _tile_sums(design * residual, one[inner].shape)
+        values = moved[inner].ravel() - moved[inner].mean()
+        contrast = max(_LEAST_CONTRAST, float(flat @ values) / float(flat @ flat))
+        theirs = [np.gradient(moved, axis=axis)[inner].ravel() for axis in (0, 1)]
+        crossed = np.stack(own) @ np.stack(theirs).T
+        power = (crossed + crossed.T) / 2
+        if np.linalg.eigvalsh(power)[0] <= 0:
+            return _Rest(*start, math.inf)
+        mean_slopes = np.stack([(a + b / contrast) / 2 for a, b in zip(own, theirs, strict=True)])
+        residual = values - contrast * flat
+        step = np.linalg.solve(power, mean_slopes @ residual)
+        place = place - step.clip(-1, 1)
+    tiles = _tile_sums(mean_slopes * residual, one[inner].shape)
+    inverse = np.linalg.inv(power)
     covariance = inverse @ (tiles @ tiles.T) @ inverse
-    error = math.sqrt(max(covariance[0, 0], covariance[1, 1])) / abs(contrast)
     # Both axes are held in 95 % of all cases if each is in 97.5 %.
-    reach = float(stdtrit(max(1, tiles.shape[1] - len(design)), 0.9875))
-    return _Rest(float(place[0]), float(place[1]), reach * error + _LEAST_ERROR)
+    reach = float(stdtrit(max(1, tiles.shape[1] - 4), 0.9875))
+    error = reach * math.sqrt(max(covariance[0, 0], covariance[1, 1])) + _LEAST_ERROR
+    return _Rest(float(place[0]), float(place[1]), error)
 
 
 def _tile_sums(rows: Float64, shape: tuple[int, ...]) -> Float64:
