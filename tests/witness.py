@@ -154,12 +154,14 @@ def pchip_gap(
     def axes(points: list[tuple[float, float]]) -> tuple[list[float], list[float]] | None:
         distinct = sorted(dict(sorted((r, sign * q) for r, q in points)).items())
         if over == "rate":
+            if len(distinct) < 4:
+                return None
             return [math.log(r) for r, _ in distinct], [q for _, q in distinct]
         rising: list[tuple[float, float]] = []
         for rate, quality in distinct:
             if not rising or quality > max(q for _, q in rising):
                 rising.append((rate, quality))
-        if len(rising) < 2:
+        if len(rising) < 4:
             return None
         return [q for _, q in rising], [math.log(r) for r, _ in rising]
 

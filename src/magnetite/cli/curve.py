@@ -179,9 +179,30 @@ def _print_comparisons(rows: list[Comparison]) -> None:
         return
     say()
     print_table(
-        ["reference", "metric", "against", "codec", "BD-rate %", "BD-quality", "overlap %"],
-        [[*row[:4], _percent(row.bd_rate), row.bd_quality, _percent(row.overlap)] for row in rows],
-        "BD-rate: mean rate at equal score (below 0 is better), over pictures geometric; "
+        [
+            "reference",
+            "metric",
+            "against",
+            "codec",
+            "BD-rate %",
+            "from",
+            "to",
+            "BD-quality",
+            "overlap %",
+        ],
+        [
+            [
+                *row[:4],
+                _percent(row.bd_rate),
+                _percent(row.bd_rate_low),
+                _percent(row.bd_rate_high),
+                row.bd_quality,
+                _percent(row.overlap),
+            ]
+            for row in rows
+        ],
+        "BD-rate: mean rate at equal score (below 0 is better), over pictures geometric; from, to: "
+        "by other interpolations and without one point, over pictures the 95 % interval; "
         "BD-quality: mean score at equal rate, in the metric's unit; – not known",
     )
     for row in rows:

@@ -83,10 +83,15 @@ def _rates(rows: Rows, metric: str) -> tuple[list[tuple[Any, ...]], list[str]]:
     better: Better = "higher" if better_of(metric) == "higher" else "lower"
     if len(names) < 2:
         return [], []
-    gaps, gains = _compared(found.curves, better)
+    gaps, gains, disagreeing = _compared(found.curves, better)
     saved, gained = complete(gaps), complete(gains)
     notes = [*found.notes, *(f"gain: {n}" for n in gained.notes()),
              *(f"BD-rate: {n}" for n in saved.notes())]  # fmt: skip
+    if disagreeing:
+        notes.append(
+            f"BD-rate: interpolations differ by more than 5 % on {disagreeing} of "
+            f"{int(gaps.notna().to_numpy().sum())} pairs of curves: measure more points"
+        )
     by_rate, by_gain = _differences(saved.values), _differences(gained.values)
     made = []
     for name in names[1:]:
@@ -102,8 +107,14 @@ def _rates(rows: Rows, metric: str) -> tuple[list[tuple[Any, ...]], list[str]]:
 _NONE = Difference(math.nan, math.nan, math.nan, math.nan)
 
 
-def _compared(curves: dict[str, dict[tuple[Any, ...], Points]], better: Better) -> tuple[Any, Any]:
-    """Gaps of log rate and gains of score against the first treatment, picture by picture."""
+def _compared(
+    curves: dict[str, dict[tuple[Any, ...], Points]], better: Better
+) -> tuple[Any, Any, int]:
+    """Gaps of log rate and gains of score against the first treatment, picture by picture.
+
+    Also on how many pairs of curves interpolations disagree.
+    """
+    disagreeing = 0
     names = list(curves)
     pictures = list(dict.fromkeys(key for own in curves.values() for key in own))
     index = pd.MultiIndex.from_tuples(pictures, names=PICTURE)
@@ -116,9 +127,10 @@ def _compared(curves: dict[str, dict[tuple[Any, ...], Points]], better: Better) 
             column = names.index(name) - 1
             if one.bd_rate is not None:
                 gaps.iloc[row, column] = math.log1p(one.bd_rate)
+                disagreeing += bool(one.remark)
             if one.bd_quality is not None:
                 gains.iloc[row, column] = one.bd_quality
-    return gaps, gains
+    return gaps, gains, disagreeing
 
 
 @lru_cache(maxsize=16384)

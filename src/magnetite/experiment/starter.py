@@ -19,8 +19,8 @@ nothing = "nothing"
 median = "median size=3"
 "known sd" = "nl-means sd=known"   # the sd that the degradation's certificate says
 "estimated sd" = "nl-means"        # the sd that the noisy picture shows
-coded = "dct step=4%,8%,16%"
-"denoised, coded" = "nl-means sd=known + dct step=4%,8%,16%"
+coded = "dct step=2%,4%,8%,16%"
+"denoised, coded" = "nl-means sd=known + dct step=2%,4%,8%,16%"
 
 [pairs]                     # all go together that are not excluded
 # exclude = [["noisy", "coded"]]

@@ -3,14 +3,24 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.interpolate import Akima1DInterpolator, PchipInterpolator
 
 from magnetite import bd_rate
-from magnetite.core.curves.comparison import bd_quality, compare, hull, mean_curve, overlap, rate_at
+from magnetite.core.curves.comparison import (
+    bd_quality,
+    bd_rate_range,
+    compare,
+    hull,
+    mean_curve,
+    overlap,
+    rate_at,
+)
 from magnetite.core.errors import InputError
 
 RATES = np.array([0.1, 0.2, 0.5, 1.0, 2.0])
@@ -21,19 +31,19 @@ def points(scale: float = 1.0, lift: float = 0.0) -> list[tuple[float, float]]:
     return list(zip(RATES * scale, quality + lift, strict=True))
 
 
-@given(scale=st.floats(0.6, 1.6), fit=st.sampled_from(["pchip", "polynomial"]))
+@given(scale=st.floats(0.6, 1.6), fit=st.sampled_from(["pchip", "akima", "polynomial"]))
 def test_a_curve_at_a_multiple_of_the_rate_differs_by_that(scale: float, fit: str) -> None:
     assert bd_rate(points(), points(scale), fit) == pytest.approx(scale - 1, abs=1e-9)
 
 
-@given(lift=st.floats(-4, 4), fit=st.sampled_from(["pchip", "polynomial"]))
+@given(lift=st.floats(-4, 4), fit=st.sampled_from(["pchip", "akima", "polynomial"]))
 def test_a_lifted_curve_differs_by_its_lift(lift: float, fit: str) -> None:
     # Its quality is a parabola over log rate, which the polynomial holds exactly.
     assert bd_quality(points(), points(lift=lift), fit) == pytest.approx(lift, abs=1e-9)
 
 
 def test_straight_lines_give_the_exact_rate_change() -> None:
-    line = [(r, 10 * math.log10(r)) for r in (1.0, 2.0, 4.0)]
+    line = [(r, 10 * math.log10(r)) for r in (1.0, 2.0, 4.0, 8.0)]
     lifted = [(r, q + 10 * math.log10(1.25)) for r, q in line]
     assert bd_rate(line, lifted) == pytest.approx(-0.2)
 
@@ -86,8 +96,45 @@ def test_overlap_is_the_shared_part_of_the_smaller_range() -> None:
     low, high = [(1.0, 10.0), (2.0, 20.0)], [(2.0, 15.0), (8.0, 55.0)]
     assert overlap(low, high) == pytest.approx(0.5)
     assert overlap(low, high, over="rate") == 0
-    with pytest.raises(InputError, match="needs 4 points, not 2"):
-        bd_rate(low, high, "polynomial")
+    for measure in (bd_rate, bd_quality, bd_rate_range):
+        with pytest.raises(InputError, match=r"2 points of rising rate and quality; .* from 4"):
+            measure(low, high)
+    # A point that another surpasses at a lower rate is none.
+    with pytest.raises(InputError, match="has 3 points"):
+        bd_rate([*points()[:3], (0.6, 1.0)], points())
+
+
+def test_the_range_of_a_bd_rate_is_that_of_its_points() -> None:
+    """Smooth curves of any interpolation agree; a scattered one does not, and that is said."""
+    smooth = compare(points(), points(0.8))
+    assert smooth.bd_rate == pytest.approx(-0.2, abs=1e-9)
+    assert smooth.bd_rate_low is not None
+    assert smooth.bd_rate_high is not None
+    assert smooth.bd_rate_low <= -0.2 + 1e-9
+    assert smooth.bd_rate_high < -0.19
+    assert smooth.remark == ""
+    jumps = [(r, q + jump) for (r, q), jump in zip(points(), (0, 5.5, 0.2, 6.9, 0), strict=True)]
+    rough = compare(points(), jumps)
+    assert rough.bd_rate is not None
+    assert rough.bd_rate_low is not None
+    assert rough.bd_rate_high is not None
+
+    # By hand: each interpolation, and PCHIP without each inner point of either curve.
+    def gap(one: Any, two: Any, kind: Any) -> float:
+        axes = [(np.array([q for _, q in c]), np.log([r for r, _ in c])) for c in (one, two)]
+        low, high = max(a[0][0] for a in axes), min(a[0][-1] for a in axes)
+        areas = [kind(*a).integrate(low, high) for a in axes]
+        return math.expm1((areas[1] - areas[0]) / (high - low))
+
+    kept = [p for k, p in enumerate(jumps) if all(p[1] > q for _, q in jumps[:k])]
+    every = [gap(points(), kept, kind) for kind in (PchipInterpolator, Akima1DInterpolator)]
+    every += [gap(points(), [p for p in kept if p != out], PchipInterpolator) for out in kept[1:-1]]
+    every += [
+        gap([p for p in points() if p != out], kept, PchipInterpolator) for out in points()[1:-1]
+    ]
+    assert rough.bd_rate_low <= min(every) + 1e-12
+    assert rough.bd_rate_high >= max(every) - 1e-12
+    assert "interpolations disagree" in rough.remark
 
 
 @given(

@@ -13,11 +13,17 @@ from magnetite.core.errors import InputError
 
 #: Points of a curve: rate and quality.
 Curve = Sequence[tuple[float, float]]
-Fit = Literal["pchip", "polynomial"]
+Fit = Literal["pchip", "akima", "polynomial"]
 #: Which way of a score is better.
 Better = Literal["higher", "lower"]
 #: Two curves are compared only where they share at least this much of their joint range.
 LEAST_OVERLAP = 0.3
+#: Points of different rate and quality that a curve must have.
+LEAST_POINTS = 4
+#: Interpolations that differ by more than this share of the rate disagree.
+_DISAGREE = 0.05
+#: Interpolations that are compared; the first one counts.
+_FITS: tuple[Fit, ...] = ("pchip", "akima", "polynomial")
 
 
 def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip", better: Better = "higher") -> float:
@@ -29,11 +35,11 @@ def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip", better: Better = "hi
     Parameters
     ----------
     anchor, test : sequences of (rate, quality)
-        Rates above 0, quality improving with rate, at least 2 points each, 4 for "polynomial".
-        Points that a point of lower rate equals or surpasses are left out.
-    fit : "pchip" or "polynomial"
-        Piecewise cubic interpolation (PCHIP) through all points, or the third-order polynomial
-        of the source, fitted by least squares.
+        Rates above 0, quality improving with rate, at least 4 points each. Points that a point
+        of lower rate equals or surpasses are left out.
+    fit : "pchip", "akima" or "polynomial"
+        Piecewise cubic interpolation through all points (Fritsch and Butland 1984; Akima 1970),
+        or the third-order polynomial of the source, fitted by least squares.
     better : "higher" or "lower"
         Which way of the quality is better; lower for errors such as MSE.
 
@@ -43,7 +49,7 @@ def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip", better: Better = "hi
         If there are too few points, or the qualities overlap over less than 30 % of the
         smaller range (see `overlap`).
     """
-    one, two = (_by_quality(points, better) for points in (anchor, test))
+    one, two = (_enough(_by_quality(points, better)) for points in (anchor, test))
     return float(np.expm1(_mean_gap(one, two, "quality", fit)))
 
 
@@ -52,8 +58,29 @@ def bd_quality(anchor: Curve, test: Curve, fit: Fit = "pchip", better: Better = 
 
     Interpolates quality over log rate; arguments and errors as in `bd_rate`.
     """
-    one, two = (_by_log_rate(points, better) for points in (anchor, test))
+    one, two = (_enough(_by_log_rate(points, better)) for points in (anchor, test))
     return _mean_gap(one, two, "rate", fit)
+
+
+def bd_rate_range(anchor: Curve, test: Curve, better: Better = "higher") -> tuple[float, float]:
+    """Least and largest BD-rate by other interpolations, and without one inner point of a curve.
+
+    That is how far the few points of a curve determine its BD-rate; arguments as in `bd_rate`.
+    """
+    one, two = (_enough(_by_quality(points, better)) for points in (anchor, test))
+    gaps = [_mean_gap(one, two, "quality", fit) for fit in _FITS]
+    gaps += [_mean_gap(less, two, "quality", "pchip") for less in _without_one(one)]
+    gaps += [_mean_gap(one, less, "quality", "pchip") for less in _without_one(two)]
+    return float(np.expm1(min(gaps))), float(np.expm1(max(gaps)))
+
+
+def disagreement(anchor: Curve, test: Curve, better: Better = "higher") -> str:
+    """The BD-rates of all interpolations in words where they differ by 5 % or more; else empty."""
+    found = {fit: bd_rate(anchor, test, fit, better) for fit in _FITS}
+    if max(found.values()) - min(found.values()) <= _DISAGREE:
+        return ""
+    each = ", ".join(f"{value:+.1%} by {fit}" for fit, value in found.items())
+    return f"interpolations disagree on the BD-rate ({each}): measure more points"
 
 
 @dataclass(frozen=True)
@@ -65,6 +92,11 @@ class Comparison:
     overlap: float | None
     #: Why a figure is missing; empty where none is.
     reason: str = ""
+    #: Ends of `bd_rate_range`.
+    bd_rate_low: float | None = None
+    bd_rate_high: float | None = None
+    #: A warning where interpolations disagree.
+    remark: str = ""
 
 
 def compare(anchor: Curve, test: Curve, better: Better = "higher") -> Comparison:
@@ -79,7 +111,11 @@ def compare(anchor: Curve, test: Curve, better: Better = "higher") -> Comparison
             return None
 
     figures = known(bd_rate), known(bd_quality), known(overlap)
-    return Comparison(*figures, "; ".join(dict.fromkeys(reasons)))
+    low, high, remark = None, None, ""
+    if figures[0] is not None:
+        low, high = bd_rate_range(anchor, test, better)
+        remark = disagreement(anchor, test, better)
+    return Comparison(*figures, "; ".join(dict.fromkeys(reasons)), low, high, remark)
 
 
 def overlap(
@@ -166,6 +202,20 @@ def mean_curve(curves: Sequence[Curve], steps: int = 33) -> list[tuple[float, fl
 Axes = tuple[Float64, Float64]
 
 
+def _enough(axes: Axes) -> Axes:
+    if axes[0].size < LEAST_POINTS:
+        raise InputError(
+            f"a curve has {axes[0].size} points of rising rate and quality; curves are compared "
+            f"from {LEAST_POINTS} points on: add settings to its sweep"
+        )
+    return axes
+
+
+def _without_one(axes: Axes) -> list[Axes]:
+    """The curve without each of its inner points in turn."""
+    return [(np.delete(axes[0], k), np.delete(axes[1], k)) for k in range(1, axes[0].size - 1)]
+
+
 def _by_quality(points: Curve, better: Better) -> Axes:
     """Qualities, larger ones better, and log rates."""
     curve = _rising(_upwards(points, better))
@@ -201,23 +251,18 @@ def _mean_gap(anchor: Axes, test: Axes, what: str, fit: Fit) -> float:
             f"the curves overlap over {max(0.0, (high - low) / smaller):.0%} of their {what}; "
             f"at least {LEAST_OVERLAP:.0%} is needed: extend their sweeps towards each other"
         )
-    area = _polynomial_area if fit == "polynomial" else _pchip_area
-    return (area(test, low, high) - area(anchor, low, high)) / (high - low)
+    return (_area(test, low, high, fit) - _area(anchor, low, high, fit)) / (high - low)
 
 
-def _pchip_area(curve: Axes, low: float, high: float) -> float:
-    from scipy.interpolate import PchipInterpolator
-
-    return float(PchipInterpolator(*curve).integrate(low, high))
-
-
-def _polynomial_area(curve: Axes, low: float, high: float) -> float:
+def _area(curve: Axes, low: float, high: float, fit: Fit) -> float:
     from numpy.polynomial import Polynomial
+    from scipy.interpolate import Akima1DInterpolator, PchipInterpolator
 
-    if curve[0].size < 4:
-        raise InputError(f"a third-order polynomial needs 4 points, not {curve[0].size}")
-    area = Polynomial.fit(*curve, 3).integ()
-    return float(area(high) - area(low))
+    if fit == "polynomial":
+        area = Polynomial.fit(*curve, 3).integ()
+        return float(area(high) - area(low))
+    interpolator = PchipInterpolator if fit == "pchip" else Akima1DInterpolator
+    return float(interpolator(*curve).integrate(low, high))
 
 
 def _by_rate(points: Curve) -> Float64:

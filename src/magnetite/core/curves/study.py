@@ -48,7 +48,8 @@ class Comparison(NamedTuple):
     bd_quality: float | None
     #: Share of the smaller range of scores that both curves cover.
     overlap: float | None
-    #: Of means over pictures, the 95 % interval of both differences.
+    #: Of one picture, the range of BD-rates by other interpolations and without one inner point;
+    #: of means over pictures, the 95 % interval of both differences.
     bd_rate_low: float | None = None
     bd_rate_high: float | None = None
     bd_quality_low: float | None = None
@@ -134,10 +135,11 @@ class Curves:
         made = compare(first, second, better_of(metric))
         name, anchor, label = self.references[reference], self.codecs[0], self.codecs[codec]
         comparison = Comparison(
-            name, metric, anchor, label, made.bd_rate, made.bd_quality, made.overlap
-        )
-        reason = f"{label} against {anchor}, {metric} of {name}: {made.reason}"
-        return comparison, reason if made.reason else ""
+            name, metric, anchor, label, made.bd_rate, made.bd_quality, made.overlap,
+            made.bd_rate_low, made.bd_rate_high,
+        )  # fmt: skip
+        said = made.reason or made.remark
+        return comparison, f"{label} against {anchor}, {metric} of {name}: {said}" if said else ""
 
     def rates_at(self, metric: str, score: float) -> list[RateRow]:
         """Rate of every codec at a score: for each picture, then the geometric mean over pictures.
