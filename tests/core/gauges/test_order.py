@@ -54,7 +54,7 @@ def brighter(scene: Gray, level: float) -> Picture:
 MOVES: dict[str, tuple[Move, tuple[float, ...]]] = {
     "blockiness": (coded, (24, 48, 96)),
     "false-contours": (degraded("quantize levels={}"), (64, 32, 16, 8, 4, 2)),
-    "edge-width": (blurred, (0, 0.7, 1, 1.5, 2, 3)),
+    "edge-width": (blurred, (0, 0.7, 1.2, 2, 3)),
     "noise-blocks": (noisy, (0, 2, 4, 8, 16)),
     "noise-wavelet": (noisy, (0, 2, 4, 8, 16)),
     "noise-mask": (noisy, (0, 2, 4, 8, 16)),

@@ -10,6 +10,7 @@ import numpy as np
 from magnetite.core.arrays import Float64, Indices, Pixels
 from magnetite.core.compute.basis import cosines
 from magnetite.core.errors import PictureError
+from magnetite.core.gauges.noise_level import diagonals
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
 
 #: Side of the blocks, px; the least distance of two, and the most that are looked at.
@@ -24,6 +25,9 @@ _LEAST_CLEAR = 0.1
 _MODEL_ERROR = 0.2
 #: An estimate is told from texture where the lower end of its interval is this share of it.
 _DISTINCT = 0.7
+
+#: Differences up to this share of full scale are rounding errors.
+_ROUNDING_ERROR = 1e-6
 
 _ROW, _COLUMN = np.indices((_SIDE, _SIDE))
 #: The diagonal quarter of a block, where noise is sought, and two sets of lower frequencies,
@@ -86,7 +90,9 @@ def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     power that reaches high frequencies. b is known from how H grows with T from group to group of
     blocks; where T does not differ, it is that of a spectrum `f^-g`, g from 1 to 4, or 0. Sorting
     by one half of the low frequencies and measuring T by the other keeps the sorting from
-    biasing T. The interval spans the b that remain possible, and the sampling error of H.
+    biasing T. Where most of the finest diagonal coefficients are 0, as in graphics and pictures of
+    few levels, there is no noise. The interval spans the b that remain possible, and the sampling
+    error of H.
 
     Parameters
     ----------
@@ -110,7 +116,11 @@ def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     doi:10.1109/CADSM.2007.4297510 (blocks of least texture), with a correction for texture of
     our own.
     """
-    return sampled_blocks(pixels, peak=peak).noise()
+    blocks = sampled_blocks(pixels, peak=peak)
+    changes = np.abs(diagonals(np.asarray(pixels)))
+    if 2 * np.count_nonzero(changes > _ROUNDING_ERROR * peak) < changes.size:
+        return NoiseEstimate(0.0, 0.0, 0.0)
+    return blocks.noise()
 
 
 class SampledBlocks(NamedTuple):
@@ -120,13 +130,15 @@ class SampledBlocks(NamedTuple):
     planes: tuple[Float64, ...]
     #: Share of the blocks that are independent: they may overlap.
     independent: float
+    #: Full scale.
+    peak: float
 
     def noise(self, plane: int = 0) -> NoiseEstimate:
         """`noise_estimate` of one of the planes."""
         power = self.planes[plane] ** 2
         sides = [_side(power, self.independent, first) for first in (0, 1)]
         high, error, texture = (float(np.mean([s[k] for s in sides])) for k in range(3))
-        if high == 0:
+        if high < _ROUNDING_ERROR**2 * self.peak**2:
             return NoiseEstimate(0.0, 0.0, 0.0)
         leakage, spread = (float(np.mean([s[k] for s in sides])) for k in (3, 4))
         weights = _weights(leakage, spread)
@@ -172,8 +184,8 @@ def sampled_blocks(*planes: Pixels, peak: float = 1.0) -> SampledBlocks:
     basis = cosines(_SIDE)
     return SampledBlocks(
         tuple(basis @ blocks[clear].astype(np.float64) @ basis.T for blocks in own),
-        min(1.0, (distance / _SIDE) ** 2),
-    )
+        min(1.0, (distance / _SIDE) ** 2), peak,
+    )  # fmt: skip
 
 
 def _side(
