@@ -26,6 +26,7 @@ from magnetite.files.tables import Cell
 if TYPE_CHECKING:
     from magnetite.core.verbs.banded import DegradedRows
     from magnetite.core.verbs.certificate import Certificate
+    from magnetite.core.verbs.degrade import Overflow
 
 
 class OverflowRule(StrEnum):
@@ -50,12 +51,13 @@ def run(
         ),
     ] = None,
     overflow: Annotated[
-        OverflowRule,
+        OverflowRule | None,
         typer.Option(
-            help="What leaves the range is clipped; kept (a float TIFF or NPY); or refused (fail).",
+            help="Samples beyond the range are clipped (clip); kept in a float TIFF or NPY (keep); "
+            "or refused (fail). Left out: digital numbers are clipped, float samples kept.",
             metavar="RULE",
         ),
-    ] = OverflowRule.clip,
+    ] = None,
     full_scale: FullScaleOption = None,
 ) -> None:
     """Writes OUT and its certificate OUT.cert.json."""
@@ -76,8 +78,9 @@ def run(
         return
     reference = load(ref, full_scale)
     keeps = overflow is OverflowRule.keep
+    rule: Overflow | None = None if overflow is None else overflow.value
     check_output(as_picture(reference.pixels(), str(ref)) if keeps else reference, out)
-    degraded = degrade(reference, " ".join(steps), seed=seed, overflow=overflow.value, aim=aim)
+    degraded = degrade(reference, " ".join(steps), seed=seed, overflow=rule, aim=aim)
     messages = write_certified(degraded.picture, out, degraded.certificate.as_dict())
     print_certificate(degraded.certificate)
     for message in messages:
@@ -87,7 +90,7 @@ def run(
 
 
 def _in_bands(
-    ref: Path, full_scale: float | None, steps: list[str], seed: int, overflow: OverflowRule
+    ref: Path, full_scale: float | None, steps: list[str], seed: int, overflow: OverflowRule | None
 ) -> DegradedRows | None:
     """The degradation of a file that is larger than the memory allowed, where bands can do it."""
     large = larger_than_memory(ref, full_scale=full_scale)
@@ -98,8 +101,8 @@ def _in_bands(
 
     def work() -> DegradedRows:
         return DegradedRows(
-            large[0], " ".join(steps), limits.memory, seed=seed, overflow=overflow.value,
-            files=DiskFiles(),
+            large[0], " ".join(steps), limits.memory, seed=seed,
+            overflow=None if overflow is None else overflow.value, files=DiskFiles(),
         )  # fmt: skip
 
     return in_bands_or_whole(large[0].frame, work)

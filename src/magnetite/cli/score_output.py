@@ -121,7 +121,7 @@ def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None
 
 def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
     """A row for each test; where the metrics are many, a row for each of them instead."""
-    from magnetite.core.methods.declarations import Figure
+    from magnetite.core.methods.declarations import ColourPolicy, Figure
 
     colour = any(row.frame.channels > 1 for row in rows)
     titles = [heading(step.declared(Figure), str(step), colour=colour) for step in steps]
@@ -138,7 +138,9 @@ def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
         ]
         for step in steps
     ]
-    caption = _caption(rows) + ("; * the best" if mark and len(rows) > len(references) else "")
+    colours = any(step.method.colour is ColourPolicy.RGB for step in steps)
+    caption = _caption(rows) + ("; colours taken as sRGB, white D65" if colours else "")
+    caption += "; * the best" if mark and len(rows) > len(references) else ""
     rated = any(row.bytes is not None for row in rows)
     rates, sizes = [row.bpp for row in rows], [row.bytes for row in rows]
     if len(steps) <= MOST_COLUMNS:

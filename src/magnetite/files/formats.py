@@ -19,6 +19,7 @@ from magnetite.core.codecs.layers.headers import jpeg2000_size, size_of
 from magnetite.core.errors import FileError
 from magnetite.core.limits import MAX_SAMPLES, check_samples
 from magnetite.files import marks, netpbm, png
+from magnetite.files.colours import check_subsampling, colour_notes, from_ycbcr, of_png, of_profile
 
 
 @dataclass(frozen=True)
@@ -61,6 +62,10 @@ def _decode_png(data: bytes) -> Decoded:
     import imagecodecs
 
     layout = png.read_layout(data)
+    said = colour_notes(of_png(layout.colours))
+    if layout.unequal:
+        each = ", ".join(map(str, layout.unequal))
+        said += (f"significant bits differ between channels ({each}): they are not used",)
     data = png.essential(data)
     if layout.depth == 16:
         with _silent():
@@ -75,7 +80,8 @@ def _decode_png(data: bytes) -> Decoded:
         if layout.colour_type == 0 and layout.depth in (2, 4) and decoded.bits == 8:
             scale = 255 // (2**layout.depth - 1)
             decoded = replace(decoded, samples=decoded.samples // scale, bits=layout.depth)
-    return _significant(decoded, layout.significant)
+    decoded = _significant(decoded, layout.significant)
+    return replace(decoded, notes=(*decoded.notes, *said))
 
 
 def _significant(decoded: Decoded, bits: int | None) -> Decoded:
@@ -95,7 +101,7 @@ def _significant(decoded: Decoded, bits: int | None) -> Decoded:
 def _decode_plain(data: bytes) -> Decoded:
     """PNG up to 8 bits, JPEG, BMP."""
     image = _open(data)
-    turn, notes = _orientation(image), []
+    turn, notes = _orientation(image), [*colour_notes(of_profile(image.info.get("icc_profile")))]
     if getattr(image, "n_frames", 1) > 1:
         notes.append(f"first of {image.n_frames} frames taken")
     if image.mode in ("P", "PA"):
@@ -235,15 +241,24 @@ def _decode_tiff(data: bytes) -> Decoded:
         ends = [o + c for o, c in zip(page.dataoffsets, page.databytecounts, strict=True)]
         if max(ends) > len(data):
             raise FileError("the TIFF is truncated")
-        samples = page.asarray()
         axes, bits, photometric = page.axes, page.bitspersample, page.photometric.name
+        plain_ycbcr = photometric == "YCBCR" and page.compression.name not in ("JPEG", "OJPEG")
+        if plain_ycbcr:
+            check_subsampling(page)
+        samples = page.asarray()
         extra = [sample.name for sample in page.extrasamples]
         colormap = page.colormap
         tag = page.tags.get(274)
+        profile = page.tags.get(34675)
+        if plain_ycbcr:
+            samples = from_ycbcr(samples, bits, page)
         stack = _stack(tiff)
     notes = () if count == 1 else (f"first of {count} pages taken",)
     if stack is not None:
         samples, notes = stack, (f"{count} pages read as a stack of planes",)
+    if photometric == "YCBCR":
+        notes = (*notes, "YCbCr converted to RGB")
+    notes = (*notes, *colour_notes(of_profile(profile.value if profile is not None else None)))
     turn = int(tag.value) if tag is not None else 1
     if axes == "SYX":
         samples = np.moveaxis(samples, 0, -1)

@@ -18,11 +18,15 @@ class Layout:
     depth: int
     colour_type: int
     significant: int | None
+    #: Chunks on colours, by name, and on significant bits that differ.
+    colours: dict[bytes, bytes]
+    unequal: bytes = b""
 
 
 def read_layout(data: bytes) -> Layout:
     """Walk the chunks, checking each; raises `FileError` where the file is truncated or damaged."""
-    place, significant, header = len(SIGNATURE), None, b""
+    place, significant, header, unequal = len(SIGNATURE), None, b"", b""
+    colours: dict[bytes, bytes] = {}
     while True:
         if place + 12 > len(data):
             raise FileError("the PNG is truncated")
@@ -37,12 +41,16 @@ def read_layout(data: bytes) -> Layout:
             header = body
         if name == b"sBIT" and len(set(body)) == 1:
             significant = body[0]
+        elif name == b"sBIT":
+            unequal = body
+        if name in (b"cICP", b"iCCP", b"sRGB", b"gAMA"):
+            colours[name] = body
         if name == b"IEND":
             break
         place = end
     if len(header) != 13:
         raise FileError("the PNG is damaged: it has no header chunk")
-    return Layout(header[8], header[9], significant)
+    return Layout(header[8], header[9], significant, colours, unequal)
 
 
 def declared_samples(data: bytes) -> int:

@@ -65,7 +65,7 @@ class DegradedRows:
         memory: int,
         *,
         seed: int = 0,
-        overflow: Overflow = "clip",
+        overflow: Overflow | None = None,
         files: Files | None = None,
     ) -> None:
         self._source, self._chain = source, parse_chain(chain, "degradation", "codec")

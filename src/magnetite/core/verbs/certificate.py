@@ -133,12 +133,12 @@ class Certificate:
         }
 
 
-def storage_findings(clipped: Clipped) -> list[Finding]:
-    """Shares of the samples that storing would clip, where there are any."""
+def storage_findings(clipped: Clipped, *, kept: bool) -> list[Finding]:
+    """Shares of the samples that are clipped, or kept beyond the ends, where there are any."""
     total = clipped.total
     sides = (("black", clipped.low), ("full scale", clipped.high))
     return [
-        Finding(f"clipped at {side}", "share", None, None, count / total)
+        Finding(f"{'beyond' if kept else 'clipped at'} {side}", "share", None, None, count / total)
         for side, count in sides
         if count
     ]

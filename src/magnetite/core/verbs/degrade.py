@@ -25,6 +25,7 @@ from magnetite.core.methods.parameters import Files, NoFiles
 from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.picture import Clipped, Picture, as_picture
 from magnetite.core.picture.matching import Framed
+from magnetite.core.picture.storing import beyond
 from magnetite.core.verbs.aim import Aim, Target, solve_chain
 from magnetite.core.verbs.certificate import (
     Certificate,
@@ -60,14 +61,14 @@ def degrade(
     chain: str,
     *,
     seed: int = 0,
-    overflow: Overflow = "clip",
+    overflow: Overflow | None = None,
     aim: str | None = None,
     files: Files | None = None,
 ) -> Degraded:
     """Degrade a picture by a chain of degradations and codecs.
 
-    Between steps the samples stay float and may leave 0..1; they are rounded and clipped
-    once, at the end.
+    Between steps the samples stay float and may leave 0..1; digital numbers are rounded and
+    clipped once, at the end.
 
     Parameters
     ----------
@@ -77,9 +78,10 @@ def degrade(
         Chain notation, such as `gaussian-blur sigma=1.6px + gaussian-noise sd=12dn`.
     seed : int
         Same seed and same picture, same result.
-    overflow : "clip", "keep" or "fail"
+    overflow : "clip", "keep" or "fail", optional
         What becomes of samples outside 0..1 at the end: clipped and counted; kept, the result
-        then being a float picture; or refused.
+        then being a float picture; or refused. Left out, digital numbers are clipped, and float
+        samples kept.
     aim : str, optional
         `METRIC=VALUE`: the chain's one setting written `auto` is solved for so that the stored
         picture has that figure, with the same random numbers at every try.
@@ -122,8 +124,8 @@ def _rms_difference(one: Picture, other: Picture) -> float:
 def degrade_chain(
     reference: Picture, chain: Chain, seed: int, files: Files | None = None
 ) -> Picture:
-    """The picture that `degrade` gives, clipped to the range, without its certificate."""
-    return Run(reference, reference.digest(), seed, "clip", files or NoFiles()).picture(chain)[0]
+    """The picture that `degrade` gives, without its certificate."""
+    return Run(reference, reference.digest(), seed, None, files or NoFiles()).picture(chain)[0]
 
 
 #: Hears of each step: the samples before and after, and its rate.
@@ -137,8 +139,15 @@ class Run:
     reference: Picture
     digest: bytes
     seed: int
-    overflow: Overflow
+    overflow: Overflow | None
     files: Files
+
+    @property
+    def keeps(self) -> bool:
+        """Whether samples outside 0..1 are kept."""
+        if self.overflow is None:
+            return self.reference.bits is None
+        return self.overflow == "keep"
 
     def picture(self, chain: Chain, observe: Observer | None = None) -> tuple[Picture, Clipped]:
         """The stored picture of a chain, and what clipped."""
@@ -159,7 +168,10 @@ class Run:
 
     def stored(self, pixels: Pixels) -> tuple[Picture, Clipped]:
         """Pixels as the result stores them."""
-        if self.overflow == "keep" and self.reference.bits is not None:
+        if self.reference.bits is None and not self.keeps:
+            clipped = beyond(pixels)
+            return self.reference.with_pixels(pixels.clip(0, 1))[0], clipped
+        if self.keeps and self.reference.bits is not None:
             blank = np.zeros_like(pixels[:1, :1])
             floats = Picture(blank, None, self.reference.colour, self.reference.origin)
             return floats.with_pixels(pixels)
@@ -202,13 +214,13 @@ class Run:
             rms_difference=rms_difference,
             amplitude_unit=self.reference.amplitude_unit,
             clipped=clipped,
-            overflow="keep" if self.bits is None else "clip",
+            overflow="keep" if self.keeps else "clip",
             aim=aim,
         )
 
     def recorded(self, step: Bound, findings: list[Finding], clipped: Clipped) -> StepRecord:
         """Findings with those of storing, in the picture's units."""
-        findings = [*findings, *storage_findings(clipped)]
+        findings = [*findings, *storage_findings(clipped, kept=self.keeps)]
         advice = storage_advice(findings, clipped, self.bits)
         scaled = tuple(finding.in_units_of(self.reference) for finding in findings)
         return StepRecord(str(step.step), scaled, advice)
@@ -242,7 +254,7 @@ class Run:
     @property
     def bits(self) -> int | None:
         """Bit depth of the result."""
-        return None if self.overflow == "keep" else self.reference.bits
+        return None if self.keeps else self.reference.bits
 
 
 def survey_of(step: Bound, before: Pixels) -> Survey | None:

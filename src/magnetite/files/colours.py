@@ -1,0 +1,113 @@
+"""Colours that files declare: said where they are not sRGB, for samples are used as they are."""
+
+from __future__ import annotations
+
+import io
+import struct
+from typing import Any
+
+import numpy as np
+
+from magnetite.core.arrays import Samples
+from magnetite.core.errors import FileError
+
+#: Code points of ITU-T H.273 for sRGB: primaries, and transfer functions that are its own.
+_SRGB_PRIMARIES, _SRGB_TRANSFER = 1, 13
+#: Gamma of sRGB as a gAMA chunk gives it, in 100,000ths, and how near counts.
+_SRGB_GAMMA, _NEAR = 45_455, 600
+#: Coefficients of luma where a TIFF gives none (ITU-R BT.601), and no footroom or headroom.
+_BT601 = (0.299, 0.587, 0.114)
+
+
+def colour_notes(declared: str) -> tuple[str, ...]:
+    """A remark on colours that are declared; none where that is nothing."""
+    if not declared:
+        return ()
+    return (f"declares {declared}: samples are used as they are, and colour metrics take sRGB",)
+
+
+def of_profile(profile: bytes | None) -> str:
+    """An ICC profile by its description; empty where there is none, or it is that of sRGB."""
+    if not profile:
+        return ""
+    from PIL import ImageCms
+
+    try:
+        opened = ImageCms.ImageCmsProfile(io.BytesIO(profile))
+        name = ImageCms.getProfileDescription(opened).strip()
+    except (OSError, ImageCms.PyCMSError, ValueError):
+        return "an ICC profile that cannot be read"
+    return "" if "srgb" in name.lower() else f"the ICC profile {name!r}"
+
+
+def of_png(chunks: dict[bytes, bytes]) -> str:
+    """Colours by the chunk that counts most: cICP, iCCP, sRGB, gAMA (PNG, 3rd ed., 11.3.2)."""
+    code_points = chunks.get(b"cICP", b"")
+    if len(code_points) == 4:
+        primaries, transfer = code_points[:2]
+        if (primaries, transfer) == (_SRGB_PRIMARIES, _SRGB_TRANSFER):
+            return ""
+        return f"colours by cICP (primaries {primaries}, transfer {transfer} of ITU-T H.273)"
+    if b"iCCP" in chunks:
+        return of_profile(_inflated(chunks[b"iCCP"])) or ""
+    if b"sRGB" in chunks or len(chunks.get(b"gAMA", b"")) != 4:
+        return ""
+    (gamma,) = struct.unpack(">I", chunks[b"gAMA"])
+    return "" if abs(gamma - _SRGB_GAMMA) <= _NEAR else f"a gamma of {gamma / 100_000:g}"
+
+
+def _inflated(chunk: bytes) -> bytes:
+    """The profile of an iCCP chunk, or what is no profile where it is damaged."""
+    import zlib
+
+    _, _, rest = chunk.partition(b"\0")
+    try:
+        return zlib.decompressobj().decompress(rest[1:], 2**24)
+    except zlib.error:
+        return b"damaged"
+
+
+def from_ycbcr(samples: Samples, bits: int, page: Any) -> Samples:
+    """Uncompressed YCbCr of a TIFF page as RGB (TIFF 6.0, section 21).
+
+    Raises
+    ------
+    FileError
+        If the samples are no whole numbers of 8 or 16 bits.
+    """
+    if samples.dtype.kind != "u" or bits not in (8, 16):
+        raise FileError("a TIFF in YCbCr is read with 8 or 16 bits; convert it to RGB")
+    top, middle = 2**bits - 1, 2 ** (bits - 1)
+    ends = _values(page, 532, (0, top, middle, top, middle, top))
+    black, white = np.array(ends[::2], float), np.array(ends[1::2], float)
+    ranges = np.array([top, middle - 1, middle - 1], float)
+    y, blue, red = np.moveaxis((samples - black) * ranges / (white - black), -1, 0)
+    weights = _values(page, 529, _BT601)
+    r = y + (2 - 2 * weights[0]) * red
+    b = y + (2 - 2 * weights[2]) * blue
+    g = (y - weights[2] * b - weights[0] * r) / weights[1]
+    rgb = np.stack([r, g, b], axis=-1)
+    return np.asarray(np.rint(rgb).clip(0, top).astype(samples.dtype))
+
+
+def check_subsampling(page: Any) -> None:
+    """Raise `FileError` where the chroma of an uncompressed TIFF page is subsampled."""
+    across, down = _values(page, 530, (2, 2))
+    if (across, down) != (1, 1):
+        raise FileError(
+            f"a TIFF in YCbCr with chroma subsampled by {across:g}x{down:g} is not read "
+            "uncompressed; convert it to RGB"
+        )
+
+
+def _values(page: Any, number: int, default: tuple[float, ...]) -> list[float]:
+    """A tag's numbers, fractions given as pairs."""
+    tag = page.tags.get(number)
+    if tag is None:
+        return list(default)
+    flat = np.ravel(tag.value).astype(float)
+    if flat.size == 2 * len(default):
+        flat = flat[::2] / np.where(flat[1::2] == 0, 1, flat[1::2])
+    if flat.size != len(default) or not np.isfinite(flat).all():
+        raise FileError(f"the TIFF is damaged: its tag {number} holds {flat.size} numbers")
+    return [float(value) for value in flat]
