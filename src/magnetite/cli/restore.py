@@ -96,7 +96,7 @@ def _say(
         rows = [(row.figure, row.before, row.after) for row in outcome.rows()]
         print_csv(["figure", "before", "after"], [*rows, ("seconds", None, seconds)])
     else:
-        _print(outcome, "fs" if bits is None else "dn")
+        _print(outcome)
         say(f"{outcome.chain}: wrote {out}, in {seconds:.2f} s")
 
 
@@ -156,12 +156,12 @@ def _as_json(outcome: Outcome, out: Path, seconds: float) -> dict[str, Any]:
     return content
 
 
-def _print(outcome: Outcome, unit: str) -> None:
+def _print(outcome: Outcome) -> None:
     if outcome.before is not None and outcome.after is not None:
         _print_gain(outcome.before, outcome.after)
     if (residual := outcome.residual) is not None:
         say(
-            f"{residual.verdict} (residual: sd {residual.sd:.4g} {unit}, structure "
+            f"{residual.verdict} (residual: sd {residual.sd:.4g} {residual.unit}, structure "
             f"{residual.structure:.3f}, edges {residual.edges:+.2f})"
         )
 
@@ -176,4 +176,5 @@ def _print_gain(before: Scores, after: Scores) -> None:
         words = "same" if old == new else "better" if better else "worse"
         change = 0.0 if old == new else new - old
         rows.append([heading(metric), old, new, change, words])
-    print_table(["against the reference", "before", "after", "change", ""], rows)
+    titles = ["against the reference", "before", "after", "change", ""]
+    print_table(titles, rows, "dn are those of 8 bits; ↑ more is better, ↓ less")

@@ -242,16 +242,11 @@ def _decode_tiff(data: bytes) -> Decoded:
         if max(ends) > len(data):
             raise FileError("the TIFF is truncated")
         axes, bits, photometric = page.axes, page.bitspersample, page.photometric.name
-        plain_ycbcr = photometric == "YCBCR" and page.compression.name not in ("JPEG", "OJPEG")
-        if plain_ycbcr:
-            check_subsampling(page)
-        samples = page.asarray()
+        samples = _samples_of_page(page)
         extra = [sample.name for sample in page.extrasamples]
         colormap = page.colormap
         tag = page.tags.get(274)
         profile = page.tags.get(34675)
-        if plain_ycbcr:
-            samples = from_ycbcr(samples, bits, page)
         stack = _stack(tiff)
     notes = () if count == 1 else (f"first of {count} pages taken",)
     if stack is not None:
@@ -282,6 +277,14 @@ def _decode_tiff(data: bytes) -> Decoded:
     if extra[-1:] and extra[-1] in ("ASSOCALPHA", "UNASSALPHA"):
         return _separated(samples, bits if whole else None, notes, turn)
     return Decoded(samples, bits if whole else None, notes, None, turn, stack is not None)
+
+
+def _samples_of_page(page: Any) -> Samples:
+    """Samples of a TIFF page; JPEG decoders convert YCbCr themselves, others leave it."""
+    if page.photometric.name != "YCBCR" or page.compression.name in ("JPEG", "OJPEG"):
+        return np.asarray(page.asarray())
+    check_subsampling(page)
+    return from_ycbcr(page.asarray(), page.bitspersample, page)
 
 
 def _stack(tiff: Any) -> Samples | None:

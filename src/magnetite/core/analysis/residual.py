@@ -160,10 +160,17 @@ def residual(before: Picture, after: Picture) -> Residual | None:
     found = Residual(
         float(difference.std()), noise, left, lost,
         residual_structure(*pixels), _edges(difference, second, None if clipped else clear),
-        finding, before.amplitude_unit, _steepness(second) / (_steepness(first) or 1.0),
+        finding, _unit(before), _steepness(second) / (_steepness(first) or 1.0),
         clipped=clipped,
     )  # fmt: skip
     return _scaled(_refined(found, first, second), before.full_scale)
+
+
+def _unit(picture: Picture) -> str:
+    """The picture's own unit, with the depth where that is not the 8 bits of scores."""
+    if picture.bits in (None, 8):
+        return picture.amplitude_unit
+    return f"dn of {picture.bits} bits"
 
 
 def _refined(found: Residual, first: Pixels, second: Pixels) -> Residual:
