@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: site demo test test-long lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps screenshots docs clean
+.PHONY: site demo test test-long lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps screenshots docs reliability clean
 
 $(READY): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \
@@ -61,6 +61,9 @@ docs: $(READY)
 	$(BIN)/python docs/make_metrics.py docs
 	$(BIN)/python docs/make_codecs.py docs
 	$(BIN)/python docs/make_restorations.py docs
+
+reliability: $(READY)
+	$(BIN)/python docs/make_reliability.py docs
 
 site: $(READY)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[docs]'
