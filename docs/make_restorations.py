@@ -15,7 +15,7 @@ from scipy import ndimage
 
 import magnetite
 from magnetite.cli.methods import settings_table
-from magnetite.core.analysis.residual import taken_away
+from magnetite.core.analysis.residual import residual
 from magnetite.core.methods.catalogue import Method, every
 from magnetite.core.metrics.error import psnr
 from magnetite.core.picture import Picture
@@ -95,20 +95,26 @@ _INTRODUCTION = """\
 
 Made from the declarations and the demo's scenes by `make docs`. Each section gives the formula,
 the settings, the source, a picture and the cost of a method: reference, degraded, restored, and
-what was taken away (the difference, scaled for sight). A picture of edges there means that detail
-was lost.
+the residual (scaled for sight). A picture of edges there means that structure was lost.
 
-`magnetite restore IN OUT STEPS… --reference REF` scores before and after; it always says what was
-taken away. `edges` correlates, over windows of 5x5, the strength of the difference with the slopes
-of the restored picture: a method that spares edges has a negative figure, one that smooths them a
-positive one; from +0.15 on detail is lost. `structure` is the rms autocorrelation of the
-difference within 2 px; from 0.1 on it is not white noise. `magnetite view residual` draws both.
+`magnetite restore IN OUT STEPS… --reference REF` scores before and after, and always judges the
+residual, in this order. Was detail added (steeper slopes)? Then the noise, the gauge `ringing` and
+the overshoots beyond the local range are given before and after. Is noise left? In the quarter of
+the blocks that is least textured nothing but noise can have been removed. Was structure lost? The
+residual then has more power than the noise, or more in textured blocks than in flat ones. Where the
+noise cannot be told from texture, nothing is claimed. `edges` correlates, over windows of 5x5, the
+strength of the residual with the slopes of the restored picture: a method that spares edges has a
+negative figure, one that smooths them a positive one. `structure` is the rms autocorrelation of the
+residual within 2 px; from 0.1 on it is not white noise. `magnetite view residual` draws both.
 
-The sd of the noise, where a method takes it and it is left out, is estimated from the finest
-diagonal wavelet coefficients: on fine texture it comes out too large. `--aim psnr=best` tunes one
-setting that is `auto`: against the reference, or without one by an estimate of the error for white
+The sd of the noise, where a method takes it and it is left out, is estimated from the least textured
+blocks, texture told from it by its spectrum (`noise-blocks`); the estimate is printed with its 95 %
+interval ([reliability](reliability.md)). `--aim psnr=best` tunes one setting that is `auto`: against
+the reference, or without one by an estimate of the error for white
 Gaussian noise, Stein's where noise is removed and a weighted predictive risk where a known blur is
-undone; other steps have none. With `--noise-sd` the estimated PSNR is given with its interval.
+undone; other steps have none. The estimated PSNR is
+given with its interval, which contains the error of the noise unless `--noise-sd` states that; where
+noise cannot be told from texture there is none.
 Samples stay float between steps and may leave 0..1; what is clipped at the end is said. Edges of a
 picture are mirrored.
 
@@ -185,11 +191,11 @@ def _wrong(reference: Picture, pictures: Path) -> list[str]:
             mended = magnetite.restore(worn, step).picture
             shown.append(mended)
             titles.append(_title(step, reference, mended))
-            taken = taken_away(worn, mended)
+            found = residual(worn, mended)
             figures = f"{_psnr(reference, worn):.2f} | {_psnr(reference, mended):.2f}"
             rows.append(
-                f"| `{step}` | {figures} | {taken.structure:.3f} | {taken.edges:+.2f} | "
-                f"{taken.verdict} |"
+                f"| `{step}` | {figures} | {found.structure:.3f} | {found.edges:+.2f} | "
+                f"{found.verdict} |"
             )
         path = pictures / f"wrong-{number}.png"
         _draw(shown, titles, path, columns=4)
@@ -210,10 +216,10 @@ def _section(method: Method, reference: Picture, pictures: Path, unit: float) ->
     step = f"{method.name} {settings}"
     worn = magnetite.degrade(reference, degradation).picture
     mended = magnetite.restore(worn, step).picture
-    taken = taken_away(worn, mended)
+    found = residual(worn, mended)
     path = pictures / f"{method.name}.png"
     titles = ["reference", _title(degradation, reference, worn), _title(step, reference, mended)]
-    titles.append(f"taken away\nsd {taken.sd:.3g} dn, edges {taken.edges:+.2f}")
+    titles.append(f"residual\nsd {found.sd:.3g} dn, edges {found.edges:+.2f}")
     _draw([reference, worn, mended, _difference(worn, mended)], titles, path)
     large = _eight_bits(_large())
     seconds = _time(lambda: magnetite.restore(large, step))
@@ -226,7 +232,7 @@ def _section(method: Method, reference: Picture, pictures: Path, unit: float) ->
     lines += [
         f"Colour: {method.colour.value}. Source: {method.source}.\n",
         f"Cost of `{step}`: {cost}. On `{degradation}`: {_psnr(reference, worn):.2f} dB before, "
-        f"{_psnr(reference, mended):.2f} dB after; {taken.verdict}.\n",
+        f"{_psnr(reference, mended):.2f} dB after; {found.verdict}.\n",
         f"![{method.name}](restoration/{path.name})",
     ]
     return lines

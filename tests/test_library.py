@@ -75,7 +75,7 @@ assert abs(good.aim.reached - 0.95) <= 0.0005 and good.rows()[0].figure == "rate
 
 restored = magnetite.restore(noisy, "gaussian sigma=2", reference=breccia)
 assert restored.before["psnr"] > restored.after["psnr"] and restored.residual.verdict
-assert {"psnr", "taken sd"} <= set(restored.frame()["figure"])
+assert {"psnr", "residual sd"} <= set(restored.frame()["figure"])
 tuned = magnetite.restore(noisy, "sliding-dct sd=auto", aim="psnr=best")
 assert tuned.tuned.tries > 5 and "sd=" in tuned.chain
 magnetite.restore(blurred, "wiener-deblur sigma=1.7 sd=1%")
