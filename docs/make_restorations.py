@@ -107,14 +107,13 @@ strength of the residual with the slopes of the restored picture: a method that 
 negative figure, one that smooths them a positive one. `structure` is the rms autocorrelation of the
 residual within 2 px; from 0.1 on it is not white noise. `magnetite view residual` draws both.
 
-The sd of the noise, where a method takes it and it is left out, is estimated from the least textured
-blocks, texture told from it by its spectrum (`noise-blocks`); the estimate is printed with its 95 %
-interval ([reliability](reliability.md)). `--aim psnr=best` tunes one setting that is `auto`: against
-the reference, or without one by an estimate of the error for white
-Gaussian noise, Stein's where noise is removed and a weighted predictive risk where a known blur is
-undone; other steps have none. The estimated PSNR is
-given with its interval, which contains the error of the noise unless `--noise-sd` states that; where
-noise cannot be told from texture there is none.
+The sd of the noise, where a method takes it and it is left out, is estimated from the least
+textured blocks, texture told from it by its spectrum (`noise-blocks`); the estimate is printed with
+its 95 % interval ([reliability](reliability.md)). `--aim psnr=best` tunes one setting that is
+`auto`: against the reference, or without one by an estimate of the error for white Gaussian noise,
+Stein's where noise is removed and a weighted predictive risk where a known blur is undone; other
+steps have none. The estimated PSNR is given with its interval, which contains the error of the
+noise unless `--noise-sd` states that; where noise cannot be told from texture there is none.
 Samples stay float between steps and may leave 0..1; what is clipped at the end is said. Edges of a
 picture are mirrored.
 

@@ -16,6 +16,10 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 
+#: Singular values that are drawn as points too.
+_FEW = 20
+
+
 def approximation_figure(picture: Picture, name: str) -> Figure:
     """The best pictures of a few ranks, the error of a rank, components and coefficients.
 
@@ -58,8 +62,10 @@ def approximation_figure(picture: Picture, name: str) -> Figure:
 
 def _draw_values(axes: Axes, found: Approximation) -> None:
     positive = found.values[found.values > 1e-9 * max(float(found.values[0]), 1e-12)]
-    axes.semilogy(np.arange(1, positive.size + 1), positive, color=COLOURS[0])
+    marker = "o" if positive.size <= _FEW else None  # a line of one point would not be seen
+    axes.semilogy(np.arange(1, positive.size + 1), positive, color=COLOURS[0], marker=marker)
     axes.yaxis.set_major_formatter("{x:g}")
+    axes.yaxis.set_minor_formatter("")
     axes.set(xlabel="number", ylabel="singular value (full scale)")
     axes.set_title("spectrum of singular values", fontsize=10)
     axes.grid(True)

@@ -22,6 +22,8 @@ WIDTH = 1280
 _MARGIN, _GAP = 16, 14
 #: Height of a line of a title, and of a heading, px.
 _LINE, _HEADING = 15, 34
+#: Tallest enlarged part, px; width over height from which on pictures are wide.
+_TALLEST_CROP, _WIDE = 420, 2.5
 _CROP_COLOUR = "#FFB000"
 MAX_PICTURES = 40
 
@@ -35,7 +37,8 @@ def sheet(
     heading: str = "",
     below: float = 0,
 ) -> Figure:
-    """Draw pictures side by side, all at one scale, black at 0 and white at full scale.
+    """Draw pictures side by side, wide ones below each other, all at one scale, black at 0 and
+    white at full scale.
 
     Titles may have several lines. With a crop, the same region of each stands enlarged below its
     picture, every sample a square, its frame drawn in the picture. None leaves a place empty.
@@ -50,17 +53,21 @@ def sheet(
     """
     if not 1 <= len(pictures) <= MAX_PICTURES:
         raise InputError(f"a sheet shows 1 to {MAX_PICTURES} pictures, not {len(pictures)}")
-    columns = columns or _columns(len(pictures), crop)
-    rows = math.ceil(len(pictures) / columns)
-    cell = cell_width(columns)
     present = [picture for picture in pictures if picture is not None]
     widest = max(picture.width for picture in present)
     tallest = max(picture.height for picture in present)
+    columns = columns or _columns(len(pictures), crop, widest / tallest)
+    rows = math.ceil(len(pictures) / columns)
+    cell = cell_width(columns)
     title_height = _LINE * max(title.count("\n") + 1 for title in titles) + 14
     head = float(_HEADING if heading else 0)
     # One scale for all, in sheet px per picture px. Small pictures are enlarged.
     scale = min(cell / widest, 640 / tallest)
-    crop_height = 0.0 if crop is None else cell * min(crop.height / crop.width, 1.0) + _GAP / 2
+    enlarged = 0.0
+    if crop is not None:
+        tallest_crop = _TALLEST_CROP if columns > 1 else _TALLEST_CROP / 1.5
+        enlarged = min(cell / crop.width, min(cell, tallest_crop) / crop.height)
+    crop_height = 0.0 if crop is None else enlarged * crop.height + _GAP / 2
     row_height = title_height + tallest * scale + crop_height + _GAP
     height = head + rows * row_height + _MARGIN + below
     figure = new_figure(WIDTH, height)
@@ -79,8 +86,8 @@ def sheet(
         axes.set_title(fitted(title, cell), fontsize=9.5, loc="left", pad=4)
         if crop is not None:
             _mark(axes, crop)
-            shrink = min(1.0, crop.width / crop.height)
-            part = (left, top + tallest * scale + _GAP / 2, cell * shrink, crop_height - _GAP / 2)
+            size = crop.width * enlarged, crop.height * enlarged
+            part = (left, top + tallest * scale + _GAP / 2, *size)
             _show(_place(figure, part, height), _displayed(crop.of(picture)), None)
     return figure
 
@@ -111,7 +118,10 @@ def busiest(picture: Picture, share: float = 0.2, *, wide: bool = False) -> Regi
     return Region(int(left), int(top), side, tall)
 
 
-def _columns(count: int, crop: Region | None) -> int:
+def _columns(count: int, crop: Region | None, aspect: float) -> int:
+    """Columns for a number of pictures; wide ones stand below each other."""
+    if aspect >= _WIDE:
+        return 1 if aspect >= 2 * _WIDE else min(count, 2)
     if count <= 4:
         return count
     return min(count, 4 if crop is not None else 3 if count in (5, 6, 9) else 4)
