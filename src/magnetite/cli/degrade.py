@@ -46,7 +46,8 @@ def run(
         str | None,
         typer.Option(
             help="Solve for the setting that is written auto, as in: --aim ssim=0.80; for the "
-            "strongest that satisfies 'ssim>=0.80'.",
+            "strongest that satisfies 'ssim>=0.80'; of a gauge also a share of that of the clean "
+            "picture, as in laplacian-variance=50%.",
             metavar="METRIC=VALUE",
         ),
     ] = None,

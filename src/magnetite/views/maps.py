@@ -17,7 +17,8 @@ if TYPE_CHECKING:
 def maps_figure(maps: Sequence[Map], title: str) -> Figure:
     """All maps of one test picture, bright where it fails, each with its own colour bar.
 
-    The brightest colour stands for the worst 0.5 % of the values.
+    Errors reach from 0 to the value that 1 % exceed, similarities from 1 to 0: the colours and
+    scales of the report.
     """
     columns = min(2, len(maps))
     rows = -(-len(maps) // columns)
@@ -31,11 +32,9 @@ def maps_figure(maps: Sequence[Map], title: str) -> Figure:
     )
     for axes, one in zip(grid.flat, maps, strict=False):
         values = one.values
-        low, high = (float(np.quantile(values, q)) for q in (0.005, 0.995))
-        if low == high:
-            high = low + 1e-6
-        colours = "inferno" if one.lower_is_better else "inferno_r"
-        image = axes.imshow(values, cmap=colours, vmin=low, vmax=high, interpolation="auto")
+        most = (float(np.quantile(values, 0.99)) or 1.0) if one.lower_is_better else 1.0
+        colours = "viridis" if one.lower_is_better else "viridis_r"
+        image = axes.imshow(values, cmap=colours, vmin=0, vmax=most, interpolation="auto")
         unit = f" ({one.unit})" if one.unit else ""
         axes.set_title(f"{one.name}{unit}: mean {values.mean():.4g}", fontsize=10)
         bare(axes)

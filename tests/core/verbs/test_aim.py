@@ -104,3 +104,20 @@ def test_an_aim_may_have_settings_of_its_own() -> None:
     assert figure == pytest.approx(0.9, abs=0.0005)
     with pytest.raises(TargetError, match="out of reach"):
         magnetite.degrade(picture, "gaussian-blur sigma=auto", aim="laplacian-variance=1e7")
+
+
+def test_an_aim_may_be_a_share_of_the_clean_picture() -> None:
+    scene = SCENES[1].picture(160, 120, 0)
+    own = magnetite.gauge(scene, "laplacian-variance")["laplacian-variance"]
+    blurred = magnetite.degrade(scene, "gaussian-blur sigma=auto", aim="laplacian-variance=50%")
+    found = magnetite.gauge(blurred.picture, "laplacian-variance")["laplacian-variance"]
+    assert found == pytest.approx(own / 2, rel=0.01)
+    assert blurred.certificate.aim is not None
+    assert blurred.certificate.aim.target == pytest.approx(own / 2)
+    # A gauge that is a share itself takes the percentage as its value.
+    salted = magnetite.degrade(scene, "salt-pepper density=auto", aim="impulse-share=2%")
+    assert magnetite.gauge(salted.picture, "impulse-share")["impulse-share"] == pytest.approx(
+        0.02, abs=0.001
+    )
+    with pytest.raises(ChainError, match="a percentage is that of a gauge"):
+        magnetite.degrade(scene, "gaussian-blur sigma=auto", aim="ssim=50%")

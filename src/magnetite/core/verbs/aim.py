@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Chain, Step
@@ -58,15 +58,28 @@ class Target:
     step: Step
     value: float
     sense: Sense = "="
+    #: Whether the value is a share of the gauge of the clean picture.
+    relative: bool = False
 
     @classmethod
     def parse(cls, text: str) -> Target:
-        """Read `psnr=30`, `ssim>=0.95`, `ssim window=7=0.8`; `ChainError` for anything else."""
+        """Read `psnr=30`, `ssim>=0.95`, `ssim window=7=0.8`, `laplacian-variance=50%`.
+
+        A percentage of a gauge is a share of its value in the clean picture; of a gauge that is a
+        share itself, that share.
+
+        Raises
+        ------
+        ChainError
+            If it is anything else.
+        """
         name, _, number = text.rpartition("=")
         sense: Sense = ">=" if name.endswith(">") else "<=" if name.endswith("<") else "="
         name = name.rstrip("<>").strip()
+        number = number.strip().removesuffix("dB")
+        percent = number.endswith("%")
         try:
-            value = read_number(number.strip().removesuffix("dB"))
+            value = read_number(number.removesuffix("%")) / (100 if percent else 1)
         except ValueError:
             value = math.nan
         if not name or not math.isfinite(value):
@@ -75,10 +88,21 @@ class Target:
                 "as in psnr=30"
             )
         kind = "gauge" if find("gauge", name.split()[0]) else "metric"
-        return cls(parse_step(name, kind), value, sense)
+        step = parse_step(name, kind)
+        if percent and kind == "metric":
+            raise ChainError(f"{text!r}: a percentage is that of a gauge; write a metric's value")
+        relative = percent and step.declared(Figure).unit != "share"
+        return cls(step, value, sense, relative)
 
     def __str__(self) -> str:
         return f"{self.step}{self.sense}{self.value:g}"
+
+    def of(self, reference: Picture) -> Target:
+        """The target with a share made a value by the gauge of the clean picture."""
+        if not self.relative:
+            return self
+        own = self.measure(reference, reference)
+        return replace(self, value=self.value * own, relative=False)
 
     @property
     def goal(self) -> Goal:
@@ -126,6 +150,7 @@ def solve_chain(
             f"an aim solves for one setting: write auto for one in {str(chain)!r}, "
             f"not for {len(chain.open_settings)}"
         )
+    target = target.of(reference)
     ((place, key),) = chain.open_settings
     step = chain.steps[place]
     kind = step.method.parameters[key].kind

@@ -78,18 +78,39 @@ page.pictures = (() => {
     return drawn(out);
   }
 
+  /** Colours of shares, into the px of an image from a first one on. */
+  function paint(out, at, share) {
+    const place = Math.min(1, Math.max(0, share)) * (VIRIDIS.length - 1);
+    const k = Math.min(VIRIDIS.length - 2, Math.floor(place));
+    const [low, high, part] = [VIRIDIS[k], VIRIDIS[k + 1], place - k];
+    for (let c = 0; c < 3; c++) out[4 * at + c] = low[c] + (high[c] - low[c]) * part;
+    out[4 * at + 3] = 255;
+  }
+
+  /** The value that 1 % of all exceed; whole numbers are counted instead of sorted. */
+  function nearlyLargest(values, largest) {
+    const rank = Math.floor(0.99 * (values.length - 1));
+    if (!values.every(Number.isInteger)) return values.slice().sort()[rank];
+    const counts = new Uint32Array(largest + 1);
+    for (const value of values) counts[value]++;
+    let [below, value] = [0, 0];
+    while (below + counts[value] <= rank) below += counts[value++];
+    return value;
+  }
+
   /** Absolute error, mean of the channels, as colours up to the error that 1 % exceed. */
   function errorMap(reference, test) {
+    const { channels, values } = test;
     const count = test.width * test.height;
-    const errors = new Float32Array(count);
-    for (let p = 0; p < count; p++) {
+    const sums = new Float32Array(count);
+    for (let p = 0, at = 0; p < count; p++) {
       let sum = 0;
-      for (let c = 0; c < test.channels; c++) sum += Math.abs(test.values[p * test.channels + c] - reference.values[p * test.channels + c]);
-      errors[p] = sum / test.channels;
+      for (let c = 0; c < channels; c++, at++) sum += Math.abs(values[at] - reference.values[at]);
+      sums[p] = sum;
     }
-    const top = Float32Array.from(errors).sort()[Math.floor(0.99 * (count - 1))] || test.full / 255;
+    const top = nearlyLargest(sums, Math.ceil(test.full) * channels) / channels || test.full / 255;
     const out = new ImageData(test.width, test.height);
-    for (let p = 0; p < count; p++) out.data.set([...heat(errors[p] / top), 255], 4 * p);
+    for (let p = 0; p < count; p++) paint(out.data, p, sums[p] / channels / top);
     return { canvas: drawn(out), words: `error: dark 0, yellow ${page.figure(top)} ${test.unit} and more` };
   }
 
@@ -100,8 +121,7 @@ page.pictures = (() => {
     const [left, top] = [(test.width - map.width) >> 1, (test.height - map.height) >> 1];
     for (let y = 0; y < map.height; y++) {
       for (let x = 0; x < map.width; x++) {
-        const low = 1 - map.data[4 * (y * map.width + x)] / 255;
-        out.data.set([...heat(low), 255], 4 * ((y + top) * test.width + x + left));
+        paint(out.data, (y + top) * test.width + x + left, 1 - map.data[4 * (y * map.width + x)] / 255);
       }
     }
     return { canvas: drawn(out), words: "SSIM: dark 1, yellow 0 and less" };
