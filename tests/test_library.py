@@ -6,6 +6,9 @@ import subprocess
 import sys
 from pathlib import Path
 
+import magnetite
+from magnetite.scenes.catalogue import SCENES
+
 SCRIPT = """
 import sys
 
@@ -139,3 +142,19 @@ def test_the_library_does_all_without_the_command_line(tmp_path: Path) -> None:
         text=True, timeout=300,
     )  # fmt: skip
     assert done.stdout == "done\n", done.stderr
+
+
+def test_results_print_as_a_few_rows_and_show_as_tables() -> None:
+    """What a person sees who types a result's name at a prompt or in a notebook."""
+    scene = SCENES[2].picture(160, 120, 0)
+    degraded = magnetite.degrade(scene, "gaussian-noise sd=9dn + gaussian-noise sd=2dn")
+    restored = magnetite.restore(degraded.picture, "median", reference=scene)
+    sweep = magnetite.sweep(scene, "dct step=4dn,9dn,20dn,40dn")
+    for result in (degraded, degraded.certificate, restored, sweep):
+        lines = repr(result).splitlines()
+        assert len(lines) <= 14
+        assert max(map(len, lines)) < 200
+        assert lines[0].startswith(f"<{type(result).__name__}: {len(result.rows())} rows")
+        assert result._repr_html_().count("<tr") > len(result.rows()) * 0.5
+    assert "psnr" in repr(restored)
+    assert "more: see frame()" in repr(degraded)

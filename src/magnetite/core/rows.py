@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from typing import Any, NamedTuple
+
+#: Rows of a result that are printed, and characters of a cell.
+_PRINTED, _CELL = 12, 28
 
 
 class Row(NamedTuple):
@@ -21,3 +25,31 @@ def data_frame(rows: Sequence[tuple[Any, ...]]) -> Any:
 
     columns = getattr(rows[0], "_fields", None) if rows else Row._fields
     return pd.DataFrame(rows, columns=columns)
+
+
+class Tabular(ABC):
+    """A result of rows: printed as the first of them, in notebooks as their table."""
+
+    @abstractmethod
+    def rows(self) -> Sequence[tuple[Any, ...]]:
+        """A row for each figure."""
+
+    @abstractmethod
+    def frame(self) -> Any:
+        """The rows as a pandas data frame."""
+
+    def __repr__(self) -> str:
+        rows = self.rows()
+        lines = [f"<{type(self).__name__}: {len(rows)} rows"]
+        lines += ["  ".join(_cell(value) for value in row).rstrip() for row in rows[:_PRINTED]]
+        if len(rows) > _PRINTED:
+            lines.append(f"… {len(rows) - _PRINTED} more: see frame()")
+        return "\n  ".join(lines) + ">"
+
+    def _repr_html_(self) -> str:
+        return str(self.frame()._repr_html_())
+
+
+def _cell(value: Any) -> str:
+    text = "–" if value is None else f"{value:.6g}" if isinstance(value, float) else str(value)
+    return text if len(text) <= _CELL else f"{text[: _CELL - 1]}…"

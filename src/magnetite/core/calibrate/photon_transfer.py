@@ -27,7 +27,7 @@ from magnetite.core.calibrate.signal_levels import (
 )
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
-from magnetite.core.rows import data_frame
+from magnetite.core.rows import Tabular, data_frame
 
 #: Chance of a chi-square this far from 1 below which the line does not describe the camera, and
 #: the range within which intervals are widened instead.
@@ -46,8 +46,8 @@ class EstimateRow(NamedTuple):
     unit: str
 
 
-@dataclass(frozen=True)
-class PhotonTransfer:
+@dataclass(frozen=True, repr=False)
+class PhotonTransfer(Tabular):
     """A camera's noise: amplitudes in electrons, the gain in dn per electron."""
 
     gain: Estimate

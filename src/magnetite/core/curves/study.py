@@ -19,6 +19,7 @@ from magnetite.core.curves.points import Point, at_rate, point, sweep_steps
 from magnetite.core.errors import InputError
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.picture import Picture, as_picture
+from magnetite.core.rows import Tabular
 from magnetite.core.verbs.coding import Compressed
 from magnetite.core.verbs.figures import measured, parse_figures
 
@@ -75,8 +76,8 @@ class RateRow(NamedTuple):
     pictures: int | None = None
 
 
-@dataclass(frozen=True)
-class Curves:
+@dataclass(frozen=True, repr=False)
+class Curves(Tabular):
     """The points of every codec on every reference.
 
     `references` are the pictures' names, `activity` their gauge of that name, None where it does

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 from magnetite.core.degrade.certify.change import Finding
 from magnetite.core.picture import Clipped
 from magnetite.core.quantities import Quantity, nearby
-from magnetite.core.rows import data_frame
+from magnetite.core.rows import Tabular, data_frame
 from magnetite.core.verbs.aim import Aim
 
 #: A change of the noise's sd by storing that is worth a word.
@@ -40,8 +40,8 @@ class StepRecord:
     advice: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Certificate:
+@dataclass(frozen=True, repr=False)
+class Certificate(Tabular):
     """What a chain was asked for and what it measurably did to a picture."""
 
     reference: str

@@ -26,6 +26,7 @@ from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.picture import Clipped, Picture, as_picture
 from magnetite.core.picture.matching import Framed
 from magnetite.core.picture.storing import beyond
+from magnetite.core.rows import Tabular
 from magnetite.core.verbs.aim import Aim, Target, solve_chain
 from magnetite.core.verbs.certificate import (
     Certificate,
@@ -40,8 +41,8 @@ from magnetite.core.verbs.coding import through
 Overflow = Literal["clip", "keep", "fail"]
 
 
-@dataclass(frozen=True)
-class Degraded:
+@dataclass(frozen=True, repr=False)
+class Degraded(Tabular):
     """A degraded picture and the certificate of what was done to it."""
 
     picture: Picture

@@ -15,7 +15,7 @@ from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.parameters import Context, Files, NoFiles
 from magnetite.core.picture import Clipped, Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
-from magnetite.core.rows import data_frame
+from magnetite.core.rows import Tabular, data_frame
 from magnetite.core.verbs.restoring import run
 from magnetite.core.verbs.score import DEFAULT_METRICS, Scores, score
 from magnetite.core.verbs.tuning import Tuned, tune
@@ -30,8 +30,8 @@ class RestoredRow(NamedTuple):
     unit: str = ""
 
 
-@dataclass(frozen=True)
-class Outcome:
+@dataclass(frozen=True, repr=False)
+class Outcome(Tabular):
     """What came of a restoration, beside the picture."""
 
     #: Canonical, with the sd of the noise where that was estimated.
@@ -63,7 +63,7 @@ class Outcome:
         return data_frame(self.rows())
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, repr=False)
 class Restored(Outcome):
     """A restored picture and what came of it."""
 

@@ -18,7 +18,7 @@ from magnetite.core.methods.parameters import Files
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.quantities import Quantity
-from magnetite.core.rows import data_frame
+from magnetite.core.rows import Tabular, data_frame
 from magnetite.core.verbs.degrade import degrade, degrade_chain
 from magnetite.core.verbs.figures import parse_figures
 from magnetite.core.verbs.score import Scorer
@@ -51,8 +51,8 @@ class Swept:
     scores: dict[str, float]
 
 
-@dataclass(frozen=True)
-class Sweep:
+@dataclass(frozen=True, repr=False)
+class Sweep(Tabular):
     """Pictures over one or two settings, and their scores."""
 
     #: The chain with its lists, as it was written.

@@ -14,7 +14,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.gauges.kernels.edge_search import LEAST_ANGLE, MOST_ANGLE, candidates
 from magnetite.core.picture import Picture, luma
 from magnetite.core.picture.region import Region
-from magnetite.core.rows import Row, data_frame
+from magnetite.core.rows import Row, Tabular, data_frame
 
 #: Samples of the edge profile for each px across the edge (ISO 12233:2017, annex D).
 OVERSAMPLING = 4
@@ -48,8 +48,8 @@ class Blur:
     distance: float
 
 
-@dataclass(frozen=True)
-class Edge:
+@dataclass(frozen=True, repr=False)
+class Edge(Tabular):
     """A measured edge. Frequencies in cycles per px along the edge's normal; positions in px."""
 
     region: Region
