@@ -46,7 +46,9 @@ def windows(plane: np.ndarray, size: int) -> np.ndarray:
 
 
 def test_every_restoration_is_tried_here() -> None:
-    assert set(STEPS) == {method.name for method in every("restoration")}
+    # Commands of one's own that other tests have declared in this process are none of them.
+    own = (m for m in every("restoration") if m.function.__module__.startswith("magnetite.core"))
+    assert set(STEPS) == {method.name for method in own}
 
 
 @pytest.mark.parametrize("name", STEPS)
