@@ -17,8 +17,8 @@ if TYPE_CHECKING:
 def maps_figure(maps: Sequence[Map], title: str) -> Figure:
     """All maps of one test picture, bright where it fails, each with its own colour bar.
 
-    Errors reach from 0 to the value that 1 % exceed, similarities from 1 to 0: the colours and
-    scales of the report.
+    Errors reach from 0 to the value that 1 % exceed, and SSIM from 1 to 0, in the colours and
+    scales of the report; other similarities reach down to the value that 1 % fall below.
     """
     columns = min(2, len(maps))
     rows = -(-len(maps) // columns)
@@ -32,9 +32,9 @@ def maps_figure(maps: Sequence[Map], title: str) -> Figure:
     )
     for axes, one in zip(grid.flat, maps, strict=False):
         values = one.values
-        most = (float(np.quantile(values, 0.99)) or 1.0) if one.lower_is_better else 1.0
+        low, high = _ends(one)
         colours = "viridis" if one.lower_is_better else "viridis_r"
-        image = axes.imshow(values, cmap=colours, vmin=0, vmax=most, interpolation="auto")
+        image = axes.imshow(values, cmap=colours, vmin=low, vmax=high, interpolation="auto")
         unit = f" ({one.unit})" if one.unit else ""
         axes.set_title(f"{one.name}{unit}: mean {values.mean():.4g}", fontsize=10)
         bare(axes)
@@ -42,3 +42,11 @@ def maps_figure(maps: Sequence[Map], title: str) -> Figure:
     for axes in grid.flat[len(maps) :]:
         axes.set_visible(False)
     return figure
+
+
+def _ends(one: Map) -> tuple[float, float]:
+    """Values of the darkest and the brightest colour, the lower one first."""
+    if one.lower_is_better:
+        return 0.0, float(np.quantile(one.values, 0.99)) or 1.0
+    low = 0.0 if one.name == "ssim" else float(np.quantile(one.values, 0.01))
+    return min(low, 0.999), 1.0

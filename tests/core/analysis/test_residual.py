@@ -104,10 +104,34 @@ def test_figures_of_a_residual_are_the_known_ones() -> None:
     found = judged(mottled, as_picture(np.full((480, 640), 128 / 255)))
     assert found.finding == "structure lost"
     assert found.lost > 8 * scale
+    # In whole numbers, the figures are in dn; the finding is the same.
+    eight = [as_picture(np.rint(x).astype(np.uint8)) for x in (128 + noise, 128 + noise / 3)]
+    whole = judged(*eight)
+    assert whole.finding == "noise left"
+    assert (whole.sd, whole.left) == pytest.approx((8, 4), rel=0.1)
+    assert whole.noise.low < 12 < whole.noise.high
     exact = judged(mottled, as_picture((128 + pattern) / 255))
     assert exact.finding == "white"
     assert abs(exact.edges) < 0.1
     assert exact.structure < 0.02
+
+
+def test_lost_structure_is_found_where_the_residual_is_weaker_than_the_noise() -> None:
+    """Half of the noise is left everywhere, and mottles of 5 dn were lost in one half."""
+    rng = np.random.default_rng(8)
+    noise = 12 * rng.standard_normal((480, 640))
+    mottles = gaussian_filter(rng.standard_normal((480, 640)), 1.0)
+    scene = 128 + np.where(np.arange(640) < 320, 0, 20 / mottles.std()) * mottles
+    kept = 128 + 0.75 * (scene - 128)
+    found = judged(as_picture((scene + noise) / 255), as_picture((kept + 0.12 * noise) / 255))
+    assert found.sd < found.noise.low
+    assert found.finding == "structure lost"
+    # The other way round, more is removed where the picture is flat.
+    spared = judged(
+        as_picture((scene + noise) / 255),
+        as_picture((scene + np.where(np.arange(640) < 320, 0.05, 0.3) * noise) / 255),
+    )
+    assert spared.finding != "structure lost"
 
 
 def test_clipped_noise_is_not_lost_structure() -> None:

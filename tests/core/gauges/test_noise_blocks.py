@@ -8,6 +8,7 @@ import pytest
 import magnetite
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.noise_blocks import noise_estimate
+from magnetite.core.gauges.noise_level import diagonal_counts, noise_of_counts
 from magnetite.scenes.catalogue import SCENES
 from photographs import Gray, photographs
 
@@ -100,6 +101,17 @@ def test_what_has_no_noise_has_none() -> None:
     assert "too small for an interval" in small.notes[0]
 
 
+def test_clipped_blocks_are_left_out_unless_they_are_nearly_all() -> None:
+    """Half of the picture is black with clipped noise: the other half tells."""
+    rng = np.random.default_rng(5)
+    noise = 8 * rng.standard_normal((200, 200))
+    half = np.where(np.arange(200) < 100, 0, 120) + noise
+    found = noise_estimate(np.rint(half).clip(0, 255) / 255)
+    assert found.low <= 8 / 255 <= found.high
+    dark = noise_estimate(np.rint(noise).clip(0, 255) / 255)
+    assert 0 < dark.sd < 7 / 255
+
+
 def test_sizes_and_depths_agree() -> None:
     """The same samples in 8 and 16 bits; a picture of four times the area."""
     rng = np.random.default_rng(4)
@@ -109,5 +121,14 @@ def test_sizes_and_depths_agree() -> None:
     for name, value in eight.items():
         assert sixteen[name] == pytest.approx(value, rel=1e-5)
         assert value == pytest.approx(7, rel=0.03)
+    # As in bands, from counts.
+    step = 1 / 65535
+    counts = diagonal_counts(noisy.astype(np.float64) / 255, 1.0, step)
+    assert 255 * noise_of_counts(counts, 1.0, step) == pytest.approx(eight["noise-wavelet"])
+    # Of 8 bits, noise below 0.37 dn is none; of 16 bits that hold them it is none, too.
+    quiet = np.full((64, 64), 90, np.uint8)
+    quiet[::5, ::7] += 1
+    for picture in (quiet, quiet.astype(np.uint16) * 257):
+        assert magnetite.gauge(picture, "noise-wavelet")["noise-wavelet"] == 0
     large = np.tile(noisy, (4, 4))
     assert magnetite.gauge(large, "noise-blocks")["noise-blocks"] == pytest.approx(7, rel=0.03)
