@@ -110,6 +110,9 @@ def test_the_interval_of_edge_width_holds() -> None:
         widths.append(found["edge-width"])
         held.append(found["edge-width-error"])
         assert found["edge-count"] > 16 * 60
+        (said,) = found.remarks
+        half, count = found["edge-width-error"], int(found["edge-count"])
+        assert f"± {half:.2g} px (95 %), of {count} edges" in said
     truth = np.mean(widths)
     inside = np.abs(np.array(widths) - truth) <= held
     assert 0.88 <= inside.mean() <= 1.0

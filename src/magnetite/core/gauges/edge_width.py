@@ -37,12 +37,20 @@ _SOURCE = (
 )
 
 
-class _Edges(NamedTuple):
+class Edges(NamedTuple):
     """Mean width of the edges, px, its standard error, and their number."""
 
     width: float
     error: float
     number: int
+
+    @property
+    def words(self) -> str:
+        """The interval and the number of edges."""
+        counted = f"of {self.number} edges"
+        if math.isnan(self.error):
+            return f"{counted}, all in one tile of 32x32"
+        return f"± {self.error:.2g} px (95 %), {counted}"
 
 
 @gauge(
@@ -137,13 +145,14 @@ def edge_count(pixels: Pixels, peak: float = 1.0) -> float:
         return 0.0
 
 
-def _shared_edges(name: str, pixels: Pixels, peak: float) -> _Edges:
+def _shared_edges(name: str, pixels: Pixels, peak: float) -> Edges:
     """Computed once for the three gauges."""
     check_size(name, pixels, 8)
-    return shared(f"edges {peak}", lambda plane: _edges(plane, peak), pixels)
+    return shared(f"edges {peak}", lambda plane: measured_edges(plane, peak), pixels)
 
 
-def _edges(pixels: Pixels, peak: float) -> _Edges:
+def measured_edges(pixels: Pixels, peak: float) -> Edges:
+    """Width of the edges of one plane, with its interval; see `edge_width`."""
     plane: Pixels = np.asarray(pixels / peak, np.float64)
     noise, own = _noise(plane), 0.0
     of_rows, of_columns = block_grids(plane)
@@ -160,7 +169,7 @@ def _edges(pixels: Pixels, peak: float) -> _Edges:
     mean = float(widths.sum()) / count
     error = _error(widths, numbers, mean)
     width = max(_SHARPEST, math.sqrt(max(0.0, mean**2 - own**2)))
-    return _Edges(width, error * mean / width, count)  # of the root, where the own rise is off
+    return Edges(width, error * mean / width, count)  # of the root, where the own rise is off
 
 
 def _bridged(plane: Pixels, grid: Grid) -> Pixels:

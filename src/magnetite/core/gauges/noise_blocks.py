@@ -70,7 +70,7 @@ class NoiseEstimate(NamedTuple):
         ends = f"{self.low * scale:.3g} to {self.high * scale:.3g} {unit} (95 %)"
         if self.distinct:
             return ends
-        return f"{ends}: noise cannot be told from texture here, write sd= where it is known"
+        return f"{ends}: noise cannot be told from texture here"
 
 
 class _Blocks(NamedTuple):

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from magnetite.core.arrays import Samples
 from magnetite.core.errors import PictureError
+from magnetite.core.gauges.edge_width import measured_edges
 from magnetite.core.gauges.kernels.slanted_edge import Edge, measure_edge
 from magnetite.core.gauges.noise_level import NoiseCurve, noise_curve
 from magnetite.core.methods.parameters import Files
-from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture import Picture, as_picture, luma
 from magnetite.core.picture.matching import COMMON_SCALE
 from magnetite.core.picture.region import Region
+from magnetite.core.restore.kernels.noise_sd import estimate
 from magnetite.core.verbs.figures import ALL, Figures, measured, parse_figures
 
 DEFAULT_GAUGES = "laplacian-variance"
@@ -56,7 +59,18 @@ def gauge(
     figures = measured(steps, picture, strict=strict and gauges != ALL, files=files)
     if _OF_EDGES & figures.keys():
         figures.remarks += (f"{picture.origin}: {measure_edge(picture).words}",)
+    figures.remarks += tuple(_intervals(picture, figures))
     return figures
+
+
+def _intervals(picture: Picture, figures: Figures) -> Iterator[str]:
+    """The intervals of gauges that have one."""
+    if "edge-width" in figures:
+        edges = measured_edges(luma(picture.on_scale(COMMON_SCALE)), COMMON_SCALE)
+        yield f"{picture.origin}: edge-width {edges.words}"
+    if "noise-blocks" in figures:
+        noise = estimate(picture.pixels(), picture.step)
+        yield f"{picture.origin}: noise-blocks {noise.words(COMMON_SCALE, 'dn')}"
 
 
 #: Gauges of an edge that is found automatically: which one is said.

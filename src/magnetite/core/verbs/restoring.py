@@ -56,7 +56,8 @@ def _with_sd(
     scale, unit = picture.full_scale, "dn" if picture.bits is not None else "fs"
     value = step.method.parameters[key].kind.parse(str(Quantity(nearby(noise.sd * scale), unit)))
     known = step.with_setting(key, value)
-    return known, f"sd of the noise estimated: {known}; {noise.words(scale, unit)}"
+    hint = "" if noise.distinct else f", write {key}= where it is known"
+    return known, f"sd of the noise estimated: {known}; {noise.words(scale, unit)}{hint}"
 
 
 def missing_sd(step: Step) -> str | None:
