@@ -98,7 +98,8 @@ def fit_classes(
     remarks += told
 
     def fitted(rows: Bools) -> Any:
-        return LogisticRegression(C=1.0).fit(scaled[rows], labels[rows])
+        model = LogisticRegression(C=1.0, solver="newton-cholesky", tol=1e-10)
+        return model.fit(scaled[rows], labels[rows])
 
     chances = np.empty(labels.size)
     for fold in np.unique(folds):
