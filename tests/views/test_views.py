@@ -247,3 +247,17 @@ def test_spectra_share_one_scale_and_a_flat_picture_is_black() -> None:
         low = images[0].get_clim()[0]
         assert np.asarray(images[0].get_array()).max() < low
     assert np.asarray(images[1].get_array()).max() == pytest.approx(images[1].get_clim()[1])
+
+
+def test_long_titles_are_broken_and_wide_pictures_stand_below_each_other() -> None:
+    title = "nl-means sd=12dn window=7 + dct step=24dn block=8 smooth=off"
+    square = as_picture(np.zeros((100, 100), np.uint8))
+    four = sheet([square] * 4, [title, "a", "b", "c"])
+    first = four.axes[0].get_title(loc="left")
+    assert first.replace("\n", " ") == title
+    assert first.count("\n") == 1
+    wide = as_picture(np.zeros((40, 400), np.uint8))
+    lefts = {round(axes.get_position().x0, 4) for axes in sheet([wide] * 3, ["a"] * 3).axes}
+    assert len(lefts) == 1
+    part = sheet([wide], ["a"], Region(0, 0, 20, 20)).axes[1].get_position()
+    assert part.width * 1280 > 200

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import textwrap
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -20,8 +21,8 @@ if TYPE_CHECKING:
 
 WIDTH = 1280
 _MARGIN, _GAP = 16, 14
-#: Height of a line of a title, and of a heading, px.
-_LINE, _HEADING = 15, 34
+#: Height of a line of a title, and of a heading, and width of a character of a title, px.
+_LINE, _HEADING, _CHARACTER = 15, 34, 7.0
 #: Tallest enlarged part, px; width over height from which on pictures are wide.
 _TALLEST_CROP, _WIDE = 420, 2.5
 _CROP_COLOUR = "#FFB000"
@@ -59,6 +60,7 @@ def sheet(
     columns = columns or _columns(len(pictures), crop, widest / tallest)
     rows = math.ceil(len(pictures) / columns)
     cell = cell_width(columns)
+    titles = [_wrapped(title, cell) for title in titles]
     title_height = _LINE * max(title.count("\n") + 1 for title in titles) + 14
     head = float(_HEADING if heading else 0)
     # One scale for all, in sheet px per picture px. Small pictures are enlarged.
@@ -90,6 +92,15 @@ def sheet(
             part = (left, top + tallest * scale + _GAP / 2, *size)
             _show(_place(figure, part, height), _displayed(crop.of(picture)), None)
     return figure
+
+
+def _wrapped(title: str, cell: float) -> str:
+    """Lines of a title, those too long for a cell broken once between words."""
+    width, lines = max(8, int(cell / _CHARACTER)), []
+    for line in title.split("\n"):
+        first, *rest = textwrap.wrap(line, width, break_long_words=False) or [line]
+        lines += [first, " ".join(rest)] if rest else [first]
+    return "\n".join(lines)
 
 
 def cell_width(columns: int) -> float:
