@@ -51,7 +51,7 @@ EXAMPLES = {
     "dequantize": ("quantize bits=4", "step=17dn"),
     "anscombe": ("sensor-noise full-well=150e read=3e", "full-well=150e read=3e"),
 }
-#: The wrong tool, or too much of it, beside the right one.
+#: The wrong tool, or too much of it, compared with the right one.
 WRONG = (
     (IMPULSES, ("gaussian sigma=1", "bm3d sd=60dn", "median size=3", "adaptive-median")),
     (NOISE, ("median size=3", "median size=7", "gaussian sigma=2", "bm3d sd=50dn", "bm3d sd=20dn")),
@@ -101,21 +101,22 @@ the residual (scaled for sight). A picture of edges there means that structure w
 residual, in this order. Was detail added (steeper slopes)? Then the noise, the gauge `ringing` and
 the overshoots beyond the local range are given before and after. Is noise left? In the quarter of
 the blocks that is least textured nothing but noise can have been removed. Was structure lost? The
-residual then has more power than the noise, or more in textured blocks than in flat ones. Where the
-noise cannot be told from texture, nothing is claimed. `edges` correlates, over windows of 5x5, the
-strength of the residual with the slopes of the restored picture: a method that spares edges has a
-negative figure, one that smooths them a positive one. `structure` is the rms autocorrelation of the
-residual within 2 px; from 0.1 on it is not white noise. `magnetite view residual` draws both.
+residual then has more power than the noise, or more in textured blocks than in flat ones. Where
+noise and texture cannot be distinguished, nothing is claimed. `edges` correlates, over windows of
+5x5, the strength of the residual with the slopes of the restored picture: a method that spares
+edges has a negative figure, one that smooths them a positive one. `structure` is the rms
+autocorrelation of the residual within 2 px; from 0.1 on it is not white noise. `magnetite view
+residual` draws both.
 
 The sd of the noise, where a method takes it and it is left out, is estimated from the least
-textured blocks, texture told from it by its spectrum (`noise-blocks`); the estimate is printed with
+textured blocks, texture separated by its spectrum (`noise-blocks`); the estimate is printed with
 its 95 % interval ([reliability](reliability.md)). `--aim psnr=best` tunes one setting that is
 `auto`: against the reference, or without one by an estimate of the error for white Gaussian noise,
 Stein's where noise is removed and a weighted predictive risk where a known blur is undone; other
 steps have none. The estimated PSNR is given with its interval, which contains the error of the
-noise unless `--noise-sd` states that; where noise cannot be told from texture there is none.
-Samples stay float between steps and may leave 0..1; what is clipped at the end is said. Edges of a
-picture are mirrored.
+noise unless `--noise-sd` states that; where noise and texture cannot be distinguished and the sd
+is not stated, none is given. Samples stay float between steps and may leave 0..1; what is clipped
+at the end is said. Edges of a picture are mirrored.
 
 Costs are times on 1024x768 noisy gray samples with two threads, as a multiple of SciPy's 5x5
 median of the same samples, measured when this page was made.

@@ -35,7 +35,7 @@ def residual_figure(before: Picture, after: Picture) -> Figure:
     Raises
     ------
     PictureError
-        If the pictures differ in size, colour or depth, are planes, or are below 23x23.
+        If the pictures differ in size, colour or depth, are planes, or are below 24x24.
     """
     check_comparable(before, after)
     found = residual(before, after)

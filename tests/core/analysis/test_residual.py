@@ -72,7 +72,7 @@ def test_verdicts_are_right_and_never_the_opposite() -> None:
 def test_verdicts_over_photographs_noises_methods_and_strengths() -> None:
     """Six photographs and five scenes of another seed, three noises, four methods, five strengths.
 
-    Scenes of grain cannot be told from noise: there the verdict may say so.
+    Grain and noise cannot be distinguished: for scenes of grain the verdict may say so.
     """
     counts: Counter[tuple[str, str]] = Counter()
     for scene, sd, method in product(photographs(), (4, 10, 25), METHODS):
@@ -176,6 +176,13 @@ def test_large_pictures_are_judged_by_tiles_and_small_ones_not() -> None:
     assert judged(as_picture(noisy), as_picture(changed)).sd == pytest.approx(
         0.04 * (200 / 1024) ** 0.5, rel=0.02
     )
-    assert residual(as_picture(noisy[:22]), as_picture(flat[:22])) is None
+    assert residual(as_picture(noisy[:23]), as_picture(flat[:23])) is None
+    # The smallest ones, sharpened; and a large one, whose figures are those of its parts.
+    wave = np.tile(0.5 + 0.2 * np.sin(np.arange(1500) / 4), (1500, 1))
+    steep = 0.5 + 2 * (wave - 0.5)
+    for side in (24, 1500):
+        one, two = (as_picture(x[:side, :side]) for x in (wave, steep))
+        assert judged(one, two).steeper == pytest.approx(2, rel=1e-6)
+        assert judged(one, two).finding == "sharpened"
     same = judged(as_picture(flat), as_picture(flat))
     assert same.verdict == "the residual is zero: nothing was changed"

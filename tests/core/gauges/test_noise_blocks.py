@@ -78,10 +78,10 @@ def test_the_sampling_error_is_that_of_repeated_draws() -> None:
 def test_it_is_said_where_texture_cannot_be_told_from_noise() -> None:
     found = noise_estimate(power_law(0.9, 0) / 255)
     assert not found.distinct
-    assert "cannot be told from texture" in found.words(255, "dn")
+    assert "cannot be distinguished" in found.words(255, "dn")
     restored = magnetite.restore(power_law(0.9, 0).astype(np.uint8), "sliding-dct")
     (note,) = restored.notes
-    assert "cannot be told from texture" in note
+    assert "cannot be distinguished" in note
     flat = magnetite.restore(
         magnetite.degrade(np.full((128, 128), 128, np.uint8), "gaussian-noise sd=9dn").picture,
         "sliding-dct",

@@ -1,4 +1,4 @@
-"""Ringing grows with what adds ripples and overshoots, and is told from blur, ramps and noise."""
+"""Ringing grows with what adds ripples and overshoots, and not with blur, ramps or noise."""
 
 from __future__ import annotations
 

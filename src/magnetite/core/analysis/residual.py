@@ -11,14 +11,14 @@ import numpy as np
 from magnetite.core.arrays import Bools, Indices, Mask, Pixels
 from magnetite.core.compute.filters import convolve_separable
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.noise_blocks import NoiseEstimate, sampled_blocks
+from magnetite.core.gauges.noise_blocks import ORDERS, NoiseEstimate, sampled_blocks
 from magnetite.core.gauges.ringing import ringing
 from magnetite.core.metrics.residual import residual_structure
 from magnetite.core.picture import Picture, luma
 from magnetite.core.picture.clipping import clear_of_ends
 
 #: Smallest sides that can be judged, px.
-SMALLEST = 23
+SMALLEST = 24
 #: From these on a residual is more than white noise.
 STRUCTURED, EDGED = 0.1, 0.15
 #: Noise left and structure lost are stated from these shares of the noise on: of its sd, and of
@@ -37,15 +37,15 @@ _FLOOR = 0.05
 #: Larger pictures are judged by as many tiles of this side as a square of the other, px.
 _TILE, _JUDGED = 256, 1024
 
-_ROW, _COLUMN = np.indices((8, 8))
 #: Cosine coefficients that are not a block's mean; those that sort blocks by texture; others that
 #: are no shading, so that sorting noise by noise biases nothing.
-_VARYING = np.asarray(_ROW + _COLUMN > 0)
-_TEXTURE = np.isin(_ROW + _COLUMN, (2, 4))
-_RIPPLED = np.asarray((_ROW + _COLUMN > 2) & ~_TEXTURE)
+_VARYING = ORDERS > 0
+_TEXTURE = np.isin(ORDERS, (2, 4))
+_RIPPLED = (ORDERS > 2) & ~_TEXTURE
 
-Finding = Literal["none", "sharpened", "noise left", "structure lost", "unclear", "structured",
-                  "white"]  # fmt: skip
+ResidualFinding = Literal[
+    "none", "sharpened", "noise left", "structure lost", "unclear", "structured", "white"
+]
 
 
 class Sharpening(NamedTuple):
@@ -66,7 +66,7 @@ class Sharpening(NamedTuple):
         over = self.overshoot > _OVERSHOOT * self.local_range
         return (
             f"detail was added: slopes are {whole.steeper:.2f} times as steep, noise went from "
-            f"{whole.noise.sd:.3g} to {self.noise_after:.3g} {unit}, ringing beside edges from "
+            f"{whole.noise.sd:.3g} to {self.noise_after:.3g} {unit}, ringing near edges from "
             f"{self.ringing_before:.3g} to {self.ringing_after:.3g} {unit}, and overshoots of "
             f"{self.overshoot:.3g} {unit} rms leave the local range"
             + ("; it was over-sharpened" if over else "")
@@ -89,7 +89,7 @@ class Residual:
     structure: float
     #: Correlation of the residual's local strength with that of the restored picture's slopes.
     edges: float
-    finding: Finding
+    finding: ResidualFinding
     unit: str = "dn"
     #: Rms slope of the restored picture over that of the picture.
     steeper: float = 1.0
@@ -129,7 +129,7 @@ class Residual:
             "none": "the residual is zero: nothing was changed",
             "sharpened": "" if self.sharpened is None else self.sharpened.words(self),
             "noise left": f"noise is left: about {self.left:.3g} of {noise.sd:.3g} {unit}",
-            "structure lost": f"structure was lost: about {self.lost:.3g} {unit} rms besides noise",
+            "structure lost": f"structure was lost: about {self.lost:.3g} {unit} rms, beyond noise",
             "structured": "the residual has structure: it is not white noise alone",
             "white": "the residual looks like white noise",
             "unclear": "it cannot be told whether noise is left or structure was lost: the noise "
@@ -140,7 +140,7 @@ class Residual:
 def residual(before: Picture, after: Picture) -> Residual | None:
     """Judge the difference of a picture and its restoration; None where it cannot be judged.
 
-    That is for pictures below 23x23 and for planes without luma. Blocks and positions where noise
+    That is for pictures below 24x24 and for planes without luma. Blocks and positions where noise
     is clipped at black or full scale are left out, unless they are nearly all. Pictures above
     1024x1024 are judged by 16 tiles of 256x256, spread evenly.
 
@@ -151,7 +151,8 @@ def residual(before: Picture, after: Picture) -> Residual | None:
     """
     if before.colour == "planes" or min(before.height, before.width) < SMALLEST:
         return None
-    pixels = _tiles(before.pixels()), _tiles(after.pixels())
+    tiles = [_tiles(picture.pixels()) for picture in (before, after)]
+    pixels = _joined(tiles[0]), _joined(tiles[1])
     clear = clear_of_ends(*pixels, 1.0)
     clipped = clear is not None and bool(clear.mean() < _LEAST_CLEAR)
     first, second = (luma(p).astype(np.float64) for p in pixels)
@@ -160,10 +161,10 @@ def residual(before: Picture, after: Picture) -> Residual | None:
     found = Residual(
         float(difference.std()), noise, left, lost,
         residual_structure(*pixels), _edges(difference, second, None if clipped else clear),
-        finding, _unit(before), _steepness(second) / (_steepness(first) or 1.0),
-        clipped=clipped,
+        finding, _unit(before), clipped=clipped,
     )  # fmt: skip
-    return _scaled(_refined(found, first, second), before.full_scale)
+    planes: list[list[Pixels]] = [[luma(t).astype(np.float64) for t in own] for own in tiles]
+    return _scaled(_refined(found, *planes), before.full_scale)
 
 
 def _unit(picture: Picture) -> str:
@@ -173,25 +174,32 @@ def _unit(picture: Picture) -> str:
     return f"dn of {picture.bits} bits"
 
 
-def _refined(found: Residual, first: Pixels, second: Pixels) -> Residual:
-    """The finding by figures of the whole, where those of the blocks do not decide."""
+def _refined(found: Residual, before: list[Pixels], after: list[Pixels]) -> Residual:
+    """The finding by slopes and the whole residual, where the blocks do not decide."""
     if found.sd == 0:
         return replace(found, finding="none")
+    found = replace(found, steeper=_steepness(after) / (_steepness(before) or 1.0))
     if found.steeper > _SHARPENED:
-        return replace(found, finding="sharpened", sharpened=_sharpening(first, second))
+        return replace(found, finding="sharpened", sharpened=_sharpening(before, after))
     if found.finding == "white" and found.structure > STRUCTURED:
         return replace(found, finding="structured")
     return found
 
 
-def _sharpening(before: Pixels, after: Pixels) -> Sharpening:
+def _sharpening(before: list[Pixels], after: list[Pixels]) -> Sharpening:
+    """Means over the tiles, whose borders would be edges if they were joined."""
     from scipy.ndimage import maximum_filter, minimum_filter
 
-    low, high = minimum_filter(before, _RANGE), maximum_filter(before, _RANGE)
-    beyond = np.maximum(after - high, low - after).clip(0)
+    power, span = [], []
+    for one, two in zip(before, after, strict=True):
+        low, high = minimum_filter(one, _RANGE), maximum_filter(one, _RANGE)
+        power.append(float(np.mean(np.maximum(two - high, low - two).clip(0) ** 2)))
+        span.append(float((high - low).mean()))
     return Sharpening(
-        sampled_blocks(after).noise().sd, ringing(before), ringing(after),
-        math.sqrt(float(np.mean(beyond**2))), float((high - low).mean()),
+        sampled_blocks(_joined(after)).noise().sd,
+        float(np.mean([ringing(tile) for tile in before])),
+        float(np.mean([ringing(tile) for tile in after])),
+        math.sqrt(float(np.mean(power))), float(np.mean(span)),
     )  # fmt: skip
 
 
@@ -204,7 +212,7 @@ def _scaled(found: Residual, scale: float) -> Residual:
     )  # fmt: skip
 
 
-def _powers(before: Pixels, after: Pixels) -> tuple[NoiseEstimate, float, float, Finding]:
+def _powers(before: Pixels, after: Pixels) -> tuple[NoiseEstimate, float, float, ResidualFinding]:
     """Noise of the picture, noise left, structure lost, and the finding by their intervals."""
     try:
         blocks = sampled_blocks(before, after, before - after)
@@ -236,26 +244,31 @@ def _powers(before: Pixels, after: Pixels) -> tuple[NoiseEstimate, float, float,
     return noise, left, lost, "white"
 
 
-def _tiles(pixels: Pixels) -> Pixels:
-    """A picture, or 16 tiles of it side by side."""
+def _tiles(pixels: Pixels) -> list[Pixels]:
+    """A picture, or 16 tiles of it."""
     height, width = pixels.shape[:2]
     if height * width <= _JUDGED**2 or min(height, width) < _TILE:
-        return pixels
-    count = _JUDGED // _TILE
+        return [pixels]
     rows, columns = (
-        np.linspace(0, side - _TILE, count).round().astype(int) for side in (height, width)
+        np.linspace(0, side - _TILE, _JUDGED // _TILE).round().astype(int)
+        for side in (height, width)
     )
-    return np.concatenate(
-        [
-            np.concatenate([pixels[y : y + _TILE, x : x + _TILE] for x in columns], axis=1)
-            for y in rows
-        ]
-    )
+    return [pixels[y : y + _TILE, x : x + _TILE] for y in rows for x in columns]
 
 
-def _steepness(plane: Pixels) -> float:
+def _joined(tiles: list[Pixels]) -> Pixels:
+    """Tiles as one picture."""
+    if len(tiles) == 1:
+        return tiles[0]
+    count = _JUDGED // _TILE
+    rows = [np.concatenate(tiles[k : k + count], axis=1) for k in range(0, len(tiles), count)]
+    return np.concatenate(rows)
+
+
+def _steepness(tiles: list[Pixels]) -> float:
     """Rms of the steps between neighbours."""
-    return math.sqrt(sum(float(np.mean(np.diff(plane, axis=a) ** 2)) for a in (0, 1)))
+    squares = [float(np.mean(np.diff(t, axis=a) ** 2)) for t in tiles for a in (0, 1)]
+    return math.sqrt(sum(squares) / len(tiles))
 
 
 def _edges(difference: Pixels, restored: Pixels, clear: Mask) -> float:

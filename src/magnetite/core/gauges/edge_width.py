@@ -37,20 +37,12 @@ _SOURCE = (
 )
 
 
-class Edges(NamedTuple):
-    """Mean width of the edges, px, its standard error, and their number."""
+class _Edges(NamedTuple):
+    """Mean width of the edges and half its 95 % interval, px, and their number."""
 
     width: float
     error: float
     number: int
-
-    @property
-    def words(self) -> str:
-        """The interval and the number of edges."""
-        counted = f"of {self.number} edges"
-        if math.isnan(self.error):
-            return f"{counted}, all in one tile of 32x32"
-        return f"± {self.error:.2g} px (95 %), {counted}"
 
 
 @gauge(
@@ -102,7 +94,7 @@ def edge_width(pixels: Pixels, peak: float = 1.0) -> float:
     colour=ColourPolicy.LUMA,
     source="Cochran, Sampling Techniques, 3rd ed. (1977), section 6.4 (ratio of cluster totals)",
     unit="px",
-    values="0 and up",
+    values="0 to ∞",
     smallest="8x8",
 )
 def edge_width_error(pixels: Pixels, peak: float = 1.0) -> float:
@@ -114,17 +106,14 @@ def edge_width_error(pixels: Pixels, peak: float = 1.0) -> float:
     Returns
     -------
     float
-        In px.
+        In px; infinite where all edges lie in one tile.
 
     Raises
     ------
     PictureError
-        If fewer than two tiles have an edge, or the picture is smaller than 8x8.
+        If the picture has no edge or is smaller than 8x8.
     """
-    edges = _shared_edges("edge-width-error", pixels, peak)
-    if math.isnan(edges.error):
-        raise PictureError("edge-width-error: all edges lie in one tile of 32x32")
-    return edges.error
+    return _shared_edges("edge-width-error", pixels, peak).error
 
 
 @gauge(
@@ -145,14 +134,13 @@ def edge_count(pixels: Pixels, peak: float = 1.0) -> float:
         return 0.0
 
 
-def _shared_edges(name: str, pixels: Pixels, peak: float) -> Edges:
+def _shared_edges(name: str, pixels: Pixels, peak: float) -> _Edges:
     """Computed once for the three gauges."""
     check_size(name, pixels, 8)
-    return shared(f"edges {peak}", lambda plane: measured_edges(plane, peak), pixels)
+    return shared(f"edges {peak}", lambda plane: _edges(plane, peak), pixels)
 
 
-def measured_edges(pixels: Pixels, peak: float) -> Edges:
-    """Width of the edges of one plane, with its interval; see `edge_width`."""
+def _edges(pixels: Pixels, peak: float) -> _Edges:
     plane: Pixels = np.asarray(pixels / peak, np.float64)
     noise, own = _noise(plane), 0.0
     of_rows, of_columns = block_grids(plane)
@@ -169,7 +157,7 @@ def measured_edges(pixels: Pixels, peak: float) -> Edges:
     mean = float(widths.sum()) / count
     error = _error(widths, numbers, mean)
     width = max(_SHARPEST, math.sqrt(max(0.0, mean**2 - own**2)))
-    return Edges(width, error * mean / width, count)  # of the root, where the own rise is off
+    return _Edges(width, error * mean / width, count)  # of the root, where the own rise is off
 
 
 def _bridged(plane: Pixels, grid: Grid) -> Pixels:
@@ -212,11 +200,11 @@ def _tile_sums(plane: Pixels, noise: float) -> Float64:
 
 
 def _error(widths: Float64, numbers: Float64, mean: float) -> float:
-    """Half of the 95 % interval of a ratio of cluster totals; NaN of one cluster."""
+    """Half of the 95 % interval of a ratio of cluster totals; infinite for one cluster."""
     from scipy.special import stdtrit
 
     tiles = widths.size
     if tiles < 2:
-        return math.nan
+        return math.inf
     scatter = float(((widths - mean * numbers) ** 2).sum()) * tiles / (tiles - 1)
     return float(stdtrit(tiles - 1, 0.975)) * math.sqrt(scatter) / float(numbers.sum())

@@ -1,4 +1,4 @@
-"""Noise of a picture told apart from its texture, by blocks of the discrete cosine transform."""
+"""Noise of a picture separated from its texture, by blocks of the cosine transform."""
 
 from __future__ import annotations
 
@@ -23,18 +23,20 @@ _OUTLYING = 6.0
 _LEAST_CLEAR = 0.1
 #: Leakage differs from block to block by about this share of it: the model's own error.
 _MODEL_ERROR = 0.2
-#: An estimate is told from texture where the lower end of its interval is this share of it.
+#: Noise is distinct from texture where the lower end of the interval is this share of the estimate.
 _DISTINCT = 0.7
 
 #: Differences up to this share of full scale are rounding errors.
 _ROUNDING_ERROR = 1e-6
 
 _ROW, _COLUMN = np.indices((_SIDE, _SIDE))
+#: Sum of both frequencies of each coefficient of a block.
+ORDERS = np.asarray(_ROW + _COLUMN)
 #: The diagonal quarter of a block, where noise is sought, and two sets of lower frequencies,
 #: where texture is: two, so that one sorts the blocks and the other measures them.
 _HIGH = (_ROW >= _SIDE // 2) & (_COLUMN >= _SIDE // 2)
-_LOW = (_ROW + _COLUMN >= 2) & (_ROW + _COLUMN <= _SIDE // 2 + 1)
-_LOW_SETS = tuple(_LOW & (odd == (_ROW + _COLUMN) % 2) for odd in (0, 1))
+_LOW = (ORDERS >= 2) & (ORDERS <= _SIDE // 2 + 1)
+_LOW_SETS = tuple(_LOW & (odd == ORDERS % 2) for odd in (0, 1))
 
 
 def _leakages() -> Float64:
@@ -60,17 +62,17 @@ class NoiseEstimate(NamedTuple):
 
     @property
     def distinct(self) -> bool:
-        """Whether texture can be told from it; if not, the upper end is a bound."""
+        """Whether the noise is distinct from texture; if not, the upper end is a bound."""
         return self.low >= _DISTINCT * self.sd
 
     def words(self, scale: float, unit: str) -> str:
-        """The interval in a unit, and its meaning where texture cannot be told from noise."""
+        """The interval in a unit, and a warning where noise and texture are indistinguishable."""
         if math.isinf(self.high):
             return "the picture is too small for an interval"
         ends = f"{self.low * scale:.3g} to {self.high * scale:.3g} {unit} (95 %)"
         if self.distinct:
             return ends
-        return f"{ends}: noise cannot be told from texture here"
+        return f"{ends}: noise and texture cannot be distinguished here"
 
 
 class _Blocks(NamedTuple):
@@ -91,7 +93,7 @@ def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     blocks; where T does not differ, it is that of a spectrum `f^-g`, g from 1 to 4, or 0. Sorting
     by one half of the low frequencies and measuring T by the other keeps the sorting from
     biasing T. Where most of the finest diagonal coefficients are 0, as in graphics and pictures of
-    few levels, there is no noise. The interval spans the b that remain possible, and the sampling
+    few levels, the estimate is 0. The interval spans the b that remain possible, and the sampling
     error of H.
 
     Parameters
@@ -249,7 +251,7 @@ def _weights(leakage: float, spread: float) -> Float64:
 
 @gauge(
     "noise-blocks",
-    summary="Noise sd by the least textured blocks, texture told from it by its spectrum.",
+    summary="Noise sd by the least textured blocks, texture separated by its spectrum.",
     colour=ColourPolicy.EACH,
     source="after Ponomarenko, Lukin, Zriakhov, Kaarna and Astola, CADSM 2007, "
     "doi:10.1109/CADSM.2007.4297510",

@@ -1,4 +1,4 @@
-"""Gauge of ripples and overshoots beside edges."""
+"""Gauge of ripples and overshoots near edges."""
 
 from __future__ import annotations
 
@@ -25,15 +25,15 @@ _ROUNDING = 0.3
 
 
 class _Variations(NamedTuple):
-    """Excess variations of lines beside edges, and far from edges, dn of 8 bits."""
+    """Excess variations of lines next to edges, and far from edges, dn of 8 bits."""
 
-    beside: Float64
+    near: Float64
     far: Float64
 
 
 @gauge(
     "ringing",
-    summary="Ripples and overshoots beside edges, against the picture's own texture.",
+    summary="Ripples and overshoots near edges, against the picture's own texture.",
     colour=ColourPolicy.LUMA,
     source="own definition, on the region of Marziliano, Dufaux, Winkler and Ebrahimi, Signal "
     "Processing: Image Communication 19(2), 2004, doi:10.1016/j.image.2003.08.003",
@@ -42,17 +42,17 @@ class _Variations(NamedTuple):
     smallest="24x24",
 )
 def ringing(pixels: Pixels, peak: float = 1.0) -> float:
-    """`(B - T) sqrt(B / T) / 7`: excess variation beside edges, B, and far from them, T, on luma.
+    """`(B - T) sqrt(B / T) / 7`: excess variation near edges, B, and far from them, T, on luma.
 
     The excess variation of a line of 8 samples is the sum of its 7 absolute steps less the
     absolute difference of its ends: 0 wherever it only rises or only falls, whatever its blur.
-    Lines are means of 5 rows (or columns), which noise hardly bends; those beside an edge begin at
+    Lines are means of 5 rows (or columns), which noise hardly bends; those next to an edge begin at
     its steepest sample, on both sides. Edges are the steepest 1.5 % of the samples, so that blur
     does not change their number. T is the mean over lines that keep 8 px from edges.
 
     It grows with the ripples of a low-pass filter that cuts off, down to 0.25 cycles/px, with
     JPEG, JPEG 2000 and other transform codecs at lower rates, with overshoots of sharpening and
-    with deblurring by too large a kernel. Gratings and lines beside edges count, too.
+    with deblurring by too large a kernel. Gratings and lines near edges count, too.
 
     Parameters
     ----------
@@ -84,10 +84,10 @@ def ringing(pixels: Pixels, peak: float = 1.0) -> float:
             (plane.T, edges.T, down.T, across.T),
         )
     ]
-    beside, far = (np.concatenate(parts) for parts in zip(*sides, strict=True))
-    if beside.size == 0 or far.size == 0:
+    near, far = (np.concatenate(parts) for parts in zip(*sides, strict=True))
+    if near.size == 0 or far.size == 0:
         return 0.0
-    excess, texture = float(beside.mean()), float(far.mean()) + _ROUNDING
+    excess, texture = float(near.mean()), float(far.mean()) + _ROUNDING
     ripple = max(0.0, excess - texture) * math.sqrt(excess / texture) / _STEPS
     return ripple * peak / 255
 
@@ -102,7 +102,7 @@ def _slopes(plane: Pixels) -> tuple[Float64, Float64]:
 
 
 def _variations(plane: Pixels, across: Bools, slope: Float64, edges: Bools) -> _Variations:
-    """Excess variations of a plane's rows, beside the crests of edges across and far from edges."""
+    """Excess variations of a plane's rows, next to the crests of edges and far from edges."""
     from scipy.ndimage import maximum_filter, uniform_filter1d
 
     excess = _excess(uniform_filter1d(plane, _ROWS, axis=0))
@@ -111,12 +111,12 @@ def _variations(plane: Pixels, across: Bools, slope: Float64, edges: Bools) -> _
     crest[:, 1:-1] &= (slope[:, 1:-1] >= slope[:, :-2]) & (slope[:, 1:-1] > slope[:, 2:])
     row, column = np.nonzero(crest)
     right, left = column, column - _STEPS
-    beside = [excess[row[ok], first[ok]]
+    adjacent = [excess[row[ok], first[ok]]
               for first in (right, left)
               for ok in [(first >= 0) & (first < excess.shape[1])]]  # fmt: skip
     near = maximum_filter(edges, 2 * _FAR + 1)
     far = maximum_filter(near, (1, _STEPS + 1), origin=(0, -(_STEPS + 1) // 2))
-    return _Variations(np.concatenate(beside), excess[~far[:, : excess.shape[1]]])
+    return _Variations(np.concatenate(adjacent), excess[~far[:, : excess.shape[1]]])
 
 
 def _excess(lines: Pixels) -> Float64:

@@ -50,6 +50,15 @@ class Figures(dict[str, float]):
         self.left_out = dict(left_out or {})
         self.remarks = tuple(remarks)
 
+    def only(self, steps: Sequence[Step]) -> Figures:
+        """Those of some of the metrics or gauges."""
+        labels = [str(step) for step in steps]
+        return Figures(
+            {label: self[label] for label in labels if label in self}, steps,
+            {label: self.left_out[label] for label in labels if label in self.left_out},
+            self.remarks,
+        )  # fmt: skip
+
     def unit(self, label: str) -> str:
         """Unit of a figure; empty where it has none."""
         step = next(step for step in self.steps if str(step) == label)

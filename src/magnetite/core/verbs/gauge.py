@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from magnetite.core.arrays import Samples
+from magnetite.core.chain.notation import parse_step
+from magnetite.core.chain.step import Step
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.edge_width import measured_edges
 from magnetite.core.gauges.kernels.slanted_edge import Edge, measure_edge
 from magnetite.core.gauges.noise_level import NoiseCurve, noise_curve
 from magnetite.core.methods.parameters import Files
-from magnetite.core.picture import Picture, as_picture, luma
+from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import COMMON_SCALE
 from magnetite.core.picture.region import Region
 from magnetite.core.restore.kernels.noise_sd import estimate
@@ -56,18 +57,32 @@ def gauge(
     """
     picture = _part(as_picture(source), region)
     steps = parse_figures(gauges, "gauge")
-    figures = measured(steps, picture, strict=strict and gauges != ALL, files=files)
+    measuring = [*steps, *_certainty(steps)]
+    found = measured(measuring, picture, strict=strict and gauges != ALL, files=files)
+    figures = found.only(steps)
     if _OF_EDGES & figures.keys():
         figures.remarks += (f"{picture.origin}: {measure_edge(picture).words}",)
-    figures.remarks += tuple(_intervals(picture, figures))
+    figures.remarks += tuple(_intervals(picture, found))
     return figures
+
+
+#: Gauges that tell how certain edge-width is; they share its computation.
+_OF_EDGE_WIDTH = ("edge-width-error", "edge-count")
+
+
+def _certainty(steps: Sequence[Step]) -> list[Step]:
+    """Gauges to be measured besides, for the remarks on those that were asked for."""
+    names = {str(step) for step in steps}
+    if "edge-width" not in names:
+        return []
+    return [parse_step(name, "gauge") for name in _OF_EDGE_WIDTH if name not in names]
 
 
 def _intervals(picture: Picture, figures: Figures) -> Iterator[str]:
     """The intervals of gauges that have one."""
     if "edge-width" in figures:
-        edges = measured_edges(luma(picture.on_scale(COMMON_SCALE)), COMMON_SCALE)
-        yield f"{picture.origin}: edge-width {edges.words}"
+        error, count = (figures[name] for name in _OF_EDGE_WIDTH)
+        yield f"{picture.origin}: edge-width ± {error:.2g} px (95 %), of {count:.0f} edges"
     if "noise-blocks" in figures:
         noise = estimate(picture.pixels(), picture.step)
         yield f"{picture.origin}: noise-blocks {noise.words(COMMON_SCALE, 'dn')}"

@@ -32,7 +32,7 @@ class RestoredRow(NamedTuple):
 
 @dataclass(frozen=True, repr=False)
 class Outcome(Tabular):
-    """What came of a restoration, beside the picture."""
+    """The result of a restoration, except the picture."""
 
     #: Canonical, with the sd of the noise where that was estimated.
     chain: str

@@ -119,8 +119,8 @@ def _denoising(
         terms = (first - pixels) ** 2 - noise**2
         slope = np.zeros_like(terms)
         for probe in probes:
-            beside = pixels + pixels.dtype.type(_STEP * noise) * probe
-            change = _restored(picture, candidate, beside, files) - first
+            perturbed = pixels + pixels.dtype.type(_STEP * noise) * probe
+            change = _restored(picture, candidate, perturbed, files) - first
             slope += probe * change / (_STEP * noise * len(probes))
         terms += 2 * noise**2 * slope
         own = abs(2 * float(slope.mean()) - 1) * spread
@@ -174,8 +174,8 @@ def _deblurring(
         residual = coefficients(planes - blurred(first))
         terms = residual**2 - noise**2
         for probe in probes:
-            beside = pixels + pixels.dtype.type(_STEP * noise) * probe
-            change = blurred(_restored(picture, candidate, beside, files) - first)
+            perturbed = pixels + pixels.dtype.type(_STEP * noise) * probe
+            change = blurred(_restored(picture, candidate, perturbed, files) - first)
             product = coefficients(probe) * coefficients(change)
             terms += 2 * noise * product / (_STEP * len(probes))
         return Risk(float((weights * terms).mean()))

@@ -118,7 +118,7 @@ def tune(
     risks: dict[str, Risk] = {}
 
     def expected(candidate: Chain) -> float:
-        assert estimate is not None, "there is no reference"
+        assert estimate is not None, "without a reference the risk is estimated"
         risks[str(candidate)] = estimate(candidate)
         return -risks[str(candidate)].value
 

@@ -222,7 +222,7 @@ def shape_findings(measured: Moments, distribution: Distribution, root: float) -
 
 
 def fit_finding(name: str, distance: float, root: float) -> Finding:
-    """Kolmogorov's distance to a distribution that is declared in full, beside its expectation."""
+    """Kolmogorov's distance to a distribution that is declared in full, and its expectation."""
     return Finding(
         f"distance from {name}", "", _KOLMOGOROV_MEAN / root, distance, None,
         _KOLMOGOROV_SD / root, name, _KOLMOGOROV_LIMIT / root,

@@ -21,8 +21,8 @@ def optimal(plane: Pixels, count: int) -> Pixels:
     exactly (see `cheapest_path`); the price is bisected until there are `count` of them. Where no
     price gives that number, the beginning of a partition into fewer cells and the end of one into
     more are joined, which costs as little (Aggarwal, Schieber and Tokuyama, Discrete and
-    Computational Geometry 12, 1994, doi:10.1007/BF02574380). Of float samples with more than
-    65,536 values a histogram of so many bins is partitioned.
+    Computational Geometry 12, 1994, doi:10.1007/BF02574380). Float samples with more than
+    65,536 values are counted in 65,536 bins.
     """
     values, weights = _histogram(plane)
     if values.size <= count:

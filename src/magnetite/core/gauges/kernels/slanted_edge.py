@@ -258,8 +258,8 @@ def _is_short(profile: Float64) -> bool:
 def _error_of_half(plane: Float64, region: Region) -> float | None:
     """Half the 95 % interval of MTF50, from leaving out parts along the edge.
 
-    The line is fitted anew without each part: its error belongs to the figure, as does that of the
-    method itself, for sorting into bins.
+    The line is refitted without each part, so that its error is included; the error of sorting into
+    bins is added.
     """
     from scipy.special import stdtrit
 
