@@ -1,19 +1,25 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+PLAIN := $(VENV)/.plain
 READY := $(VENV)/.ready
+PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 
-.PHONY: site demo test test-long lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps screenshots docs reliability clean
+.PHONY: site demo test test-long lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup screenshots docs reliability clean
 
-$(READY): pyproject.toml
+# The program alone: enough for the demo. Python compiles what is imported, when it is.
+$(PLAIN): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \
 		|| { echo "Magnetite needs Python 3.11 or later; name one with: make PYTHON=python3.12"; exit 1; }
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[test]'
+	$(PIP) --no-compile --editable .
 	@touch $@
 
-demo: $(READY)
-	$(BIN)/magnetite prepare
+$(READY): $(PLAIN)
+	$(PIP) --no-compile --editable '.[test]'
+	@touch $@
+
+demo: $(PLAIN)
 	$(BIN)/magnetite demo magnetite-demo
 
 test: lint
@@ -52,6 +58,9 @@ bench-restorations: $(READY)
 bench-experiments: $(READY)
 	$(BIN)/python benchmarks/experiments.py
 
+bench-setup: $(PLAIN)
+	$(BIN)/python benchmarks/setup.py .venv/.plain demo .venv/.ready
+
 bench-sweeps: $(READY)
 	$(BIN)/python benchmarks/sweeps.py
 
@@ -66,7 +75,7 @@ reliability: $(READY)
 	$(BIN)/python docs/make_reliability.py docs
 
 site: $(READY)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[docs]'
+	$(PIP) --editable '.[docs]'
 	$(BIN)/mkdocs build
 
 screenshots: $(READY)

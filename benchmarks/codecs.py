@@ -9,7 +9,7 @@ import numpy as np
 
 import magnetite
 from magnetite.core.picture import Picture
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 ANCHOR = "jpeg quality=5,8,12,18,25,35,50,65,78,88,93"
 CODECS = (

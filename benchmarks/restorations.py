@@ -16,7 +16,7 @@ from magnetite.core.degrade.blur import gaussian_blur
 from magnetite.core.degrade.impulses import salt_pepper
 from magnetite.core.methods.catalogue import find
 from magnetite.core.picture import Picture
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 SIGMAS = (0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0, 1.2, 1.4, 1.7, 2.0)
 

@@ -11,7 +11,7 @@ import magnetite
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Chain
 from magnetite.core.verbs.sweep import KINDS
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 from magnetite.views.style import save
 from magnetite.views.sweep import sweep_figure
 

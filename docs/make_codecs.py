@@ -20,7 +20,7 @@ from magnetite.core.picture.region import Region
 from magnetite.core.verbs.coding import Compressed
 from magnetite.core.verbs.compress import compress
 from magnetite.core.verbs.rate import cut
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 from magnetite.views.sheet import sheet
 from magnetite.views.style import save
 

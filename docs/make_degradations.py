@@ -15,7 +15,7 @@ from magnetite.core.methods.catalogue import Method, every
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
 from magnetite.core.quantities import figure
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 #: A setting of each degradation that can be seen in a small picture.
 EXAMPLES = {

@@ -20,7 +20,7 @@ from magnetite.core.methods.catalogue import Method, every
 from magnetite.core.metrics.error import psnr
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 from magnetite.views.sheet import sheet
 from magnetite.views.style import save
 

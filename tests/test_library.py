@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import csv
+import json
 import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 import magnetite
-from magnetite.scenes.catalogue import SCENES
+from conftest import PROGRAM
+from magnetite.core.errors import InputError
+from magnetite.synthetic.catalogue import SCENES
 
 SCRIPT = """
 import sys
@@ -24,7 +30,7 @@ from magnetite.core.verbs.gauge import gauge_curves
 from magnetite.files.pairs import pairs_of
 from magnetite.files.resources import DiskFiles
 from magnetite.files.sidecar import write_certified, write_json
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 from magnetite.views.style import save
 from pathlib import Path
 
@@ -114,8 +120,8 @@ from magnetite.experiment.runner import run
 from magnetite.experiment.ranking import ranking
 from magnetite.experiment.results import read_rows
 from magnetite.experiment.tasks import PlanJob
-from magnetite.report.content import of_pictures, of_run
-from magnetite.report.page import write_page
+from magnetite.pages.content import of_pictures, of_run
+from magnetite.pages.page import write_page
 from magnetite.views.sweep import sweep_figure
 
 save(sweep_figure(swept), Path("sweep.png"))
@@ -158,3 +164,98 @@ def test_results_print_as_a_few_rows_and_show_as_tables() -> None:
         assert result._repr_html_().count("<tr") > len(result.rows()) * 0.5
     assert "psnr" in repr(restored)
     assert "more: see frame()" in repr(degraded)
+
+
+WORKERS = """
+import numpy as np
+from joblib import Parallel, delayed
+
+import magnetite
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+
+FACTOR = 255
+
+
+@metric("largest-error", summary="Largest error.", colour=ColourPolicy.EACH, source="own",
+        unit="dn", values="0 to 255", better="lower", identical=0.0)
+def largest_error(reference, test, peak=1.0):
+    return FACTOR / peak * float(np.abs(np.asarray(reference, float) - test).max())
+
+
+def scored(k):
+    clean = np.full((32, 32), 100, np.uint8)
+    test = clean.copy()
+    test[3, 4] += k
+    return magnetite.score(clean, test, largest_error)["largest-error"]
+
+
+if __name__ == "__main__":
+    assert magnetite.score(np.zeros((9, 9)), np.ones((9, 9)), largest_error)["largest-error"] > 254
+    for again in range(2):
+        wanted = [k * FACTOR / 255 for k in range(5)]
+        assert Parallel(2)(delayed(scored)(k) for k in range(5)) == wanted
+        FACTOR = 510  # workers that live on follow
+"""
+
+
+def test_worker_processes_know_a_metric_of_a_script(tmp_path: Path) -> None:
+    """By its function: they have not run its declaration."""
+    (tmp_path / "script.py").write_text(WORKERS)
+    done = subprocess.run(
+        [sys.executable, "script.py"], cwd=tmp_path, capture_output=True, text=True, timeout=120
+    )
+    assert done.returncode == 0, done.stderr
+
+
+def test_a_plan_is_carried_out_summarized_and_shown(tmp_path: Path) -> None:
+    """The same rows, tables and page as by the commands."""
+    (tmp_path / "refs").mkdir()
+    for name, picture in list(magnetite.scenes((96, 72)).items())[:2]:
+        magnetite.write(picture, tmp_path / "refs" / f"{name}.png")
+    (tmp_path / "plan.toml").write_text(
+        '[references]\nfiles = ["refs/*"]\nconvert = "gray"\n[degradations]\n'
+        'noise = "gaussian-noise sd=5%"\n[treatments]\nmedian = "median"\nbare = "nothing"\n'
+    )
+    calls: list[tuple[int, int, int]] = []
+    done = magnetite.run(
+        tmp_path / "plan.toml", workers=1, listener=lambda *counts: calls.append(counts)
+    )
+    assert (done.folder, done.computed, done.failed) == (tmp_path / "plan", 4, 0)
+    assert calls[-1] == (4, 4, 0)
+    assert magnetite.run(done.folder / "plan.toml", workers=1).reused == 4
+    (ranking,) = magnetite.summarize(done.folder, "ranking")
+    said = subprocess.run(
+        [PROGRAM, "summarize", "plan", "--table", "ranking", "--format", "csv"],
+        cwd=tmp_path, capture_output=True, text=True, check=True,
+    ).stdout.splitlines()  # fmt: skip
+    rows = list(csv.DictReader(said))
+    assert list(rows[0]) == list(ranking.frame.columns)
+    assert [row["treatment"] for row in rows] == ranking.frame["treatment"].tolist()
+    assert magnetite.report(done.folder).page.is_file()
+    with pytest.raises(InputError, match="has no rows that the table rates"):
+        magnetite.summarize(done.folder, "rates")
+    assert set(dir(magnetite)) == {*magnetite.__all__, "__version__"}
+
+
+def test_a_picture_is_judged_by_a_gate(tmp_path: Path) -> None:
+    """As by the command; a gate of metrics demands the reference."""
+    clean = magnetite.scenes((256, 192))["clay-core"]
+    for number in range(12):
+        folder = tmp_path / ("good" if number < 6 else "bad")
+        folder.mkdir(exist_ok=True)
+        sd = 1 + 0.1 * number if number < 6 else 4 + number
+        worn = magnetite.degrade(clean, f"gaussian-noise sd={sd / 2.55:.2f}%", seed=number).picture
+        magnetite.write(worn, folder / f"p{number}.png")
+    words = ["gate", "fit", "--accepted", "good", "--rejected", "bad", "--metrics", "noise-blocks"]
+    subprocess.run([PROGRAM, *words], cwd=tmp_path, check=True, capture_output=True)
+    for number, accepted in ((2, True), (9, False)):
+        path = tmp_path / ("good" if accepted else "bad") / f"p{number}.png"
+        verdict = magnetite.gate(tmp_path / "gate.json", path)
+        assert verdict == magnetite.gate(tmp_path / "gate.json", magnetite.read(path))
+        said = subprocess.run(
+            [PROGRAM, "gate", "check", "gate.json", path, "--format", "json"],
+            cwd=tmp_path, capture_output=True, text=True,
+        )  # fmt: skip
+        (row,) = json.loads(said.stdout)["rows"]
+        assert (row["accepted"], row["value"]) == (verdict.accepted, pytest.approx(verdict.value))
+        assert verdict.accepted == accepted == (said.returncode == 0)

@@ -18,7 +18,7 @@ import pytest
 import magnetite
 from documents import Block, blocks, lines_of
 from magnetite.cli.main import execute
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 ROOT = Path(__file__).parents[1]
 PAGES = [

@@ -44,6 +44,27 @@ variation = _restoration("total-variation", 2, noisy, sd=SD)
 lucy = _restoration("richardson-lucy", 2, digital, sigma=1.0)
 
 
+def _as_called(goal: float, text: str) -> Setting:
+    """A case of the public function, with the judgement of the residual."""
+
+    def setting(megapixels: float) -> tuple[Work, Work]:
+        picture = worn(gray(megapixels), 25)
+        return lambda: magnetite.restore(picture, text), yardsticks.median(noisy(megapixels))
+
+    declared: Setting = case(
+        f'magnetite.restore(p, "{text}")', yardstick="SciPy's 5x5 median, float64", goal=goal,
+        size=SQUARE,
+    )(setting)  # fmt: skip
+    return declared
+
+
+_as_called(0.05, "median size=5")
+_as_called(0.1, "sliding-dct sd=25dn")
+_as_called(0.6, "nl-means sd=25dn")
+_as_called(4.5, "bm3d sd=25dn")
+_as_called(4, "tv-deblur sigma=1.0px strength=0.5%")
+
+
 @case(
     "restore --aim psnr=best, bm3d, no reference",
     yardstick="a second",

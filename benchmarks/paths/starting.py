@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -54,13 +55,42 @@ def _command(name: str, goal: float, modules: str, *words: str) -> Setting:
     return case(name, yardstick=yardstick, goal=goal, size=0.0655, process=True)(setting)
 
 
-_command("--help", 2.0, "typer", "--help")
-_command("methods --brief", 3.0, "typer", "methods", "--brief")
-_command("score, 256x256", 2.5, "numpy, PIL.Image", "score", "REF", "NOISY")
+_command("--help", 1.7, "typer", "--help")
+_command("methods --brief", 2.5, "typer", "methods", "--brief")
+_command("score, 256x256", 2.0, "numpy, PIL.Image", "score", "REF", "NOISY")
+_degrade = ("degrade", "REF", "OUT", "gaussian-noise sd=5%")
+_command("degrade, 256x256", 2.5, "numpy, PIL.Image", *_degrade)
+_command("gauge, 256x256", 2.5, "numpy, PIL.Image", "gauge", "NOISY")
+_median = ("restore", "NOISY", "OUT", "median")
+_command("restore median, 256x256", 2.5, "numpy, PIL.Image", *_median)
 _compress = ("compress", "REF", "STREAM", "dct", "step=24dn")
 _restore = ("restore", "NOISY", "OUT", "bm3d", "sd=25dn")
-_command("compress dct, 256x256", 6, "numpy, PIL.Image", *_compress)
-_command("restore bm3d, 256x256", 6, "numpy, PIL.Image", *_restore)
+_command("compress dct, 256x256", 4, "numpy, PIL.Image", *_compress)
+_command("restore bm3d, 256x256", 4, "numpy, PIL.Image", *_restore)
+
+
+def _plan_of_20_rows(megapixels: float) -> tuple[Work, Work]:
+    """A new run of 20 rows on two workers."""
+    reference, _ = files(megapixels)
+    plan = FOLDER / "plan.toml"
+    plan.write_text(
+        f'[references]\nfiles = ["{Path(reference).name}"]\n[degradations]\n'
+        'noise = "gaussian-noise sd=2%,4%,6%,8%"\n[treatments]\n'
+        'median = "median"\ncoded = "median + dct step=4%,8%,16%,32%"\n',
+        "utf-8",
+    )
+
+    def work() -> None:
+        shutil.rmtree(FOLDER / "run", ignore_errors=True)
+        run(PROGRAM, "run", str(plan), "--into", str(FOLDER / "run"), "--workers", "2")
+
+    return work, importing("numpy, PIL.Image")
+
+
+case(
+    "run of 20 rows, two workers", yardstick="a process that imports numpy, PIL.Image", goal=8,
+    size=0.0655, process=True, rounds=3, quick=False,
+)(_plan_of_20_rows)  # fmt: skip
 
 
 def _first(name: str, megapixels: float, *words: str) -> Setting:

@@ -17,14 +17,18 @@ _HOMES = {
     "error_maps": "magnetite.core.analysis.maps",
     "expand": "magnetite.core.verbs.coding",
     "fit_naturalness": "magnetite.core.gauges.naturalness",
+    "gate": "magnetite.experiment.front",
     "gauge": "magnetite.core.verbs.gauge",
     "measure_edge": "magnetite.core.gauges.kernels.slanted_edge",
     "photon_transfer": "magnetite.core.calibrate.photon_transfer",
     "read": "magnetite.files.reading",
+    "report": "magnetite.pages.page",
     "restore": "magnetite.core.verbs.restore",
+    "run": "magnetite.experiment.front",
+    "scenes": "magnetite.synthetic.catalogue",
     "score": "magnetite.core.verbs.score",
     "sweep": "magnetite.core.verbs.sweep",
-    "summarise": "magnetite.core.analysis.repeats",
+    "summarize": "magnetite.experiment.front",
     "write": "magnetite.files.writing",
 }
 #: Those that read files which settings name, from the disk unless told otherwise.
@@ -32,13 +36,13 @@ _READING = {"degrade", "gauge", "restore", "score", "sweep"}
 
 __all__ = [  # noqa: RUF022
     "Picture", "read", "write", "convert", "degrade", "compress", "expand", "restore",
-    "score", "gauge", "sweep", "error_maps", "summarise", "curve", "bd_rate",
-    "photon_transfer", "measure_edge", "fit_naturalness",
+    "score", "gauge", "sweep", "error_maps", "curve", "bd_rate",
+    "photon_transfer", "measure_edge", "fit_naturalness", "run", "summarize", "report", "gate",
+    "scenes",
 ]  # fmt: skip
 
 if TYPE_CHECKING:
     from magnetite.core.analysis.maps import error_maps
-    from magnetite.core.analysis.repeats import summarise
     from magnetite.core.calibrate.photon_transfer import photon_transfer
     from magnetite.core.curves.comparison import bd_rate
     from magnetite.core.curves.study import curve
@@ -53,8 +57,11 @@ if TYPE_CHECKING:
     from magnetite.core.verbs.restore import restore
     from magnetite.core.verbs.score import score
     from magnetite.core.verbs.sweep import sweep
+    from magnetite.experiment.front import gate, run, summarize
     from magnetite.files.reading import read
     from magnetite.files.writing import write
+    from magnetite.pages.page import report
+    from magnetite.synthetic.catalogue import scenes
 
 
 def __getattr__(name: str) -> Any:
@@ -68,7 +75,7 @@ def __getattr__(name: str) -> Any:
 
 
 def __dir__() -> list[str]:
-    return sorted({*globals(), *__all__})
+    return sorted([*__all__, "__version__"])
 
 
 def _from_disk(verb: Any) -> Any:

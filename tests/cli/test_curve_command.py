@@ -16,7 +16,7 @@ import magnetite
 from conftest import Run, size_of, texture
 from magnetite.core.curves.points import sweep_steps
 from magnetite.core.picture import as_picture
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 
 def test_points_kept_in_the_folder_are_not_computed_again(tmp_path: Path, run: Run) -> None:

@@ -21,7 +21,7 @@ from conftest import Run
 from magnetite.core.analysis.repeats import summarise
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture.alignment import aligned, find_shift
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 
 def moved(plane: np.ndarray, right: float, down: float) -> np.ndarray:

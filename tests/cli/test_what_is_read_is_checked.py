@@ -120,7 +120,7 @@ def test_few_pictures_without_a_figure_are_left_out_by_name(run: Run, gated: Pat
     again = run("gate", "fit", "--accepted", "good", "--rejected", "bad", "--metrics",
                 "laplacian-variance", "--group", "^([a-z]+)", status=2)  # fmt: skip
     assert "one reference" in again.stderr
-    for pattern, told in (("(", "no regular expression"), ("^zz", "does not match the name")):
+    for pattern, told in (("(", "is not a regular expression"), ("^zz", "does not match the name")):
         assert told in run("gate", "fit", "--accepted", "good", "--rejected", "bad", "--group",
                            pattern, status=2).stderr  # fmt: skip
 

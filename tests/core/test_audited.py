@@ -19,7 +19,7 @@ from magnetite.core.gauges.kernels.slanted_edge import measure_edge
 from magnetite.core.gauges.noise_level import grouped_median
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.region import Region
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 #: What the median of a normal number's size is of its sd.
 NORMAL = 0.6744897501960817

@@ -124,6 +124,21 @@ def test_a_kept_picture_that_is_gone_is_made_again(tmp_path: Path) -> None:
         assert [path.read_bytes() for path in kept] == content
 
 
+def test_kept_pictures_keep_their_names_when_a_run_goes_on(tmp_path: Path) -> None:
+    picture_at(tmp_path / "refs" / "a.png", 1)
+    text = f'{PLAN}[keep]\npictures = "all"\n'
+    carried_out(tmp_path, text)
+    before = table(tmp_path / "run").set_index(["degradation", "treatment"])["picture"]
+    picture_at(tmp_path / "refs" / "b.png", 2)
+    carried_out(tmp_path, text)
+    after = table(tmp_path / "run")
+    assert after["picture"].notna().all()
+    assert after["picture"].nunique() == len(after) == 2 * len(before)
+    own = after[after["reference"] == "a"].set_index(["degradation", "treatment"])["picture"]
+    assert own.to_dict() == before.to_dict()
+    assert all((tmp_path / "run" / name).is_file() for name in after["picture"])
+
+
 def test_a_picture_that_cannot_be_kept_leaves_its_row_done(tmp_path: Path) -> None:
     picture_at(tmp_path / "refs" / "a.png", 1)
     text = f'{PLAN}[keep]\npictures = "worst 1"\n'

@@ -55,7 +55,7 @@ def folder(tmp_path: Path) -> Path:
         ('["refs/*.png"]', "[3]", "is a text in quotes, not 3"),
         ('[["soft", "known"]]', '[["soft"]]', "pairs.exclude"),
         ("exclude =", 'only = [["soft", "known"]]\nexclude =',
-         "no degradation goes with any treatment"),
+         "no degradation is paired with a treatment"),
         ('[["soft", "known"]]', "[]", "sd=known: 'soft' states no sd of noise"),
         ('by = "ssim"', 'by = "mae"', "keep.by: 'mae' is not among the scores"),
         ("worst 1", "worst 0", "is none of: none, all, worst N"),

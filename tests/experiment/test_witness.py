@@ -13,7 +13,7 @@ import pytest
 import witness
 from magnetite.experiment.results import Rows
 from magnetite.experiment.summary import tables
-from magnetite.report.answer import Answer, answers
+from magnetite.pages.answer import Answer, answers
 from random_runs import random_run
 
 METRICS = ("psnr", "mse")

@@ -68,4 +68,5 @@ COMMANDS = {
         "List every step, metric and gauge with its settings, units, bounds, defaults and source."
     ),
     "prepare": Command("Compile all loops ahead, so that no later command waits for it."),
+    "completion": Command("Print the script by which a shell completes commands and options."),
 }

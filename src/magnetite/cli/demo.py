@@ -11,7 +11,7 @@ import typer
 
 from magnetite.cli.options import SeedOption, note
 from magnetite.cli.output import print_table, say
-from magnetite.cli.progress import cells_done
+from magnetite.cli.progress import cells_done, parts_done
 
 if TYPE_CHECKING:
     from magnetite.demo.story import Told
@@ -30,6 +30,8 @@ def run(
         int | None, typer.Option(help="Processes; one for each core if left out.", min=1, max=256)
     ] = None,
 ) -> None:
+    from magnetite.core.verbs.prepare import prepare
+    from magnetite.demo.plan import METHODS
     from magnetite.demo.story import demo_story, own_story, prepare_folder, tell
     from magnetite.experiment.executors import local
 
@@ -37,6 +39,8 @@ def run(
     for message in story.notes:
         note(message)
     prepare_folder(folder)
+    with parts_done("compiling") as compiled:
+        prepare(METHODS, workers, compiled)
     with cells_done("demo") as listener:
         told = tell(story, folder, seed, local(workers), listener)
     _print(told, folder)

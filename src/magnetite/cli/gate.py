@@ -211,23 +211,18 @@ def _verdict(
     rule: Gate, path: Path, reference: Path | None, full_scale: float | None
 ) -> Verdict | str:
     """The verdict on a picture, or why it has none."""
-    from magnetite import gauge, score
     from magnetite.core.errors import PictureError
+    from magnetite.core.gate.judging import judge
+    from magnetite.files.resources import DiskFiles
 
     picture = load(path, full_scale)
     known = rule.facts.get("frames")
     if isinstance(known, list) and known and picture.describe() not in known:
         fitted = ", ".join(map(str, known[:3]))
         note(f"{path} is {picture.describe()}; the gate was fitted on {fitted}")
-    figures: dict[str, float] = {}
-    gauges = [f.name for f in rule.features if f.kind == "gauge"]
-    metrics = [f.name for f in rule.features if f.kind == "metric"]
     try:
-        if gauges:
-            figures |= gauge(picture, ",".join(gauges))
-        if metrics and reference is not None:
-            figures |= score(load(reference, full_scale), picture, ",".join(metrics))
-        return rule.judge(figures)
+        clean = None if reference is None else load(reference, full_scale)
+        return judge(rule, picture, clean, DiskFiles())
     except (PictureError, InputError) as error:
         return str(error)
 

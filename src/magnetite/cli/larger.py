@@ -76,8 +76,8 @@ def in_bands_or_whole(frame: Frame, work: Callable[[], Result]) -> Result | None
 def figures_in_bands(rows: Rows, wanted: str, measure: Callable[[bool], Result]) -> Result | None:
     """What `measure` gives in bands; None where the picture is measured whole.
 
-    It is told whether a figure that needs the whole picture is an error: of all figures, those of
-    a picture that may not be worked on whole are left out.
+    Its argument says whether a figure that needs the whole picture is an error: of all figures,
+    those of a picture that may not be worked on whole are left out.
     """
     from magnetite.core.verbs.figures import ALL
 

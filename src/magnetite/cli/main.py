@@ -14,6 +14,7 @@ import typer
 from typer.exceptions import TyperException
 
 from magnetite.cli.commands import COMMANDS, Command
+from magnetite.cli.completion import line_to_complete
 from magnetite.cli.help import steps_of
 from magnetite.cli.larger import bytes_of
 from magnetite.cli.options import limits, note
@@ -43,7 +44,6 @@ def program(only: str | None = None) -> typer.Typer:
         "[bold]magnetite methods[/bold] lists every step, metric and gauge. "
         "Exit status: 0 done, 1 a target was missed, 2 bad input, 3 rows of a run failed, "
         "130 interrupted.",
-        no_args_is_help=True,
         add_completion=False,
         pretty_exceptions_enable=False,
         rich_markup_mode="rich",
@@ -98,9 +98,10 @@ def command_of(words: Sequence[str]) -> str | None:
 
 def _print_version(wanted: bool) -> None:
     if wanted:
-        from magnetite import __version__
+        from magnetite.experiment.provenance import machine
 
-        print(f"magnetite {__version__}")
+        for name, value in machine().items():
+            print(f"{name.lower()} {value}")
         raise typer.Exit
 
 
@@ -108,7 +109,10 @@ def _options(
     version: Annotated[
         bool,
         typer.Option(
-            "--version", callback=_print_version, is_eager=True, help="Print the version and exit."
+            "--version",
+            callback=_print_version,
+            is_eager=True,
+            help="Print the versions of all that makes figures, and exit.",
         ),
     ] = False,
     threads: Annotated[
@@ -183,14 +187,26 @@ def main() -> None:
     sys.exit(execute(sys.argv[1:]))
 
 
+_INTRODUCTION = """\
+Magnetite degrades, compresses and restores test pictures by known amounts, and scores the results.
+Try:       magnetite demo                 the whole job on made-up scenes, with a report
+Learn:     docs/tutorial.md               from a reference to rate-distortion curves, step by step
+Commands:  magnetite --help               and magnetite COMMAND --help
+Steps:     magnetite methods              every degradation, codec, restoration, metric and gauge"""
+
+
 def execute(words: Sequence[str]) -> int:
     """Do what the words of a command line say; its exit status.
 
     Every error that is bad input becomes one line on standard error and status 2.
     """
     try:
-        app = program(command_of(words))
-        status = app(_quiet_first(words), prog_name="magnetite", standalone_mode=False)
+        completed = line_to_complete()
+        if not words and completed is None:
+            print(_INTRODUCTION)
+            return 0
+        app = program(command_of(words if completed is None else completed))
+        status = app(_program_first(words), prog_name="magnetite", standalone_mode=False)
         sys.stdout.flush()
     except BrokenPipeError:
         # The reader of our output has gone: nothing is left to say, nor anyone to say it to.
@@ -240,11 +256,21 @@ def _unexpected(error: Exception) -> int:
 UNEXPECTED, _TRACEBACK = 70, "MAGNETITE_TRACEBACK"
 
 
-def _quiet_first(words: Sequence[str]) -> list[str]:
-    """The words with --quiet in front, wherever it stood before a `--`."""
+def _program_first(words: Sequence[str]) -> list[str]:
+    """The words with the program's own options in front, wherever they stood before a `--`."""
     end = words.index("--") if "--" in words else len(words)
-    rest = [word for word in words[:end] if word != "--quiet"]
-    return ["--quiet"] * (len(rest) < end) + rest + list(words[end:])
+    own: list[str] = []
+    rest: list[str] = []
+    left = iter(words[:end])
+    for word in left:
+        if word == "--quiet" or word.partition("=")[0] in VALUED:
+            value = next(left, None) if word in VALUED else ""
+            if value is None:
+                return [word]  # the parser says what is missing
+            own += [word, value] if value else [word]
+        else:
+            rest.append(word)
+    return own + rest + list(words[end:])
 
 
 #: Exit statuses above this tell of a signal.
@@ -301,6 +327,8 @@ def shortened(line: str) -> str:
 def _usage_message(error: TyperException) -> str:
     context = getattr(error, "ctx", None)
     message = error.format_message().rstrip(".")
+    if context is not None and context.parent is None and hasattr(error, "option_name"):
+        message += "; options of a command stand after its name"
     if context is None:
         return message
     return f"{message} (see {context.command_path} --help)"

@@ -5,7 +5,8 @@ from __future__ import annotations
 import time
 
 from magnetite.cli.output import say
-from magnetite.cli.progress import working
+from magnetite.cli.progress import parts_done
+from magnetite.core.compute.threads import threads
 
 
 def run() -> None:
@@ -13,6 +14,6 @@ def run() -> None:
     from magnetite.core.verbs.prepare import prepare
 
     start = time.perf_counter()
-    with working("preparing"):
-        count = prepare()
+    with parts_done("compiling") as listener:
+        count = prepare(workers=threads(), listener=listener)
     say(f"{count} methods are ready, in {time.perf_counter() - start:.0f} s")

@@ -14,7 +14,7 @@ from magnetite.cli.progress import working
 from magnetite.core.errors import InputError
 
 if TYPE_CHECKING:
-    from magnetite.report.content import Content
+    from magnetite.pages.content import Content
 
 
 def run(
@@ -54,7 +54,7 @@ def run(
     full_scale: FullScaleOption = None,
 ) -> None:
     """The page needs no network and no server; it opens from disk in any browser."""
-    from magnetite.report.page import write_page
+    from magnetite.pages.page import write_page
 
     _check(names, pictures=pictures, metric=metric)
     page = out or (Path("report.html") if pictures else names[0] / "report.html")
@@ -85,7 +85,7 @@ def _check(names: list[Path], *, pictures: bool, metric: str | None) -> None:
 
 
 def _of_run(folder: Path, metric: str | None) -> Content:
-    from magnetite.report.content import of_run
+    from magnetite.pages.content import of_run
 
     return of_run(folder, metric)
 
@@ -93,7 +93,7 @@ def _of_run(folder: Path, metric: str | None) -> Content:
 def _of_pictures(names: list[Path], metrics: str, full_scale: float | None) -> Content:
     from magnetite.files.names import shown
     from magnetite.files.reading import coded_file
-    from magnetite.report.content import of_pictures
+    from magnetite.pages.content import of_pictures
 
     loaded = pictures_of(names, full_scale)
     titles = [shown(path.name) for path in names]

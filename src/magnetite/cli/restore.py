@@ -97,7 +97,8 @@ def _say(
         print_csv(["figure", "before", "after"], [*rows, ("seconds", None, seconds)])
     else:
         _print(outcome)
-        say(f"{outcome.chain}: wrote {out}, in {seconds:.2f} s")
+        words = str(outcome.chain) or "nothing restored"
+        say(f"{words}: wrote {out}, in {seconds:.2f} s")
 
 
 def _in_bands(

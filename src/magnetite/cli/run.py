@@ -14,8 +14,6 @@ from magnetite.core.errors import InputError
 
 #: Exit status of a run with failed rows.
 FAILED = 3
-#: Name of the plan that a run keeps in its folder.
-KEPT = "plan.toml"
 
 
 def run(
@@ -58,47 +56,31 @@ def run(
     if starter is not None:
         return _write_starter(starter)
     assert plan is not None
-    return _run(plan, into or _folder_of(plan), workers, cluster, dry)
+    return _run(plan, into, workers, cluster, dry)
 
 
-def _folder_of(plan: Path) -> Path:
-    """The folder of a plan's run: its own where it is the copy that a run has kept."""
-    from magnetite.experiment.ledger import NAME
-
-    if plan.name == KEPT and (plan.parent / NAME).is_file():
-        return plan.parent
-    return plan.with_suffix("")
-
-
-def _run(plan: Path, folder: Path, workers: int | None, cluster: str | None, dry: bool) -> int:
-    from magnetite.experiment.executors import Cluster, local
-    from magnetite.experiment.plan import PlanError, kept_text, read_plan
-    from magnetite.experiment.runner import run as carry_out
-    from magnetite.experiment.tasks import PlanJob
-    from magnetite.files.atomic import write_bytes
-    from magnetite.files.reading import read_text
+def _run(plan: Path, into: Path | None, workers: int | None, cluster: str | None, dry: bool) -> int:
+    from magnetite.experiment.export import exported
+    from magnetite.experiment.front import run as carry_out
+    from magnetite.experiment.plan import PlanError, read_plan
 
     try:
-        wanted = read_plan(plan)
+        if dry:
+            from magnetite.experiment.sizing import size_of
+
+            for line in size_of(read_plan(plan), plan.parent).lines():
+                say(line)
+            return 0
+        with cells_done(plan.name) as tell:
+            done = carry_out(
+                plan, into, workers=workers, cluster=cluster, commands=limits.commands,
+                listener=tell,
+            )  # fmt: skip
     except PlanError as error:
         for line in error.lines[:-1]:
             note(line)
         raise InputError(error.lines[-1]) from None
-    if dry:
-        from magnetite.experiment.sizing import size_of
-
-        for line in size_of(wanted, plan.parent).lines():
-            say(line)
-        return 0
-    job = PlanJob.of(wanted, plan.parent)
-    executor = (
-        local(workers, limits.commands) if cluster is None else Cluster(cluster, limits.commands)
-    )
-    with cells_done(plan.name) as tell:
-        done = carry_out(job, read_text(plan), folder, executor, tell)
-    if plan.resolve() != (folder / KEPT).resolve():
-        text = kept_text(read_text(plan), plan.parent / wanted.base, folder)
-        write_bytes(folder / KEPT, text.encode())
+    folder = done.folder
     for text in done.notes:
         note(text)
     say(
@@ -107,7 +89,7 @@ def _run(plan: Path, folder: Path, workers: int | None, cluster: str | None, dry
     )
     if done.failed:
         _say_failures(folder)
-    say_done(f"wrote {folder / 'scores.csv'} and {folder / 'scores.parquet'}")
+    say_done(f"wrote {' and '.join(map(str, exported(folder)))}")
     say(f"next: magnetite summarize {folder}")
     return FAILED if done.failed else 0
 

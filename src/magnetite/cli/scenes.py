@@ -20,7 +20,7 @@ def run(
 ) -> None:
     from magnetite.files.atomic import make_folder
     from magnetite.files.writing import write
-    from magnetite.scenes.catalogue import SCENES, make_scenes
+    from magnetite.synthetic.catalogue import SCENES, make_scenes
 
     match = re.fullmatch(r"(\d{1,6})x(\d{1,6})", size)
     if match is None:

@@ -12,6 +12,7 @@ import typer
 from magnetite.cli.options import note
 from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
 from magnetite.core.errors import InputError
+from magnetite.core.extras import require
 from magnetite.core.quantities import figure
 
 if TYPE_CHECKING:
@@ -55,14 +56,12 @@ def run(
     ] = SummaryFormat.table,
 ) -> None:
     from magnetite.experiment.results import read_rows
-    from magnetite.experiment.summary import tables
+    from magnetite.experiment.summary import chosen_tables
 
     groups = by.split(",")
     _check(groups, table, format, out)
     rows = read_rows(folder)
-    made = [one for one in tables(rows, groups, metric) if table in (None, one.name)]
-    if not made:
-        raise InputError(f"{folder}: has no rows that the table {table} could be made of")
+    made = chosen_tables(rows, groups, metric, table)
     if rows.failed or rows.missing:
         note(f"{rows.failed} rows failed and {rows.missing} are missing; they are left out")
     if format is SummaryFormat.json:
@@ -75,6 +74,7 @@ def run(
     if format is SummaryFormat.csv:
         print_csv(list(made[0].frame.columns), _cells(made[0]))
     elif out is not None:
+        require("pyarrow", "parquet", "--format parquet")
         made[0].frame.to_parquet(out, index=False)
         say_done(f"wrote {out}")
     else:

@@ -110,7 +110,10 @@ def _until_parent_ends() -> tuple[str, ...]:
 def _end_all(process: subprocess.Popen[bytes], mark: str) -> None:
     """End the command with all that it has started, also what has left its session."""
     with contextlib.suppress(ProcessLookupError, PermissionError):
-        os.killpg(process.pid, signal.SIGKILL)
+        if hasattr(os, "killpg"):
+            os.killpg(process.pid, signal.SIGKILL)
+        else:
+            process.kill()
     process.wait()
     wanted = f"{_MARK}={mark}".encode()
     for entry in Path("/proc").glob("[0-9]*/environ"):

@@ -17,6 +17,9 @@ DENOISERS = {
     "collaborative": "bm3d",
 }
 CODEC = "dct step=2%,4%,8%,16%,32%"
+METRICS = "psnr", "ssim"
+#: Names of all methods that the demo runs.
+METHODS = {text.split()[0] for text in (*NOISES.values(), *DENOISERS.values(), CODEC, *METRICS)}
 
 
 def plan_text(seed: int) -> str:
@@ -28,7 +31,7 @@ def plan_text(seed: int) -> str:
 # Which rate keeps details readable, and does denoising before coding pay?
 title = "denoising before coding"
 seed = {seed}
-repeats = 2
+repeats = 1
 
 [references]
 files = ["references/*"]
@@ -46,5 +49,5 @@ convert = "middle width=256 height=192"
 exclude = [{excluded}]
 
 [scores]
-metrics = "psnr,ssim"
+metrics = "{",".join(METRICS)}"
 """

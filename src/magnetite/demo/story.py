@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import multiprocessing
+from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
+from magnetite.core.compute.processes import start_worker
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.picture import Picture
 from magnetite.demo import figures
@@ -19,9 +24,9 @@ from magnetite.experiment.tasks import PlanJob
 from magnetite.files.atomic import make_folder, write_bytes
 from magnetite.files.reading import read, read_text
 from magnetite.files.writing import lossless_ending, write
-from magnetite.report.content import of_run
-from magnetite.report.page import write_page
-from magnetite.scenes.catalogue import DEFAULT_SIZE, SCENES
+from magnetite.pages.content import of_run
+from magnetite.pages.page import write_page
+from magnetite.synthetic.catalogue import DEFAULT_SIZE, SCENES
 
 GUIDE, PLAN, RUN, PAGE = "WALKTHROUGH.txt", "plan.toml", "run", "report.html"
 #: Smallest side of a picture that the demo takes: the windows of its metrics fit.
@@ -33,8 +38,8 @@ What is in this folder, in the order of the work
 
 references/   the clean pictures
 {PLAN}     the experiment: noise, denoisers and rates, as a plan
-{RUN}/          the plan carried out: ledger.sqlite, and every row in scores.csv and
-              scores.parquet; magnetite summarize FOLDER/{RUN} says what they hold
+{RUN}/          the plan carried out: ledger.sqlite, and every row in scores.csv;
+              magnetite summarize FOLDER/{RUN} says what they hold
 answer.txt    the answers
 {PAGE}   all of it on one page: open it in a browser
 curves/       rate-distortion figures
@@ -138,14 +143,25 @@ def tell(story: Story, folder: Path, seed: int, executor: Executor, listener: Li
     results = results_of(read_rows(folder / RUN))
     words = answer(results, story.subject, story.focus)
     write_bytes(folder / "answer.txt", ("\n\n".join(words) + "\n").encode())
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(executor.workers, context, start_worker) as pool:
+        drawn = [pool.submit(*one) for one in _drawings(results, job, seed, folder)]
+        write_page(of_run(folder / RUN), folder / PAGE)
+        for one in drawn:
+            one.result()
+    return Told(results, words, outcome.cells, outcome.failed, outcome.seconds)
+
+
+def _drawings(
+    results: list[SceneResult], job: PlanJob, seed: int, folder: Path
+) -> Iterator[tuple[Any, ...]]:
+    """Functions that draw the figures, and their arguments."""
     curves, sheets = make_folder(folder / "curves"), make_folder(folder / "sheets")
-    figures.draw_curves(results, curves / "rate-distortion.png")
+    taken = [source.load() for source in job.sources]
+    for result, picture in zip(results, taken, strict=True):
+        yield figures.draw_sheet, result, picture, seed, sheets / f"{result.name}.png"
+    yield figures.draw_curves, results, curves / "rate-distortion.png"
     for noise in NOISES:
         name = noise.replace(" ", "-")
-        figures.draw_denoising(results, noise, curves / f"denoise-first-{name}.png")
-    taken = [source.load() for source in job.sources]
-    figures.draw_overview(results, taken, sheets / "references.png")
-    for result, picture in zip(results, taken, strict=True):
-        figures.draw_sheet(result, picture, seed, sheets / f"{result.name}.png")
-    write_page(of_run(folder / RUN), folder / PAGE)
-    return Told(results, words, outcome.cells, outcome.failed, outcome.seconds)
+        yield figures.draw_denoising, results, noise, curves / f"denoise-first-{name}.png"
+    yield figures.draw_overview, results, taken, sheets / "references.png"

@@ -64,7 +64,7 @@ def complete(values: Any, failed: set[tuple[Any, ...]] = frozenset()) -> Common:
     Parameters
     ----------
     values : pandas.DataFrame
-        NaN where there is no value.
+        NaN where the value is missing.
     failed : set of tuples
         Keys of rows, each with the column's name at its end, whose computation failed.
     """

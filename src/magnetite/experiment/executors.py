@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import logging
 import multiprocessing
-import os
-import threading
 from collections.abc import Iterator
 from concurrent.futures import (
     FIRST_COMPLETED,
@@ -18,8 +16,10 @@ from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any, Protocol
 
+from magnetite.core.compute.processes import start_worker
 from magnetite.core.compute.threads import cores, stream, use_threads
 from magnetite.core.errors import InputError
+from magnetite.core.extras import require
 from magnetite.experiment.tasks import Task
 from magnetite.experiment.work import Done, perform
 
@@ -46,23 +46,11 @@ class Executor(Protocol):
 
 def prepare_worker(threads: int, commands: tuple[Path, ...]) -> None:
     """Give a worker process its threads and the user's own commands."""
-    import signal
-
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the process that leads is interrupted alone
-    threading.Thread(target=_end_with_parent, daemon=True).start()
-    use_threads(threads)
+    start_worker(threads)
     for path in commands:
         from magnetite.commands import declare
 
         declare(path)
-
-
-def _end_with_parent() -> None:
-    """Leave no worker behind where the process that leads is killed."""
-    parent = multiprocessing.parent_process()
-    if parent is not None:
-        parent.join()
-        os._exit(1)
 
 
 class Alone:
@@ -162,12 +150,9 @@ class Cluster:
     """A Dask distributed scheduler: its workers may die and join."""
 
     def __init__(self, address: str, commands: tuple[Path, ...] = ()) -> None:
-        try:
-            import distributed
-        except ImportError:
-            raise InputError(
-                "--cluster needs the package distributed: pip install 'magnetite[cluster]'"
-            ) from None
+        require("distributed", "cluster", "--cluster")
+        import distributed
+
         try:
             client: Any = distributed.Client
             self._client = client(address, timeout="10s", set_as_default=False)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from magnetite.core.errors import FileError
+from magnetite.core.extras import installed
 from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
@@ -23,10 +24,15 @@ _TEXTS = {
 _WHOLE = {"width", "height", "channels", "repeat", "seed", "bytes"}
 
 
+def exported(folder: Path) -> list[Path]:
+    """The files that `export` writes: that of Parquet where its package is installed."""
+    return [folder / CSV, *([folder / PARQUET] if installed("pyarrow") else [])]
+
+
 def export(ledger: Ledger, folder: Path) -> None:
-    """Write both files, whole or not at all."""
-    _write_csv(ledger, folder / CSV)
-    _write_parquet(ledger, folder / PARQUET)
+    """Write the files, each whole or not at all."""
+    for path in exported(folder):
+        (_write_csv if path.name == CSV else _write_parquet)(ledger, path)
 
 
 def _write_csv(ledger: Ledger, path: Path) -> None:

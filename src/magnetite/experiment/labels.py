@@ -144,7 +144,7 @@ def _pattern(group: str | None) -> re.Pattern[str] | None:
     try:
         return re.compile(group)
     except re.error as error:
-        raise InputError(f"--group {group!r}: is no regular expression ({error})") from None
+        raise InputError(f"--group {group!r}: is not a regular expression ({error})") from None
 
 
 def _group_of(stem: str, pattern: re.Pattern[str] | None) -> str:

@@ -93,7 +93,7 @@ class Ledger:
             present = {row[1] for row in self._base.execute(f"PRAGMA table_info({table})")}
             if missing := set(columns) - present:
                 raise FileError(
-                    f"{self.path}: is no ledger of this program: its table {table} has no "
+                    f"{self.path}: is not a ledger of this program: its table {table} has no "
                     f"{min(missing)}"
                 )
             wrong = " OR ".join(f"NOT coalesce({_TESTS[kind].format(column)}, 0)"
@@ -102,7 +102,7 @@ class Ledger:
             if odd is not None:
                 raise FileError(
                     f"{self.path}: is damaged: a value in its table {table} is of another kind; "
-                    "compute the run anew in another folder"
+                    "compute the run again in another folder"
                 )
 
     def close(self) -> None:

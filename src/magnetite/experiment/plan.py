@@ -167,7 +167,9 @@ class Plan(_Table):
     @model_validator(mode="after")
     def _something_runs(self) -> Plan:
         if not any(self.together(d, t) for d in self.degradations for t in self.treatments):
-            raise ValueError("pairs\nno degradation goes with any treatment: there is no row")
+            raise ValueError(
+                "pairs\nno degradation is paired with a treatment: the plan has no rows"
+            )
         return self
 
     @model_validator(mode="after")

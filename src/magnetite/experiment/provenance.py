@@ -59,7 +59,7 @@ def read_sources(text: str, folder: Path) -> list[tuple[str, str, Source]]:
             entry["path"] = os.path.normpath(os.path.join(os.path.abspath(folder), entry["path"]))
             source = Source(**entry)
             if not (isinstance(name, str) and isinstance(digest, str)):
-                raise TypeError("a name is no text")
+                raise TypeError("a name is not text")
             found.append((name, digest, source))
     except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
         raise FileError(f"{folder}: the ledger's list of references is damaged ({error})") from None

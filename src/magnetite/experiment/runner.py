@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fcntl
 import hashlib
 import json
 import os
@@ -31,7 +30,7 @@ from magnetite.files.resources import DiskFiles
 #: Results are written together after this time, s, or this many.
 _PATIENCE, _BATCH = 0.5, 400
 PICTURES = "pictures"
-#: Hears of cells done, all cells, and those that failed.
+#: Callback: cells done, all cells, cells that failed.
 Listener = Callable[[int, int, int], None]
 
 
@@ -68,7 +67,7 @@ def run(
         Of the run; an earlier run in it is resumed.
     executor : Executor
     tell : function, optional
-        Hears how far it is.
+        Progress callback.
 
     Raises
     ------
@@ -89,19 +88,19 @@ def run(
 @contextmanager
 def _lock(folder: Path) -> Iterator[None]:
     """Keep other runs out of a folder; the system lifts the lock of a process that dies."""
-    path = folder / "run.lock"
+    from filelock import FileLock, Timeout
+
+    lock = FileLock(folder / "run.lock")
     try:
-        file = open(path, "a")  # noqa: SIM115 it is held while the run lasts
+        lock.acquire(blocking=False)
+    except Timeout:
+        raise FileError(f"{folder}: another run works in this folder; wait for its end") from None
     except OSError as error:
         raise FileError(f"{folder}: cannot be written ({error.strerror})") from None
-    with file:
-        try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            raise FileError(
-                f"{folder}: another run works in this folder; wait for its end"
-            ) from None
+    try:
         yield
+    finally:
+        lock.release()
 
 
 class _Run:

@@ -13,7 +13,7 @@ import pandas as pd
 
 from magnetite.core.analysis.statistics import nested_interval, skewness, spearman
 from magnetite.core.chain.notation import parse_sweep
-from magnetite.core.errors import ChainError
+from magnetite.core.errors import ChainError, InputError
 from magnetite.experiment.common import complete, wide
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.ranking import ranking
@@ -32,6 +32,22 @@ NAMES = ("means", "ranking", "rates", "agreement", "references", "cost", "notice
 #: A metric notices a level of a degradation that moves it by this many sd over seeds or more;
 #: where nothing is random, one whose rank correlation with the level is at least that.
 _NOTICED, _FOLLOWS = 2.0, 0.8
+
+
+def chosen_tables(
+    rows: Rows, by: list[str], metric: str | None = None, only: str | None = None
+) -> list[Table]:
+    """The tables of `tables`, or the one of a name.
+
+    Raises
+    ------
+    InputError
+        If no rows suit the table.
+    """
+    made = [one for one in tables(rows, by, metric) if only in (None, one.name)]
+    if not made:
+        raise InputError(f"the run has no rows that the table {only} could be made of")
+    return made
 
 
 def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[Table]:

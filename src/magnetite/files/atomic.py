@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import tempfile
 from collections.abc import Iterator
@@ -66,11 +67,14 @@ def append_text(path: Path, text: str, header: str) -> None:
     FileError
         If the file cannot be written.
     """
-    import fcntl
+    from filelock import FileLock
 
+    named = hashlib.sha256(os.fsencode(path.resolve())).hexdigest()[:32]
     try:
-        with open(path, "a+b") as file:
-            fcntl.flock(file, fcntl.LOCK_EX)
+        with (
+            FileLock(Path(tempfile.gettempdir()) / f"magnetite-{named}.lock", mode=0o666),
+            open(path, "a+b") as file,
+        ):
             size = file.seek(0, os.SEEK_END)
             start = header if size == 0 else ""
             if size:

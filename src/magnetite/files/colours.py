@@ -57,7 +57,7 @@ def of_png(chunks: dict[bytes, bytes]) -> str:
 
 
 def _inflated(chunk: bytes) -> bytes:
-    """The profile of an iCCP chunk, or what is no profile where it is damaged."""
+    """The profile of an iCCP chunk, or invalid bytes where it is damaged."""
     import zlib
 
     _, _, rest = chunk.partition(b"\0")

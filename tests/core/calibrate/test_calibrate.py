@@ -17,7 +17,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.gauges.kernels.slanted_edge import measure_edge
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.region import Region
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 BY_NAME = {scene.name: scene for scene in SCENES}
 EDGE = Region(100, 90, 56, 80)

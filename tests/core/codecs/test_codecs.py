@@ -36,7 +36,7 @@ from magnetite.core.picture import Picture
 from magnetite.core.picture.frame import Frame
 from magnetite.core.verbs.coding import Compressed
 from magnetite.core.verbs.rate import compress_to_aim, compress_to_rate
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 BLOCKS = ["8", "16", "2x8", "1", "7x13", "200"]
 ACROSS = "dct step=4% block=8x8x3"

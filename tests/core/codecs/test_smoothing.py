@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import magnetite
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 
 @pytest.mark.parametrize("codec", ["dct", "wavelet"])

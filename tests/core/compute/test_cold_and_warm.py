@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import importlib
 import os
+import pkgutil
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from numba.core.dispatcher import Dispatcher
+
+import magnetite
 
 SCRIPT = """
 import hashlib, sys
@@ -58,3 +64,23 @@ def test_bits_are_the_same_cold_warm_and_with_other_threads(part: str, tmp_path:
     assert seen[0] == seen[1]
     assert seen[0].count("\n") >= 4
     assert list((tmp_path / "cache").rglob("*.nbc"))
+
+
+def loops() -> Iterator[Dispatcher]:
+    """All compiled loops of the program."""
+    for module in pkgutil.walk_packages(magnetite.__path__, "magnetite."):
+        if module.name.endswith("__main__"):
+            continue
+        for value in vars(importlib.import_module(module.name)).values():
+            for one in value.values() if isinstance(value, dict) else (value,):
+                if isinstance(one, Dispatcher) and one.py_func.__module__ == module.name:
+                    yield one
+
+
+def test_the_cache_finds_every_loop_again() -> None:
+    """A loop that refers to another function by a closure is compiled in every process."""
+    found = list(loops())
+    assert len(found) > 50
+    for loop in found:
+        cells = loop.py_func.__closure__ or ()
+        assert all(isinstance(cell.cell_contents, int) for cell in cells), loop

@@ -11,7 +11,7 @@ import magnetite
 from conftest import Run
 from magnetite.core.compute.threads import threads, use_threads
 from magnetite.core.picture import Picture
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 
 @pytest.fixture(scope="module")

@@ -16,7 +16,7 @@ from magnetite.core.errors import InputError
 from magnetite.core.gate.fit import fit_classes, fit_scores
 from magnetite.core.gate.gate import Gate
 from magnetite.core.gate.rates import area, share, threshold
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 
 def test_shares_have_the_published_intervals() -> None:

@@ -19,7 +19,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.gauges.naturalness import asymmetric_gaussian
 from magnetite.core.gauges.noise_level import noise_curve
 from magnetite.core.methods.catalogue import every
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 #: Gauges of which rounding is a part.
 _MEASURE_ROUNDING = {

@@ -7,9 +7,9 @@ import pytest
 
 import magnetite
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.noise_blocks import noise_estimate
+from magnetite.core.gauges.noise_blocks import NoiseEstimate, noise_estimate
 from magnetite.core.gauges.noise_level import diagonal_counts, noise_of_counts
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 from photographs import Gray, photographs
 
 
@@ -65,13 +65,21 @@ def test_estimates_on_photographs_are_within_five_percent() -> None:
     assert max(errors) < 0.16, np.round(errors, 3)
 
 
+def flat_draws(count: int) -> list[NoiseEstimate]:
+    """Noise of sd 0.05 on flat ground."""
+    return [noise_estimate(np.random.default_rng(k).normal(0.5, 0.05, (200, 200)))
+            for k in range(count)]  # fmt: skip
+
+
+def flat_held(count: int) -> list[bool]:
+    return [one.low <= 0.05 <= one.high for one in flat_draws(count)]
+
+
 def test_the_sampling_error_is_that_of_repeated_draws() -> None:
     """Flat ground: estimates scatter as their intervals say, and lie inside as often."""
-    draws = [noise_estimate(np.random.default_rng(k).normal(0.5, 0.05, (200, 200)))
-             for k in range(60)]  # fmt: skip
-    inside = np.mean([one.low <= 0.05 <= one.high for one in draws])
-    assert inside >= 0.93
-    assert np.mean([one.sd for one in draws]) == pytest.approx(0.05, rel=0.01)
+    assert 0.925 <= np.mean(flat_held(300)) <= 0.975
+    draws = flat_draws(100)
+    assert np.mean([one.sd for one in draws]) == pytest.approx(0.05, rel=0.005)
     assert all(one.distinct for one in draws)
 
 

@@ -20,7 +20,7 @@ from magnetite.core.methods.amplitudes import BitDepth
 from magnetite.core.methods.catalogue import ColourPolicy, Method, degradation, every
 from magnetite.core.picture import Picture
 from magnetite.files.sidecar import write_json
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 ROOT = Path(__file__).parents[3]
 KERNEL = Path(tempfile.mkdtemp()) / "kernel.npy"

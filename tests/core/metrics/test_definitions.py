@@ -10,7 +10,7 @@ import pytest
 import magnetite
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, every
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 from slow_metrics import DEFINITIONS
 
 SIZE = (208, 190)

@@ -21,7 +21,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, every
 from magnetite.core.metrics.colour import ciede2000, delta_e, lab_of
 from magnetite.core.metrics.structure import ssim
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 
 #: Sharma, Wu and Dalal (2005), table 1: L1 a1 b1, L2 a2 b2, CIEDE2000.
 SHARMA = """

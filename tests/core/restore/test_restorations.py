@@ -20,7 +20,7 @@ from magnetite.core.methods.catalogue import every
 from magnetite.core.picture import Picture
 from magnetite.core.restore.kernels.order import median_network
 from magnetite.core.restore.stabilise import backward, forward
-from magnetite.scenes.catalogue import SCENES
+from magnetite.synthetic.catalogue import SCENES
 from restorations import STEPS, apply, psnr
 
 #: Settings that must change nothing.

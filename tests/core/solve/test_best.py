@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from magnetite.core.solve.axis import Axis, Span
 from magnetite.core.solve.best import largest
+from magnetite.core.solve.bracket import MOST_TRIES, Goal, Search
 
 _AXIS = Axis(Span(0.0, 100.0), 4)
 #: A ninth of the stride of a grid of 13 places over four powers of ten.
@@ -57,3 +58,25 @@ def test_a_parabola_takes_fewer_tries_than_a_finer_grid() -> None:
 def test_a_flat_figure_ends_the_search(value: float) -> None:
     _, tries = _counted(lambda u: value)
     assert tries <= 21
+
+
+def test_a_summit_after_a_plateau_is_found() -> None:
+    """Narrow filters change no digital number: the figure is flat, then rises and falls."""
+    top = math.log(0.38)
+    found, _ = _counted(lambda u: 0.0 if u < top - 0.4 else 1 - abs(u - top) / 0.2)
+    assert abs(found - top) < 0.1
+    flat, _ = _counted(lambda u: -max(0.0, u))
+    assert flat == pytest.approx(_AXIS.low)
+
+
+def test_bounds_of_the_goal_and_of_the_tries_are_kept() -> None:
+    assert Goal(1.0, 0.5).satisfied(0.5)
+    assert not Goal(1.0, 0.5).satisfied(0.500001)
+    assert Goal(1.0, 0.5, ">=").satisfied(0.0)
+    assert not Goal(1.0, 0.5, ">=").satisfied(-1e-9)
+    assert Goal(1.0, 0.5, "<=").satisfied(0.0)
+    assert not Goal(1.0, 0.5, "<=").satisfied(1e-9)
+    search = Search(lambda x: x**3, _AXIS, repr, Goal(7.0, 0.0))
+    number, _ = search.run()
+    assert search.tries == MOST_TRIES
+    assert number == pytest.approx(7 ** (1 / 3), rel=1e-3)

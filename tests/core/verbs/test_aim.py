@@ -10,7 +10,7 @@ import pytest
 import magnetite
 from conftest import Run, sample_pictures
 from magnetite.core.errors import ChainError, TargetError
-from magnetite.scenes.catalogue import DEFAULT_SIZE, SCENES
+from magnetite.synthetic.catalogue import DEFAULT_SIZE, SCENES
 
 #: Chains, and a setting whose sharpness is aimed at.
 CHAINS = {

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import subprocess
+from collections.abc import Callable
 from pathlib import Path
 
 import numba
@@ -12,8 +14,9 @@ import pytest
 
 import magnetite
 from conftest import PROGRAM, texture
+from magnetite.core.arrays import Samples
 from magnetite.core.compute.compiling import tell_of_compiling
-from magnetite.core.picture import as_picture
+from magnetite.core.picture import Picture, as_picture
 
 
 def test_a_listener_hears_of_loops_that_are_compiled() -> None:
@@ -45,12 +48,29 @@ def test_after_preparing_nothing_is_compiled(tmp_path: Path) -> None:
 
     kept = run("prepare")
     assert kept
-    clean = as_picture((65535 * texture(400, 420, 3)).round().astype(np.uint16))
-    magnetite.write(clean, tmp_path / "c.png")
-    for words in (
-        "degrade c.png n.png gaussian-noise sd=4%", "compress n.png a.mgt wavelet --rate 1bpp",
-        "compress n.png b.mgt dct --aim ssim=0.9", "restore n.png r.png bm3d",
-        "restore n.png m.png median size=5", "score c.png n.png r.png --metrics all",
-        "gauge n.png --metrics all", "degrade c.png k.tif quantize bits=3 dither=error-diffusion",
-    ):  # fmt: skip
-        assert run(*words.split()) == kept, words
+    for (height, width), kind in itertools.product(((200, 260), (700, 900)), KINDS):
+        picture, ending = KINDS[kind](texture(height, width, 3))
+        magnetite.write(picture, tmp_path / f"c.{ending}")
+        for words in COMMANDS:
+            named = words.replace("c.x", f"c.{ending}").replace("n.x", f"n.{ending}").split()
+            assert run(*named) == kept, (words, kind, width)
+
+
+def _gray(planes: Samples) -> Samples:
+    return planes[..., 0]
+
+
+#: Pictures as they are written, and the ending of their file.
+KINDS: dict[str, Callable[[Samples], tuple[Picture, str]]] = {
+    "gray": lambda p: (as_picture((255 * _gray(p)).round().astype(np.uint8)), "png"),
+    "colour": lambda p: (as_picture((255 * p).round().astype(np.uint8)), "png"),
+    "16 bits": lambda p: (as_picture((65535 * p).round().astype(np.uint16)), "tif"),
+    "float": lambda p: (as_picture(_gray(p).astype(np.float32)), "npy"),
+}
+COMMANDS = (
+    "degrade c.x n.x gaussian-noise sd=4%", "compress n.x b.mgt dct --aim ssim=0.9",
+    "compress n.x a.mgt wavelet --rate 1bpp", "expand a.mgt d.tif", "restore n.x r.tif bm3d",
+    "restore n.x m.tif median size=5", "score c.x n.x --metrics all",
+    "gauge n.x --metrics all", "--memory 1MiB score c.x n.x", "--memory 1MiB gauge n.x",
+    "--memory 1MiB restore n.x m.tif median size=5",
+)  # fmt: skip

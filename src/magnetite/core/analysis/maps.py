@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -33,8 +33,10 @@ class Map:
         return Picture(self.values.astype(np.float32), None, "gray")
 
 
-def error_maps(reference: Picture, test: Picture) -> list[Map]:
-    """All maps that apply to a pair of pictures.
+def error_maps(
+    reference: Picture, test: Picture, names: Collection[str] = ("error", "ssim", "gmsd", "delta-e")
+) -> list[Map]:
+    """The maps that apply to a pair of pictures, all or those named.
 
     `error` is the mean over the channels of the absolute error, in dn of 8 bits; `ssim` that of
     every window that fits (11x11: 5 px are missing along each edge); `gmsd` the similarity of
@@ -49,6 +51,8 @@ def error_maps(reference: Picture, test: Picture) -> list[Map]:
     x, y = reference.on_scale(COMMON_SCALE), test.on_scale(COMMON_SCALE)
     made = []
     for name, unit, lower, function in _MAPS:
+        if name not in names:
+            continue
         try:
             made.append(Map(name, unit, function(x, y), lower))
         except PictureError:

@@ -12,6 +12,7 @@ from magnetite.core.arrays import Bools, Indices, Mask, Pixels
 from magnetite.core.compute.filters import convolve_separable
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.noise_blocks import ORDERS, NoiseEstimate, sampled_blocks
+from magnetite.core.gauges.noise_level import impulse_share
 from magnetite.core.gauges.ringing import ringing
 from magnetite.core.metrics.residual import residual_structure
 from magnetite.core.picture import Picture, luma
@@ -30,6 +31,8 @@ _ERRORS = 2.0
 _SHARPENED = 1.02
 #: Window of a local range, px, and the share of it from which on overshoots are more than detail.
 _RANGE, _OVERSHOOT = 9, 0.2
+#: Share of impulses from which on the power of the noise is not that of white noise.
+_IMPULSES = 0.02
 #: Share of the positions where noise is not clipped that suffices.
 _LEAST_CLEAR = 0.1
 #: Share of the mean below which strengths count as alike.
@@ -44,7 +47,14 @@ _TEXTURE = np.isin(ORDERS, (2, 4))
 _RIPPLED = (ORDERS > 2) & ~_TEXTURE
 
 ResidualFinding = Literal[
-    "none", "sharpened", "noise left", "structure lost", "unclear", "structured", "white"
+    "none",
+    "sharpened",
+    "noise left",
+    "structure lost",
+    "impulses",
+    "unclear",
+    "structured",
+    "white",
 ]
 
 
@@ -97,6 +107,8 @@ class Residual:
     sharpened: Sharpening | None = None
     #: Whether noise is clipped at black or full scale nearly everywhere.
     clipped: bool = False
+    #: Share of the picture's samples that are impulses, where that prevents a verdict.
+    impulses: float = 0.0
 
     def figures(self) -> list[tuple[str, float, str]]:
         """Name, value and unit of each."""
@@ -130,6 +142,8 @@ class Residual:
             "sharpened": "" if self.sharpened is None else self.sharpened.words(self),
             "noise left": f"noise is left: about {self.left:.3g} of {noise.sd:.3g} {unit}",
             "structure lost": f"structure was lost: about {self.lost:.3g} {unit} rms, beyond noise",
+            "impulses": f"{self.impulses:.1%} of the picture's samples are impulses: their power "
+            "and that of lost structure cannot be distinguished",
             "structured": "the residual has structure: it is not white noise alone",
             "white": "the residual looks like white noise",
             "unclear": "it cannot be told whether noise is left or structure was lost: the noise "
@@ -147,7 +161,8 @@ def residual(before: Picture, after: Picture) -> Residual | None:
     First whether the picture was sharpened; then whether noise is left, from the residual's power
     in the quarter of the blocks that is least textured, where noise alone can be removed; then
     whether structure was lost: more power than the noise has, or more in textured blocks than in
-    flat ones. Where the noise is not known well enough for that, nothing is claimed.
+    flat ones. Where the noise is not known well enough for that, or 2 % of the samples are
+    impulses, nothing is claimed.
     """
     if before.colour == "planes" or min(before.height, before.width) < SMALLEST:
         return None
@@ -164,7 +179,8 @@ def residual(before: Picture, after: Picture) -> Residual | None:
         finding, _unit(before), clipped=clipped,
     )  # fmt: skip
     planes: list[list[Pixels]] = [[luma(t).astype(np.float64) for t in own] for own in tiles]
-    return _scaled(_refined(found, *planes), before.full_scale)
+    found = _with_impulses(_refined(found, *planes), tiles[0])
+    return _scaled(found, before.full_scale)
 
 
 def _unit(picture: Picture) -> str:
@@ -184,6 +200,14 @@ def _refined(found: Residual, before: list[Pixels], after: list[Pixels]) -> Resi
     if found.finding == "white" and found.structure > STRUCTURED:
         return replace(found, finding="structured")
     return found
+
+
+def _with_impulses(found: Residual, before: list[Pixels]) -> Residual:
+    """Lost structure is not claimed where impulses have more power than white noise."""
+    if found.finding != "structure lost":
+        return found
+    share = float(np.mean([impulse_share(tile) for tile in before]))
+    return found if share < _IMPULSES else replace(found, finding="impulses", impulses=share)
 
 
 def _sharpening(before: list[Pixels], after: list[Pixels]) -> Sharpening:
@@ -224,7 +248,7 @@ def _powers(before: Pixels, after: Pixels) -> tuple[NoiseEstimate, float, float,
 
     def power(coefficients: Bools, which: Indices) -> tuple[float, float]:
         each = (blocks.planes[2][which][:, coefficients] ** 2).mean(axis=1)
-        return float(each.mean()), float(each.std()) / math.sqrt(each.size * blocks.independent)
+        return float(each.mean()), float(each.std()) / math.sqrt(blocks.independent(which))
 
     flat, flat_error = power(_RIPPLED, order[:quarter])
     rough, rough_error = power(_RIPPLED, order[-quarter:])

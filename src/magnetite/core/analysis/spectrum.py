@@ -14,7 +14,7 @@ _BINS = 64
 def power(plane: Float64) -> Float64:
     """Power at each frequency, shape (h, w); white noise has its variance at all of them.
 
-    The mean is taken off and the edges faded (Hann), so that they do not draw a cross.
+    The mean is subtracted and the edges faded (Hann), so that they do not draw a cross.
     """
     from scipy.fft import fft2
 

@@ -16,7 +16,7 @@ from magnetite.core.picture import Picture
 #: Tiles a side, and samples a side that are looked at.
 _GRID, _SAMPLES = 12, 500
 #: Means belong together within this many standard errors of their noise, or within this share of
-#: the signal: lamps flicker, and the mean of each frame is taken off afterwards.
+#: the signal: lamps flicker, and the mean of each frame is subtracted afterwards.
 _ERRORS, _FLICKER = 6.0, 0.01
 
 

@@ -117,7 +117,7 @@ def photon_transfer(
     below 0.6 digital numbers: there rounding no longer adds 1/12 dn² to the variance, whatever
     the noise. So are flat fields that are clipped.
 
-    The black level is that of frames without light, or stated; it is taken off every frame in
+    The black level is that of frames without light, or stated; it is subtracted from every frame in
     float. Without either it can lie anywhere from 0 to the darkest level, and the figures that
     depend on it have intervals that reach over all of these.
 
@@ -351,7 +351,7 @@ def _stack(group: Sequence[Picture], black: float) -> Float32:
 
 
 def _read_noise(line: Line, rounding: float) -> Estimate:
-    """Root of the intercept over the slope, electrons; what rounding adds is taken off.
+    """Root of the intercept over the slope, electrons; rounding noise is subtracted.
 
     Intercept and slope err together, so the square's error is that of their ratio.
     """

@@ -61,7 +61,7 @@ class Cells:
 def temporal_variance(deviation: Float32, rows_vary: bool) -> Float32:
     """Unbiased variance of each sample over the frames, shape (h, w, channels), dn².
 
-    Where rows have offsets of their own, the deviations' row means are taken off.
+    Where rows have offsets of their own, the deviations' row means are subtracted.
     """
     free = np.float32(len(deviation) - 1)
     if not rows_vary:

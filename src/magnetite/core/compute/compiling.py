@@ -1,4 +1,4 @@
-"""Who hears that a loop is compiled: that takes seconds, once, and is kept for the next process."""
+"""Hook for the compilation of loops, which takes seconds once and is cached."""
 
 from __future__ import annotations
 
@@ -22,12 +22,12 @@ _state = _State()
 
 
 def tell_of_compiling(listener: Listener | None) -> None:
-    """Let a listener hear of every loop that is compiled from now on; None for nobody."""
+    """Set the callback for each loop that is compiled from now on; None removes it."""
     _state.listener = listener
 
 
 def compiling(name: str) -> None:
-    """Say that a loop is compiled now."""
+    """Call the hook with the name of a loop."""
     if _state.listener is not None:
         _state.listener(name)
 

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
+from contextlib import suppress
 from importlib import import_module
+from pathlib import Path
 from typing import Any, Protocol, TypeVar, cast
 
 import numba
 import numpy as np
 from numba.core import event
+from numba.core.caching import FunctionCache
 
 from magnetite.core.arrays import Samples
 from magnetite.core.compute.compiling import compiling, is_alone
@@ -17,6 +20,9 @@ from magnetite.core.compute.compiling import compiling, is_alone
 Function = TypeVar("Function", bound=Callable[..., Any])
 #: What every loop is compiled with: it lets other threads run, and divides as NumPy does.
 _FLAGS: dict[str, Any] = {"nogil": True, "error_model": "numpy", "no_cfunc_wrapper": True}
+
+#: A process waits for another that compiles the same loop, s at most.
+_PATIENCE = 60.0
 
 
 def _skip_blas() -> None:
@@ -38,6 +44,44 @@ if is_alone():
     _skip_blas()
 
 
+class _SharedCache(FunctionCache):
+    """The cache of a loop: one process compiles it, others wait for that and load the result.
+
+    A process waits only for loops that its own one calls, so none waits for another in a circle.
+    """
+
+    _lock: Any = None
+
+    def load_overload(self, sig: Any, target_context: Any) -> Any:
+        found = super().load_overload(sig, target_context)
+        if found is None:
+            self._acquire()
+            found = super().load_overload(sig, target_context)
+            if found is not None:
+                self._release()
+        return found
+
+    def save_overload(self, sig: Any, data: Any) -> None:
+        try:
+            super().save_overload(sig, data)
+        finally:
+            self._release()
+
+    def _acquire(self) -> None:
+        from filelock import FileLock, Timeout
+
+        # Without locks, or where another process was stopped: each compiles for itself.
+        with suppress(OSError, NotImplementedError, Timeout):
+            self._impl.locator.ensure_cache_path()
+            path = Path(self.cache_path) / f"{self._impl.filename_base}.lock"
+            self._lock = self._lock or FileLock(path, timeout=_PATIENCE)
+            self._lock.acquire()
+
+    def _release(self) -> None:
+        if self._lock is not None:
+            self._lock.release()
+
+
 class Decorator(Protocol):
     """Takes a function and gives one of the same signature."""
 
@@ -57,7 +101,9 @@ def compiled(**flags: Any) -> Decorator:
 
     def decorate(function: Function) -> Function:
         try:
-            return cast(Function, numba.njit(cache=True, **_FLAGS, **flags)(function))
+            loop: Any = numba.njit(cache=True, **_FLAGS, **flags)(function)
+            loop._cache = _SharedCache(function)
+            return cast(Function, loop)
         except RuntimeError:  # no folder can be written
             return cast(Function, numba.njit(**_FLAGS, **flags)(function))
 
@@ -72,16 +118,16 @@ def readable(array: Samples) -> Samples:
 
 
 class _Told(event.Listener):
-    """Passes on which function is compiled, not those that the cache has."""
+    """Calls the hook for each function that is compiled, not for those in the cache."""
 
     def on_start(self, event: Any) -> None:
         compiling(event.data["dispatcher"].py_func.__name__)
 
     def on_end(self, event: Any) -> None:
-        """Nobody needs to hear of the end."""
+        """No callback for the end."""
 
 
-event.register("numba:compile", _Told())  # type: ignore[no-untyped-call]
+event.register("numba:compile", _Told())
 
 
 def is_kept() -> bool:

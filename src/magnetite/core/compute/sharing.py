@@ -1,6 +1,6 @@
 """What several metrics of one pair of pictures need: computed once, kept while there is room.
 
-A metric asks with `shared`; where nobody has opened a `Sharing` it simply computes.
+A metric asks with `shared`; outside a `Sharing` it simply computes.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""How many threads the heavy loops take, work done on them, and who is told how far it is."""
+"""Number of threads of the heavy loops, work on them, and the progress callback."""
 
 from __future__ import annotations
 
@@ -138,7 +138,7 @@ def each(
     workers: int | None = None,
     name: Callable[[Job], str] = lambda job: "",
 ) -> list[Result]:
-    """The same for long jobs: a listener hears of every one that is done.
+    """The same for long jobs, with a progress callback for each.
 
     Parameters
     ----------
@@ -147,7 +147,7 @@ def each(
     workers : int, optional
         Jobs done at a time; as many as there are threads if left out.
     name : function
-        Of a job, what the listener is told. Where a job fails, or the user interrupts, those that
+        Name of a job, for the callback. Where a job fails, or the user interrupts, those that
         have not begun are given up.
     """
     waiting = list(jobs)

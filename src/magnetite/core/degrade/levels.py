@@ -218,8 +218,8 @@ def quantize(
     rule : "mid-tread" or "mid-rise"
     design : "uniform", "optimal" or "lloyd-max"
     dither : str
-        What is added before rounding, not taken off again: nothing; white noise, one or two
-        steps wide, even or triangular; an ordered pattern (Bayer's 8x8, or blue noise 64x64);
+        Added before rounding and not subtracted afterwards: nothing; white noise, one or two steps
+        wide, even or triangular; an ordered pattern (Bayer's 8x8, or blue noise 64x64);
         or the errors of earlier neighbours (Floyd and Steinberg).
 
     Returns

@@ -12,6 +12,7 @@ import numpy as np
 from magnetite.core.analysis.statistics import ranks
 from magnetite.core.arrays import Bools, Float64, Indices
 from magnetite.core.errors import InputError
+from magnetite.core.extras import require
 from magnetite.core.gate.gate import Feature, Gate
 from magnetite.core.gate.rates import Share, area, share, threshold
 from magnetite.core.methods.catalogue import find
@@ -82,6 +83,7 @@ def fit_classes(
     InputError
         If a class has too few pictures, or no figure is usable.
     """
+    require("sklearn", "gates", "fitting a gate")
     from sklearn.linear_model import LogisticRegression
 
     names, x, held, remarks = _usable(figures, pictures)
@@ -144,6 +146,7 @@ def fit_scores(
     InputError
         If there are too few pictures, or all have one score.
     """
+    require("sklearn", "gates", "fitting a gate")
     from sklearn.linear_model import Ridge
 
     names, x, held, remarks = _usable(figures, pictures)

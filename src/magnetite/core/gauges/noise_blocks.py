@@ -12,6 +12,7 @@ from magnetite.core.compute.basis import cosines
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.noise_level import diagonals
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
+from magnetite.core.solve.bisection import zero
 
 #: Side of the blocks, px; the least distance of two, and the most that are looked at.
 _SIDE, _DISTANCE, _MOST = 8, 5, 8_000
@@ -75,14 +76,6 @@ class NoiseEstimate(NamedTuple):
         return f"{ends}: noise and texture cannot be distinguished here"
 
 
-class _Blocks(NamedTuple):
-    """Mean squares of a block's coefficients, and the blocks that are independent, as a share."""
-
-    high: Float64
-    low: tuple[Float64, Float64]
-    independent: float
-
-
 def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     """Sd of white noise from the least textured quarter of the blocks of one plane.
 
@@ -125,34 +118,93 @@ def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     return blocks.noise()
 
 
+class _Side(NamedTuple):
+    """H of the least textured quarter of the blocks, its sd, T there, b and its error."""
+
+    high: float
+    sd: float
+    texture: float
+    leakage: float
+    spread: float
+    #: The blocks.
+    quarter: Indices
+
+
 class SampledBlocks(NamedTuple):
     """Cosine coefficients of blocks at the same positions of several planes."""
 
     #: Of each plane, shape (blocks, 8, 8).
     planes: tuple[Float64, ...]
-    #: Share of the blocks that are independent: they may overlap.
-    independent: float
     #: Full scale.
     peak: float
+    #: Rows and columns of the grid of all blocks, and the positions of these in it, row by row.
+    grid: tuple[int, int]
+    positions: Indices
+    #: Distance of neighbours in the grid, px: they may overlap.
+    distance: int
+
+    def independent(self, *groups: Indices) -> float:
+        """Number of blocks without overlap whose mean power at high frequencies is as certain.
+
+        As certain as the mean over the groups, in each of which a block counts once.
+        """
+        weights = np.zeros(self.grid)
+        for group in groups:
+            weights.flat[self.positions[group]] += 1
+        common = _common_power(self.distance)
+        beside = np.vdot(weights[1:], weights[:-1]) + np.vdot(weights[:, 1:], weights[:, :-1])
+        down, up = weights[1:], weights[:-1]
+        diagonal = np.vdot(down[:, 1:], up[:, :-1]) + np.vdot(up[:, 1:], down[:, :-1])
+        squares = np.vdot(weights, weights) + 2 * (beside * common + diagonal * common**2)
+        return float(weights.sum() ** 2 / squares)
 
     def noise(self, plane: int = 0) -> NoiseEstimate:
         """`noise_estimate` of one of the planes."""
         power = self.planes[plane] ** 2
-        sides = [_side(power, self.independent, first) for first in (0, 1)]
-        high, error, texture = (float(np.mean([s[k] for s in sides])) for k in range(3))
+        one, two = (self._side(power, first) for first in (0, 1))
+        high, texture, leakage, spread = (
+            (getattr(one, name) + getattr(two, name)) / 2
+            for name in ("high", "texture", "leakage", "spread")
+        )
         if high < _ROUNDING_ERROR**2 * self.peak**2:
             return NoiseEstimate(0.0, 0.0, 0.0)
-        leakage, spread = (float(np.mean([s[k] for s in sides])) for k in (3, 4))
+        sd = math.sqrt((one.sd**2 + two.sd**2) / 2)
+        error = sd / math.sqrt(self.independent(one.quarter, two.quarter))
         weights = _weights(leakage, spread)
-        squares = (high - _LEAKAGES * max(0.0, texture - high) / (1 - _LEAKAGES)).clip(0)
-        reached = np.cumsum(weights)
-        ends = np.searchsorted(reached, (0.025, 0.975)).clip(max=len(squares) - 1)
-        most, least = squares[ends]
-        low, sd, top = (
-            math.sqrt(max(0.0, value))
-            for value in (least - 1.96 * error, (weights * squares).sum(), most + 1.96 * error)
+        squares = high - _LEAKAGES * max(0.0, texture - high) / (1 - _LEAKAGES)
+        low, top = (_quantile(share, squares, weights, error) for share in (0.025, 0.975))
+        mean = float(weights @ squares.clip(0))
+        return NoiseEstimate(*(math.sqrt(max(0.0, square)) for square in (mean, low, top)))
+
+    def _side(self, power: Float64, first: int) -> _Side:
+        """Blocks sorted by one set of low frequencies and measured by the other."""
+        high = power[:, _HIGH].mean(axis=1)
+        sorting, texture = (power[:, _LOW_SETS[k]].mean(axis=1) for k in (first, 1 - first))
+        order = np.argsort(sorting, kind="stable")
+        half = order[: max(_FEWEST, order.size // 2)]
+        groups = [_without_outliers(g, texture)
+                  for g in np.array_split(half, min(_GROUPS, half.size // 4))]  # fmt: skip
+        h, h_error = np.array([_mean(high[g], self.independent(g)) for g in groups]).T
+        t, t_error = np.array([_mean(texture[g], g.size) for g in groups]).T
+        quarter = _without_outliers(order[: max(_FEWEST // 2, order.size // 4)], texture)
+        return _Side(
+            float(high[quarter].mean()),
+            float(high[quarter].std()),
+            float(texture[quarter].mean()),
+            *_slope(t, t_error, h, h_error),
+            quarter,
         )
-        return NoiseEstimate(sd, low, top)
+
+
+def _quantile(share: float, means: Float64, weights: Float64, error: float) -> float:
+    """Quantile of a mixture of normal distributions of one sd."""
+    parts = list(zip(weights.tolist(), means.tolist(), strict=True))
+    root, reach = math.sqrt(2) * error, 9 * error
+
+    def above(value: float) -> float:
+        return float(sum(w * math.erfc((mean - value) / root) for w, mean in parts)) / 2 - share
+
+    return zero(above, float(means.min()) - reach, float(means.max()) + reach, 1e-6 * error)
 
 
 def sampled_blocks(*planes: Pixels, peak: float = 1.0) -> SampledBlocks:
@@ -186,28 +238,19 @@ def sampled_blocks(*planes: Pixels, peak: float = 1.0) -> SampledBlocks:
     basis = cosines(_SIDE)
     return SampledBlocks(
         tuple(basis @ blocks[clear].astype(np.float64) @ basis.T for blocks in own),
-        min(1.0, (distance / _SIDE) ** 2), peak,
+        peak, (rows // distance + 1, columns // distance + 1), np.flatnonzero(clear), distance,
     )  # fmt: skip
 
 
-def _side(
-    power: Float64, independent: float, first: int
-) -> tuple[float, float, float, float, float]:
-    """H of the least textured quarter, its error, T there, b and its error; sorted by one set."""
-    high = power[:, _HIGH].mean(axis=1)
-    sorting, texture = (power[:, _LOW_SETS[k]].mean(axis=1) for k in (first, 1 - first))
-    order = np.argsort(sorting, kind="stable")
-    half = order[: max(_FEWEST, order.size // 2)]
-    groups = [_without_outliers(g, texture)
-              for g in np.array_split(half, min(_GROUPS, half.size // 4))]  # fmt: skip
-    h, h_error = np.array([_mean(high[g], independent) for g in groups]).T
-    t, t_error = np.array([_mean(texture[g], 1.0) for g in groups]).T
-    quarter = _without_outliers(order[: max(_FEWEST // 2, order.size // 4)], texture)
-    return (
-        *_mean(high[quarter], independent),
-        float(texture[quarter].mean()),
-        *_slope(t, t_error, h, h_error),
-    )
+def _common_power(distance: int) -> float:
+    """Correlation of the power of two blocks' high frequencies, of white noise, by their overlap.
+
+    Of blocks that are apart along one axis; its square where they are along both. The mean of
+    squared covariances of their coefficients, after Isserlis.
+    """
+    high = cosines(_SIDE)[_SIDE // 2 :]
+    covariance = high @ np.eye(_SIDE, k=-distance) @ high.T
+    return float((covariance**2).sum()) / len(high)
 
 
 def _without_outliers(group: Indices, texture: Float64) -> Indices:
@@ -215,16 +258,15 @@ def _without_outliers(group: Indices, texture: Float64) -> Indices:
 
 
 def _mean(values: Float64, independent: float) -> tuple[float, float]:
-    """Mean and its standard error."""
-    return float(values.mean()), float(
-        values.std() / math.sqrt(max(2.0, values.size * independent))
-    )
+    """Mean and its standard error, by the number of independent values."""
+    return float(values.mean()), float(values.std() / math.sqrt(max(2.0, independent)))
 
 
 def _slope(t: Float64, t_error: Float64, h: Float64, h_error: Float64) -> tuple[float, float]:
-    """Weighted slope of h over t and its standard error, the scatter of t's own error taken off.
+    """Weighted slope of h over t and its standard error.
 
-    Where t varies by no more than its error, the slope is unknown and its error infinite.
+    The scatter that t's own error causes is subtracted. Where t varies by no more than its error,
+    the slope is unknown and its error infinite.
     """
     if h.max() == 0:
         return 0.0, math.inf

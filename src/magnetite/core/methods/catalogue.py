@@ -249,6 +249,24 @@ def find(kind: str, name: str) -> Method | None:
     return _methods.get((kind, name))
 
 
+def declared_by(function: Callable[..., Any]) -> Method:
+    """The method that a function was declared as; also one that came from another process.
+
+    It takes the place of what was declared under its name here before.
+
+    Raises
+    ------
+    TypeError
+        If the function was not declared.
+    """
+    method = getattr(function, "method", None)
+    if not isinstance(method, Method):
+        raise TypeError(f"{getattr(function, '__name__', function)} is not declared as a method")
+    _load(method.kind)
+    _methods[method.kind, method.name] = method
+    return method
+
+
 def forget(kind: str, name: str) -> None:
     """Take a declaration back, so that another may take its name."""
     del _methods[typing.cast(MethodKind, kind), name]
@@ -326,12 +344,14 @@ def _declare(
         given = _Given(function, _inputs(function), _parameters(function), one_of)
         lifted = lift(given)
         written = {p.key: p for p in given.parameters if not p.kind.implicit}
-        _methods[kind, name] = make(
+        method = make(
             kind=kind, name=name, function=lifted, one_of=one_of, inputs=given.inputs,
             parameters=MappingProxyType(written),
             implicit=tuple(p for p in given.parameters if p.kind.implicit),
             **{"reach": None, "statistics": False, "memory": BYTES_PER_SAMPLE, **needs}, **facts,
         )  # fmt: skip
+        _methods[kind, name] = method
+        lifted.method = method  # type: ignore[attr-defined]
         return typing.cast(Function, lifted)
 
     return declare

@@ -74,7 +74,7 @@ def vif(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
 
 
 def _informed(m: Moments) -> Float64:
-    """Of each row: what the test tells of the reference, and what is told at all."""
+    """Information on the reference in the test, and in the reference itself, for each row."""
     gain = np.divide(
         m.covariance, m.variance_x, out=np.zeros_like(m.covariance), where=m.variance_x > 1e-10
     )

@@ -13,6 +13,7 @@ from magnetite.core.compute.threads import threads
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
+from magnetite.core.solve.bisection import zero
 
 #: Phases count with Gaussian weights over frequency, of this sd in cycles per px: high ones hold
 #: noise. The peak of their correlation is then a Gaussian too, of sd 1 / (2 pi) of it.
@@ -29,8 +30,8 @@ _SMOOTHING, _REFINED_MARGIN, _TILE = 1.0, 8, 16
 MOST_ERROR = 1.0
 #: Most steps of least squares, and largest distance from the peak, px.
 _STEPS_OF_LEAST_SQUARES, _FAR = 6, 3.0
-#: What interpolation may add to the error, px; contrast between the planes that a step trusts.
-_LEAST_ERROR, _LEAST_CONTRAST = 0.003, 0.05
+#: Sd of the error by interpolation, px; least contrast between the planes that a step trusts.
+_INTERPOLATION_ERROR, _LEAST_CONTRAST = 0.0015, 0.05
 #: A shift this near to whole px is taken as whole, and nothing is interpolated.
 WHOLE = 0.03
 _SMALLEST = 32
@@ -215,7 +216,6 @@ def _refined(here: Float64, there: Float64, start: tuple[float, float]) -> _Rest
     Econometrica 48(4), 1980).
     """
     from scipy.ndimage import gaussian_filter, shift
-    from scipy.special import stdtrit
 
     one, two = (gaussian_filter(p, _SMOOTHING, mode="mirror") for p in (here, there))
     inner = (slice(_REFINED_MARGIN, -_REFINED_MARGIN),) * 2
@@ -238,10 +238,19 @@ def _refined(here: Float64, there: Float64, start: tuple[float, float]) -> _Rest
     tiles = _tile_sums(mean_slopes * residual, one[inner].shape)
     inverse = np.linalg.inv(power)
     covariance = inverse @ (tiles @ tiles.T) @ inverse
-    # Both axes are held in 95 % of all cases if each is in 97.5 %.
-    reach = float(stdtrit(max(1, tiles.shape[1] - 4), 0.9875))
-    error = reach * math.sqrt(max(covariance[0, 0], covariance[1, 1])) + _LEAST_ERROR
-    return _Rest(float(place[0]), float(place[1]), error)
+    sds = np.sqrt(np.diag(covariance) + _INTERPOLATION_ERROR**2)
+    return _Rest(float(place[0]), float(place[1]), _reach(sds, max(1, tiles.shape[1] - 4)))
+
+
+def _reach(sds: Float64, freedom: int) -> float:
+    """Half-width of the interval that holds the errors of all axes in 95 % of all cases."""
+    from scipy.special import stdtr, stdtrit
+
+    def held(reach: float) -> float:
+        return float(np.prod(2 * stdtr(freedom, reach / sds) - 1)) - 0.95
+
+    each = float(stdtrit(freedom, 0.9875)) * float(sds.max())  # at least 95 % by Bonferroni
+    return zero(held, 0.0, each, 1e-9 * each)
 
 
 def _tile_sums(rows: Float64, shape: tuple[int, ...]) -> Float64:

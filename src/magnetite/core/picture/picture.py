@@ -180,7 +180,7 @@ def digest_header(shape: tuple[int, ...], bits: int | None, dtype: Any) -> bytes
 
 
 def frozen(samples: Samples) -> Samples:
-    """An array that nobody else holds, made read-only: a picture takes it without a copy."""
+    """Make an unshared array read-only; a picture takes it without a copy."""
     samples.flags.writeable = False
     return samples
 

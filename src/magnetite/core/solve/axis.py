@@ -20,7 +20,7 @@ class Span(NamedTuple):
 
 @dataclass(frozen=True)
 class Axis:
-    """Places of the values of a span: by their log; where some are negative, evenly on 0 to 10."""
+    """Positions of the values of a span: logarithms, or evenly on 0 to 10 if some are negative."""
 
     span: Span
     #: Powers of ten that a span from 0 covers.
@@ -47,8 +47,8 @@ class Axis:
             return (self.low + self.high) / 2
         return math.log(_START * self.span.high)
 
-    def number(self, place: float) -> float:
-        """The value at a place, within the span."""
+    def number(self, position: float) -> float:
+        """The value at a position, within the span."""
         if self._even:
-            return self.span.low + (self.span.high - self.span.low) * place / 10
-        return min(max(math.exp(place), self.span.low), self.span.high)
+            return self.span.low + (self.span.high - self.span.low) * position / 10
+        return min(max(math.exp(position), self.span.low), self.span.high)

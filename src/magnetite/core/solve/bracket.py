@@ -68,7 +68,7 @@ class Search:
     axis: Axis
     spell: Callable[[float], str]
     goal: Goal
-    #: Excess over the target at every place tried.
+    #: Excess over the target at every position tried.
     tried: dict[float, float] = field(default_factory=dict)
     known: dict[str, float] = field(default_factory=dict)
     looks: int = 0
@@ -91,18 +91,18 @@ class Search:
                 self._halve(*min(usable, key=self._worse_end))
             else:  # the figure jumps over the target: look for another crossing nearby
                 probes = probes or self._beside(self.crossings()[0][0])
-                place = next(probes, None)
-                if place is None:
+                position = next(probes, None)
+                if position is None:
                     break
-                self._excess(place)
+                self._excess(position)
         allowed = [u for u, excess in self.tried.items() if self.goal.satisfied(excess)]
-        place = min(allowed or self.tried, key=lambda u: abs(self.tried[u]))
-        return self.axis.number(place), self.tried[place] + self.goal.value
+        position = min(allowed or self.tried, key=lambda u: abs(self.tried[u]))
+        return self.axis.number(position), self.tried[position] + self.goal.value
 
     def _halve(self, low: float, high: float) -> None:
         before = self.tries
-        place = self._within(low, high)
-        if self._excess(place) == self._excess(low) and self.tries == before:
+        position = self._within(low, high)
+        if self._excess(position) == self._excess(low) and self.tries == before:
             # Whole numbers: nothing lies between but the jump.
             self.tried[high - _NARROW / 2] = self.tried[low]
 
@@ -114,11 +114,11 @@ class Search:
         return max(abs(self.tried[u]) for u in pair)
 
     def _beside(self, jump: float) -> Iterator[float]:
-        """Places ever further from a jump, on both sides in turn."""
+        """Positions ever further from a jump, on both sides in turn."""
         for i in range(MOST_TRIES):
-            place = jump + 0.0015 * 1.6 ** (i // 2) * (-1) ** i
-            if self.axis.low <= place <= self.axis.high:
-                yield place
+            position = jump + 0.0015 * 1.6 ** (i // 2) * (-1) ** i
+            if self.axis.low <= position <= self.axis.high:
+                yield position
 
     @property
     def _reached(self) -> bool:
@@ -127,10 +127,10 @@ class Search:
             for excess in self.tried.values()
         )
 
-    def _excess(self, place: float) -> float:
-        """Figure minus target at a place; NaN for a setting that the picture cannot take."""
+    def _excess(self, position: float) -> float:
+        """Figure minus target at a position; NaN for a setting that the picture cannot take."""
         self.looks += 1
-        number = self.axis.number(place)
+        number = self.axis.number(position)
         spelled = self.spell(number)
         if spelled not in self.known:
             try:
@@ -141,7 +141,7 @@ class Search:
                 self.known[spelled] = math.nan
         excess = self.known[spelled]
         if not math.isnan(excess):
-            self.tried[place] = excess
+            self.tried[position] = excess
         return excess
 
     def _bracket(self) -> None:
@@ -152,12 +152,12 @@ class Search:
         second = self._excess(start + step)
         towards = step if abs(second) < abs(first) or not math.isfinite(first) else -step
         for direction in (towards, -towards):
-            place, size = start, abs(direction)
+            position, size = start, abs(direction)
             bound = high if direction > 0 else low
-            while not self.crossings() and not self._over and place != bound:
-                ahead = min(place + size, high) if direction > 0 else max(place - size, low)
+            while not self.crossings() and not self._over and position != bound:
+                ahead = min(position + size, high) if direction > 0 else max(position - size, low)
                 if not math.isnan(self._excess(ahead)):
-                    place, size = ahead, 1.5 * size
+                    position, size = ahead, 1.5 * size
                 elif size < _SHORT:
                     break
                 else:  # more than the picture can take
@@ -171,24 +171,24 @@ class Search:
                 return
 
     def _beside_best(self) -> float:
-        """Middle of the wider gap beside the place that came closest: a peak may hide there."""
-        places = sorted(self.tried)
-        best = places.index(min(places, key=lambda u: abs(self.tried[u])))
-        near = places[max(0, best - 1) : best + 2]
+        """Middle of the wider gap beside the position that came closest: a peak may hide there."""
+        positions = sorted(self.tried)
+        best = positions.index(min(positions, key=lambda u: abs(self.tried[u])))
+        near = positions[max(0, best - 1) : best + 2]
         low, high = max(itertools.pairwise(near), key=_width)
         return (low + high) / 2
 
     def crossings(self) -> list[tuple[float, float]]:
-        """Neighbouring places with the target between them."""
-        places = sorted(self.tried)
+        """Neighbouring positions with the target between them."""
+        positions = sorted(self.tried)
         return [
             (a, b)
-            for a, b in itertools.pairwise(places)
+            for a, b in itertools.pairwise(positions)
             if (self.tried[a] > 0) != (self.tried[b] > 0)
         ]
 
     def _within(self, low: float, high: float) -> float:
-        """Where to look between two places: where a straight line says, but not at the ends."""
+        """The next position between two: by regula falsi, away from both ends."""
         one, two = self.tried[low], self.tried[high]
         middle = (low + high) / 2
         if not (math.isfinite(one) and math.isfinite(two)) or (one > 0) == (two > 0):

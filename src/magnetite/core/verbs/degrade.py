@@ -129,7 +129,7 @@ def degrade_chain(
     return Run(reference, reference.digest(), seed, None, files or NoFiles()).picture(chain)[0]
 
 
-#: Hears of each step: the samples before and after, and its rate.
+#: Callback for each step: samples before and after, and its rate.
 Observer = Callable[[Bound, Pixels, Pixels, float | None], object]
 
 

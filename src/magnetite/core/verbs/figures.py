@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextvars import Context, copy_context
 from dataclasses import dataclass
 from typing import Any
@@ -18,7 +18,7 @@ from magnetite.core.compute.sharing import Sharing, shared
 from magnetite.core.compute.threads import spread
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.methods import declarations
-from magnetite.core.methods.catalogue import every
+from magnetite.core.methods.catalogue import declared_by, every
 from magnetite.core.methods.parameters import Files
 from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.matching import COMMON_SCALE
@@ -76,8 +76,17 @@ class Figures(dict[str, float]):
         return type(self), (dict(self), self.steps, self.left_out, self.remarks)
 
 
-def parse_figures(text: str, kind: str) -> list[Step]:
+#: Names with settings, or the function of a single figure of one's own.
+Named = str | Callable[..., float]
+
+
+def parse_figures(text: Named, kind: str) -> list[Step]:
     """Read a list such as `psnr,ssim window=7`, or `all`; `kind` is "metric" or "gauge"."""
+    if not isinstance(text, str):
+        method = declared_by(text)
+        if method.kind != kind:
+            raise ChainError(f"{method.name} is a {method.kind}, not a {kind}")
+        return [Step(kind, method.name)]
     if text == ALL:
         return [Step(method.kind, method.name) for method in every(kind) if method.complete]
     steps = [parse_step(part, kind) for part in text.split(",")]

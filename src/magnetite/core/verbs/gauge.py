@@ -16,14 +16,14 @@ from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import COMMON_SCALE
 from magnetite.core.picture.region import Region
 from magnetite.core.restore.kernels.noise_sd import estimate
-from magnetite.core.verbs.figures import ALL, Figures, measured, parse_figures
+from magnetite.core.verbs.figures import ALL, Figures, Named, measured, parse_figures
 
 DEFAULT_GAUGES = "laplacian-variance"
 
 
 def gauge(
     source: Picture | Samples,
-    gauges: str = DEFAULT_GAUGES,
+    gauges: Named = DEFAULT_GAUGES,
     *,
     region: Region | str | None = None,
     strict: bool = True,
@@ -34,8 +34,9 @@ def gauge(
     Parameters
     ----------
     source : Picture or array
-    gauges : str
+    gauges : str or function
         Names with settings, separated by commas; or `all`, which leaves out what does not apply.
+        A gauge of one's own can be given as its function, as in worker processes.
     region : Region or str, optional
         The part to gauge, as in `120,80,64x48`: left, top, width x height, px.
     strict : bool

@@ -1,16 +1,18 @@
-"""Compile all loops ahead, so that no later command waits for it."""
+"""Compile loops ahead, so that no later command waits for it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import multiprocessing
+from collections.abc import Callable, Collection, Iterator
+from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import suppress
 
 import numpy as np
 
-from magnetite.core.compute.threads import each
+from magnetite.core.compute.processes import start_worker
+from magnetite.core.compute.threads import Listener, threads
 from magnetite.core.errors import MagnetiteError
-from magnetite.core.methods.catalogue import every
-from magnetite.core.methods.declarations import Method
+from magnetite.core.methods.catalogue import every, find
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.verbs.compress import compress
 from magnetite.core.verbs.degrade import degrade
@@ -18,36 +20,60 @@ from magnetite.core.verbs.gauge import gauge
 from magnetite.core.verbs.restore import restore
 from magnetite.core.verbs.score import score
 
-#: Figures take their compiled route only from this size on.
+#: Some take their compiled route only from this size on.
 _LARGE, _SMALL = (376, 384), (72, 88)
+_LARGE_KINDS = ("metric", "gauge", "degradation")
 
 
 #: Settings that lead to loops which a method's example does not use.
 _MORE = {"quantize": ("quantize bits=3 dither=error-diffusion",)}
 
 
-def prepare() -> int:
-    """Run every method once on small pictures; the number of methods.
+def prepare(
+    names: Collection[str] | None = None,
+    workers: int | None = None,
+    listener: Listener = lambda done, total, name: None,
+) -> int:
+    """Run methods once on small pictures; the number of methods.
 
-    What is compiled is kept in the user's cache folder, which the environment variable
-    `NUMBA_CACHE_DIR` names. A listener of `threads.told` hears of every method.
+    Processes do this side by side: each compiles other loops, and one that needs a loop which
+    another compiles waits for it. The result is kept in the user's cache folder, which the
+    environment variable `NUMBA_CACHE_DIR` names. As with all processes that Python starts, a
+    script calls this below `if __name__ == "__main__":`.
+
+    Parameters
+    ----------
+    names : collection of str, optional
+        Of the methods; all if left out.
+    workers : int, optional
+        Processes; one for each core if left out.
+    listener : function
+        Called for every method with the number done, that of all, and its name.
     """
-    methods = [method for method in every() if method.kind in _VERBS]
-    each(_run, methods, workers=1, name=lambda method: method.name)
+    methods = [method for method in every()
+               if method.kind in _VERBS and (names is None or method.name in names)]  # fmt: skip
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(workers or threads(), context, start_worker) as pool:
+        waiting = {pool.submit(_run, method.kind, method.name): method for method in methods}
+        for number, future in enumerate(as_completed(waiting), 1):
+            future.result()
+            listener(number, len(methods), waiting[future].name)
     return len(methods)
 
 
-def _run(method: Method) -> None:
-    for picture in _pictures(figure=method.kind in ("metric", "gauge")):
-        for step in (method.example, *_MORE.get(method.name, ())):
+def _run(kind: str, name: str) -> None:
+    method = find(kind, name)
+    assert method is not None
+    for picture in _pictures(large=kind in _LARGE_KINDS):
+        for step in (method.example, *_MORE.get(name, ())):
             with suppress(MagnetiteError):  # the picture does not suit the method
-                _VERBS[method.kind](picture, step)
+                _VERBS[kind](picture, step)
 
 
-def _pictures(*, figure: bool) -> Iterator[Picture]:
+def _pictures(*, large: bool) -> Iterator[Picture]:
     """Gray and colour of 8 and 16 bits, and float: they lead to all types of the compiled loops."""
     rng = np.random.default_rng(0)
-    height, width = _LARGE if figure else _SMALL
+    height, width = _LARGE if large else _SMALL
     y, x = np.mgrid[:height, :width]
     smooth = 0.5 + 0.4 * np.sin(x / 11) * np.cos(y / 7) + rng.normal(0, 0.02, (height, width))
     plane = smooth.clip(0, 1)

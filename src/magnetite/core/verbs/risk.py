@@ -105,26 +105,32 @@ def _denoising(
     """Stein's estimate by a finite difference along random signs.
 
     Ramani, Blu and Unser, IEEE Trans. Image Processing 17(9), 2008,
-    doi:10.1109/TIP.2008.2001404. The standard error is that of the mean over blocks, and that of
-    the noise where it is estimated: the risk changes by `2 div / n - 1` times its variance.
+    doi:10.1109/TIP.2008.2001404. The estimate is that of the picture as stored: rounding to a bit
+    depth is part of the restoration, and the difference spans at least one digital number. The
+    standard error is that of the mean over blocks, and that of the noise where it is estimated:
+    the risk changes by `2 div / n - 1` times its variance. Clipped samples may err by the noise
+    itself.
     """
     pixels = picture.pixels()
     known = estimate(pixels, picture.step) if sd is None else NoiseEstimate(sd, sd, sd)
     noise, spread = known.sd, (known.high**2 - known.low**2) / (2 * 1.96)
     _check_noise(noise)
-    probes = _probes(pixels, seed, 1)
+    (probe,) = _probes(pixels, seed, 1)
+    step = max(_STEP * noise, picture.step or 0.0)
+    perturbed = pixels + pixels.dtype.type(step) * probe
+    clipped = float(np.mean((pixels <= 0) | (pixels >= 1))) * noise**2
+
+    def stored(candidate: Chain, values: Pixels) -> Pixels:
+        restored = run(picture, candidate, values, files).pixels
+        return picture.with_pixels(restored)[0].pixels().astype(np.float64)
 
     def measure(candidate: Chain) -> Risk:
-        first = _restored(picture, candidate, pixels, files)
+        first = stored(candidate, pixels)
         terms = (first - pixels) ** 2 - noise**2
-        slope = np.zeros_like(terms)
-        for probe in probes:
-            perturbed = pixels + pixels.dtype.type(_STEP * noise) * probe
-            change = _restored(picture, candidate, perturbed, files) - first
-            slope += probe * change / (_STEP * noise * len(probes))
+        slope = probe * (stored(candidate, perturbed) - first) / step
         terms += 2 * noise**2 * slope
         own = abs(2 * float(slope.mean()) - 1) * spread
-        error = math.hypot(_error_of_mean(terms), own)
+        error = math.sqrt(_error_of_mean(terms) ** 2 + own**2 + clipped**2)
         return Risk(float(terms.mean()), error, psnr=known.distinct)
 
     unit, scale = picture.amplitude_unit, picture.full_scale

@@ -17,7 +17,7 @@ from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.alignment import WHOLE, Shift, aligned
 from magnetite.core.picture.matching import at_depth_of, check_comparable, check_depths
 from magnetite.core.picture.region import Region
-from magnetite.core.verbs.figures import ALL, Figures, measured, parse_figures
+from magnetite.core.verbs.figures import ALL, Figures, Named, measured, parse_figures
 
 DEFAULT_METRICS = "mse,psnr,ssim"
 
@@ -141,7 +141,7 @@ class Scorer:
     def score(
         self,
         test: Picture | Samples | Pair,
-        metrics: str = DEFAULT_METRICS,
+        metrics: Named = DEFAULT_METRICS,
         *,
         strict: bool = True,
     ) -> Scores:
@@ -158,7 +158,7 @@ class Scorer:
 def score(
     reference: Picture | Samples,
     test: Picture | Samples,
-    metrics: str = DEFAULT_METRICS,
+    metrics: Named = DEFAULT_METRICS,
     *,
     region: Region | str | None = None,
     border: int = 0,
@@ -174,9 +174,10 @@ def score(
     ----------
     reference, test : Picture or array
         Of the same size, colour and bit depth.
-    metrics : str
+    metrics : str or function
         Names with settings, separated by commas: `psnr,ssim window=7`; or `all`, which leaves
-        out what does not apply to these pictures.
+        out what does not apply to these pictures. A metric of one's own can be given as its
+        function: so worker processes know it, which have not run its declaration.
     region, border, mask, gray, mixed_depths, align, files
         Which part is scored, and how the pictures are brought together: see `Scorer`.
 

@@ -86,7 +86,7 @@ def code_blocks(
                 third = 32768 + f * 16 + s
                 fourth = 49152 + (f * 16 + e) * 8 + min(d, 7)
                 if a + b + d == 0:
-                    # Zeros all around: one opinion is as good as several, and faster.
+                    # All neighbours zero: skip mixing.
                     place = QUIET + (f * 16 + e) * 2 + int(k == 0)
                     known = code_alone(c, data, int(value != 0), slots, place)
                 else:

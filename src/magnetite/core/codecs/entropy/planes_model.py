@@ -182,7 +182,7 @@ def _context(
     beyond += np.int64(known[y, x - _2]) + known[y, x + _2]
     near, kin = 2 * (side + post) + corners, np.int64(sibling[y, x])
     if near + above + beyond + kin == 0:
-        # Nothing anywhere near: one opinion is as good as several, and faster.
+        # No significant neighbour: skip mixing.
         return -1, _QUIET + kind * 16 + plane, 0, 0, 0
     n, p = class_of(near), class_of(above)
     s = class_of((2 * near + above + beyond + kin) >> 2)

@@ -11,7 +11,7 @@ from magnetite.core.arrays import Int32
 from magnetite.core.compute.threads import spread
 from magnetite.core.errors import StreamError
 
-#: A model: it codes or decodes an array in place with a coder over bytes, by what is known beside.
+#: A model: it codes or decodes an array in place with a coder over bytes, given its context arrays.
 Model = Callable[..., None]
 
 #: From this many numbers on, the first axis is cut in two: each half learns separately.
@@ -20,19 +20,19 @@ _WORTH = 2**19
 _LEAST_BYTES = math.log2(65536 / 65532) / 8
 
 
-def encode(model: Model, numbers: Int32, *beside: Int32) -> bytes:
+def encode(model: Model, numbers: Int32, *contexts: Int32) -> bytes:
     """UInt8 of an array; what a lossy model changes in it is what a decoder gets.
 
-    `beside` are arrays with as many rows that the decoder knows too.
+    `contexts` are arrays of as many rows that the decoder has as well.
     """
-    jobs = zip(*(_stripes(array) for array in (numbers, *beside)), strict=True)
+    jobs = zip(*(_stripes(array) for array in (numbers, *contexts)), strict=True)
     parts = spread(lambda job: _encoded(model, *job), jobs)
     lengths = b"".join(len(part).to_bytes(4, "little") for part in parts[:-1])
     return lengths + b"".join(parts)
 
 
-def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Int32) -> Int32:
-    """The array of bytes that `encode` made, beside the same arrays.
+def decode(model: Model, data: bytes, shape: tuple[int, ...], *contexts: Int32) -> Int32:
+    """The array of bytes that `encode` made, with the same contexts.
 
     Raises
     ------
@@ -48,7 +48,7 @@ def decode(model: Model, data: bytes, shape: tuple[int, ...], *beside: Int32) ->
         if len(data) < 4 or length > len(data) - 4:
             raise StreamError("the compressed data end early")
         parts = [data[4 : 4 + length], data[4 + length :]]
-    jobs = zip(parts, stripes, *(_stripes(array) for array in beside), strict=True)
+    jobs = zip(parts, stripes, *(_stripes(array) for array in contexts), strict=True)
     spread(lambda job: _decode(model, *job), jobs)
     return numbers
 
@@ -66,14 +66,14 @@ def _stripes(numbers: Int32) -> list[Int32]:
     return [numbers[:half], numbers[half:]]
 
 
-def _encoded(model: Model, numbers: Int32, *beside: Int32) -> bytes:
+def _encoded(model: Model, numbers: Int32, *contexts: Int32) -> bytes:
     from magnetite.core.codecs.entropy.coder import close_encoder, new_coder
 
     size = numbers.size + 4096
     while True:
         kept = numbers.copy()
         coder, data = new_coder(False, size), np.empty(size, np.uint8)
-        model(coder, data, kept, *beside)
+        model(coder, data, kept, *contexts)
         length = close_encoder(coder, data)
         if length <= size:
             numbers[...] = kept
@@ -81,12 +81,12 @@ def _encoded(model: Model, numbers: Int32, *beside: Int32) -> bytes:
         size = length + 16
 
 
-def _decode(model: Model, data: bytes, numbers: Int32, *beside: Int32) -> None:
+def _decode(model: Model, data: bytes, numbers: Int32, *contexts: Int32) -> None:
     from magnetite.core.codecs.entropy.coder import NEXT, new_coder, open_decoder
 
     coder, array = new_coder(True, len(data)), np.frombuffer(data, np.uint8).copy()
     open_decoder(coder, array)
-    model(coder, array, numbers, *beside)
+    model(coder, array, numbers, *contexts)
     # A decoder is three bytes ahead of its encoder, which ends with the last.
     if int(coder[NEXT]) != len(data) + 3:
         raise StreamError("the compressed data end early or run on")

@@ -69,7 +69,7 @@ class Compound:
         return self.coded(data, Memory())
 
     def coded(self, data: Any, memory: Memory) -> Any:
-        """The same, with what a memory knows."""
+        """The same, with the results that a memory holds."""
         raise NotImplementedError
 
 
@@ -105,7 +105,7 @@ class Named:
 
 
 def through(layers: Sequence[Layer], data: Any, memory: Memory) -> Any:
-    """What layers make of data, with what a memory knows."""
+    """Data through all layers, with the results that a memory holds."""
     for layer in layers:
         data = memory.run(layer, data)
     return data

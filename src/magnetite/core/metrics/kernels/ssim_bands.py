@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 
 import numpy as np
 
@@ -37,7 +36,7 @@ def summed_similarity(x: Samples, y: Samples, weights: Float64, c1: float, c2: f
     c1, c2 : float
         Stabilising constants, in the square of the arrays' unit.
     """
-    sums = _over_bands(_similarity_band, x, y, weights, c1, c2)
+    sums = _over_bands(False, x, y, weights, c1, c2)
     return float(sums[0]), _windows(x)
 
 
@@ -45,7 +44,7 @@ def summed_terms(
     x: Samples, y: Samples, weights: Float64, c1: float, c2: float
 ) -> dict[str, Totals]:
     """The same for luminance, contrast, structure, and contrast and structure together."""
-    sums = _over_bands(_terms_band, x, y, weights, c1, c2)
+    sums = _over_bands(True, x, y, weights, c1, c2)
     names = ("luminance", "contrast", "structure", "contrast_structure")
     return {name: (float(total), _windows(x)) for name, total in zip(names, sums, strict=True)}
 
@@ -55,9 +54,9 @@ def _windows(x: Samples) -> int:
 
 
 def _over_bands(
-    band: Callable[..., None], x: Samples, y: Samples, weights: Float64, c1: float, c2: float
+    terms: bool, x: Samples, y: Samples, weights: Float64, c1: float, c2: float
 ) -> Float64:
-    """Sums of a compiled loop over bands of rows."""
+    """Sums of the compiled loop over bands of rows."""
     half = _rounded(weights[: TAPS // 2 + 1])
     x, y = readable(x), readable(y)
     grid = 1.0 if x.dtype.kind == "u" else math.sqrt(c1) / 8
@@ -66,7 +65,7 @@ def _over_bands(
 
     def work(i: int) -> None:
         rows = slice(parts[i].start, parts[i].stop + _HALF)
-        band(x[rows], y[rows], half, grid, np.float32(c1), np.float32(c2), sums[i])
+        _band(x[rows], y[rows], half, grid, np.float32(c1), np.float32(c2), terms, sums[i])
 
     spread(work, range(len(parts)))
     return np.asarray(sums.sum(axis=0))
@@ -188,45 +187,43 @@ def _terms(
     sums[3] += both
 
 
-def _summing(add_row: Callable[..., None], moments: int) -> Callable[..., None]:
-    """A compiled loop that adds up what `add_row` takes from the moments of a row of windows."""
-
-    def band(
-        x: Samples, y: Samples, w: Float32, grid: float, c1: np.float32, c2: np.float32,
-        sums: Float64,
-    ) -> None:  # fmt: skip
-        # Offsets are multiples of `grid`.
-        rows, columns = x.shape[0] - _HALF, x.shape[1] - _HALF
-        # Of a row: the sum of both, their difference, the squares of these and, of five moments,
-        # the product of both; then the same for all rows of a tile after the filter along them,
-        # and for one row after the other filter.
-        line = np.empty((moments, _TILE + _HALF), np.float32)
-        tile = np.empty((moments, (_ROWS + _HALF) * _TILE), np.float32)
-        means = np.empty((moments, _TILE), np.float32)
-        for left in range(0, columns, _TILE):
-            n = min(_TILE, columns - left)
-            right = left + n + _HALF
-            ox, oy = _offset(x, left, right, grid), _offset(y, left, right, grid)
-            for start in range(0, rows, _ROWS):
-                begin = 0
-                if start:  # the last rows of the block before are the first of this one
-                    begin = _HALF
-                    for k in range(moments):
-                        for j in range(_HALF * _TILE):
-                            tile[k, j] = tile[k, _ROWS * _TILE + j]
-                count = min(_ROWS, rows - start)
-                for i in range(begin, count + _HALF):
-                    _products(line, x[start + i, left:right], y[start + i, left:right], ox, oy)
-                    if moments == 5:
-                        _product_of_both(line)
-                    for k in range(moments):
-                        _along(tile[k, i * _TILE : i * _TILE + n], line[k], w)
-                for i in range(count):
-                    for k in range(moments):
-                        _down(means[k, :n], tile[k, i * _TILE :], w)
-                    add_row(means, n, ox, oy, c1, c2, sums)
-
-    return _compiled(band)
-
-
-_similarity_band, _terms_band = _summing(_similarity, 4), _summing(_terms, 5)
+@_compiled
+def _band(
+    x: Samples, y: Samples, w: Float32, grid: float, c1: np.float32, c2: np.float32, terms: bool,
+    sums: Float64,
+) -> None:  # fmt: skip
+    """Add up the similarity, or its terms, from the moments of each row of windows."""
+    # Offsets are multiples of `grid`.
+    moments = 5 if terms else 4
+    rows, columns = x.shape[0] - _HALF, x.shape[1] - _HALF
+    # Of a row: the sum of both, their difference, the squares of these and, of five moments,
+    # the product of both; then the same for all rows of a tile after the filter along them,
+    # and for one row after the other filter.
+    line = np.empty((moments, _TILE + _HALF), np.float32)
+    tile = np.empty((moments, (_ROWS + _HALF) * _TILE), np.float32)
+    means = np.empty((moments, _TILE), np.float32)
+    for left in range(0, columns, _TILE):
+        n = min(_TILE, columns - left)
+        right = left + n + _HALF
+        ox, oy = _offset(x, left, right, grid), _offset(y, left, right, grid)
+        for start in range(0, rows, _ROWS):
+            begin = 0
+            if start:  # the last rows of the block before are the first of this one
+                begin = _HALF
+                for k in range(moments):
+                    for j in range(_HALF * _TILE):
+                        tile[k, j] = tile[k, _ROWS * _TILE + j]
+            count = min(_ROWS, rows - start)
+            for i in range(begin, count + _HALF):
+                _products(line, x[start + i, left:right], y[start + i, left:right], ox, oy)
+                if terms:
+                    _product_of_both(line)
+                for k in range(moments):
+                    _along(tile[k, i * _TILE : i * _TILE + n], line[k], w)
+            for i in range(count):
+                for k in range(moments):
+                    _down(means[k, :n], tile[k, i * _TILE :], w)
+                if terms:
+                    _terms(means, n, ox, oy, c1, c2, sums)
+                else:
+                    _similarity(means, n, ox, oy, c1, c2, sums)

@@ -78,7 +78,7 @@ def match_rows(
             low, high = max(0, -shift), min(width, width - shift)
             if first >= last or (down == 0 and shift == 0) or high - low < BLOCK:
                 continue
-            # Whole vectors: what lies beyond is there to be read, and looked at by nobody.
+            # Whole vectors: the padding beyond is read and ignored.
             some = np.uint64(-(-(high - low) // _LANES) * _LANES)
             one = np.uint64(top) * wide + np.uint64(low)
             if last - first == 3:

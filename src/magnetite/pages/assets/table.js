@@ -18,7 +18,23 @@ page.table = () => {
 
   function rowsView() {
     const columns = page.data.columns.map((c, k) => ({ ...c, index: k }));
+    if (page.data.pictures.some((picture) => picture.row !== null)) columns.unshift({ title: "picture", kind: "picture", index: columns.length });
+    page.data.rows.forEach((row, at) => row.push(page.pictured([at]) ?? null));
     return { columns, rows: page.data.rows };
+  }
+
+  /** Names of degradations and treatments by the labels that means have: a chain, a name, or both. */
+  const names = Object.fromEntries(["degradation", "treatment"].map((kind) => {
+    const [chain, name] = [kind, `${kind} name`].map((title) => page.data.columns.findIndex((c) => c.title === title));
+    return [kind, new Map(chain < 0 ? [] : page.data.rows.flatMap((row) => [row[chain], row[name], `${row[name]}: ${row[chain]}`].map((label) => [label, row[name]])))];
+  }));
+
+  /** Whether a row of a view has a value in a column of the single rows. */
+  function has(row, title, index, value) {
+    if (view === views.rows) return row[index] === value;
+    const kind = title.replace(/ name$/, "");
+    const column = view.columns.findIndex((c) => c.title === kind);
+    return column < 0 || names[kind]?.get(row[column]) === value;
   }
 
   function meansView() {
@@ -39,7 +55,9 @@ page.table = () => {
     if (page.data.means.rows.length) {
       const select = page.make("select", { id: "view" });
       page.options(select, [["rows", "single rows"], ["means", "means with 95 % interval"]]);
-      select.addEventListener("change", () => { view = views[select.value]; order = { column: null, down: false }; header(); refresh(); });
+      page.kept.control(select, "table");
+      view = views[select.value];
+      select.addEventListener("change", () => { view = views[select.value]; order = { column: null, down: false }; page.kept.set("table-order", null); header(); refresh(); });
       parts.push(page.make("label", {}, "Show", select));
     }
     page.data.columns.forEach((column, index) => {
@@ -48,10 +66,14 @@ page.table = () => {
       if (values.length < 2 || values.length > 400) return;
       const select = page.make("select", { "data-column": column.title });
       page.options(select, [["", "all"], ...values.map((v) => [v, v])]);
+      page.kept.control(select, `table-${column.title}`);
+      filters[index] = select.value;
       select.addEventListener("change", () => { filters[index] = select.value; refresh(); });
       parts.push(page.make("label", {}, column.title, select));
     });
     const search = page.make("input", { type: "search", id: "search", placeholder: "dct step=4%" });
+    page.kept.control(search, "table-words");
+    words = search.value.trim().toLowerCase();
     search.addEventListener("input", () => { words = search.value.trim().toLowerCase(); refresh(); });
     parts.push(page.make("label", {}, "Words", search));
     const button = page.make("button", { type: "button", id: "export" }, "Save as CSV");
@@ -65,8 +87,10 @@ page.table = () => {
       const button = page.make("button", { type: "button" }, title(column));
       button.addEventListener("click", () => {
         order = { column: k, down: order.column === k ? !order.down : column.better === "higher" };
+        page.kept.set("table-order", `${k}${order.down ? " down" : ""}`);
         refresh();
       });
+      if (column.kind === "picture") return page.make("th", { scope: "col" }, column.title);
       return page.make("th", { scope: "col", class: column.kind === "text" ? "" : "n", "aria-sort": "none" }, button);
     });
     head.replaceChildren(page.make("tr", {}, ...cells));
@@ -78,14 +102,19 @@ page.table = () => {
   }
 
   function refresh() {
-    const wanted = Object.entries(filters).filter(([, value]) => value !== "");
+    const wanted = Object.entries(filters).filter(([, value]) => value !== "").map(([index, value]) => [page.data.columns[index].title, Number(index), value]);
+    for (const select of page.by("filters").querySelectorAll("[data-column]")) {
+      // A mean over references has none of its own.
+      select.disabled = view === views.means && !/^(degradation|treatment) name$/.test(select.dataset.column);
+    }
     shown = view.rows.filter((row) => {
-      if (view === views.rows && !wanted.every(([index, value]) => row[index] === value)) return false;
+      if (!wanted.every(([title, index, value]) => has(row, title, index, value))) return false;
       return !words || view.columns.some((c) => c.kind === "text" && String(row[c.index]).toLowerCase().includes(words));
     });
     if (order.column !== null) sort();
     [...head.querySelectorAll("th")].forEach((cell, k) => {
       cell.setAttribute("aria-sort", order.column !== k ? "none" : order.down ? "descending" : "ascending");
+      if (view.columns[k].kind === "picture") return;
       const button = cell.firstChild;
       button.textContent = title(view.columns[k]) + (order.column !== k ? "" : order.down ? " ▼" : " ▲");
     });
@@ -122,6 +151,7 @@ page.table = () => {
     if (first > 0) lines.push(space(first));
     for (let k = first; k < last; k++) {
       const cells = view.columns.map((column, c) => {
+        if (column.kind === "picture") return page.make("td", {}, page.showButton(shown[k][column.index]));
         const text = write[c](shown[k][column.index]);
         return page.make("td", column.kind === "text" ? { dir: "auto", title: text } : { class: "n" }, text);
       });
@@ -142,11 +172,9 @@ page.table = () => {
       const text = value === null || value === undefined ? "" : String(value);
       return /[",\n\r]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
     };
-    const lines = [view.columns.map((c) => quoted(c.title)), ...shown.map((row) => view.columns.map((c) => quoted(row[c.index])))];
-    const blob = new Blob([lines.map((line) => line.join(",")).join("\n") + "\n"], { type: "text/csv" });
-    const link = page.make("a", { href: URL.createObjectURL(blob), download: "scores.csv" });
-    link.click();
-    setTimeout(() => URL.revokeObjectURL(link.href), 1000);
+    const columns = view.columns.filter((c) => c.kind !== "picture");
+    const lines = [columns.map((c) => quoted(c.title)), ...shown.map((row) => columns.map((c) => quoted(row[c.index])))];
+    page.download(new Blob([lines.map((line) => line.join(",")).join("\n") + "\n"], { type: "text/csv" }), "scores.csv");
   }
 
   grid.addEventListener("scroll", page.soon(draw), { passive: true });
@@ -155,5 +183,7 @@ page.table = () => {
   window.addEventListener("afterprint", () => { printing = false; count(); draw(); });
   controls();
   header();
+  const kept = /^(\d+)( down)?$/.exec(page.kept.get("table-order") ?? "");
+  if (kept && Number(kept[1]) < view.columns.length) order = { column: Number(kept[1]), down: Boolean(kept[2]) };
   refresh();
 };

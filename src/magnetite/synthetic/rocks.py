@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from magnetite.scenes.fields import Field, cells, clouds, mix, smoothstep
+from magnetite.synthetic.fields import Field, cells, clouds, mix, smoothstep
 
 
 def ironstone(shape: tuple[int, int], rng: np.random.Generator) -> Field:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from magnetite.scenes.fields import Field
+from magnetite.synthetic.fields import Field
 
 #: Supersampling per axis: each sample is a mean of its square, so that edges are anti-aliased.
 OVERSAMPLING = 3

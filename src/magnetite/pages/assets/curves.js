@@ -46,7 +46,7 @@ page.curves = () => {
     const x = selects.x.value;
     const y = selects.y.value;
     const groups = new Map();
-    for (const row of page.data.rows) {
+    for (const [at, row] of page.data.rows.entries()) {
       if (selects.reference.value && row[index.reference] !== selects.reference.value) continue;
       if (selects.degradation.value && row[index["degradation name"]] !== selects.degradation.value) continue;
       const chain = row[index.degradation];
@@ -63,7 +63,7 @@ page.curves = () => {
       if (!own.has(key)) own.set(key, { chain, treatment: row[index.treatment], rows: new Map() });
       const rows = own.get(key).rows;
       if (!rows.has(row[index.reference])) rows.set(row[index.reference], []);
-      rows.get(row[index.reference]).push([from, to]);
+      rows.get(row[index.reference]).push([from, to, at]);
     }
     return groups;
   }
@@ -92,7 +92,7 @@ page.curves = () => {
       name, number,
       points: [...own.values()].map((point) => {
         const means = [...whole].map((reference) => [0, 1].map((k) => mean(point.rows.get(reference), k)));
-        return { x: mean(means, 0), y: mean(means, 1), n: whole.size, chain: point.chain, treatment: point.treatment };
+        return { x: mean(means, 0), y: mean(means, 1), n: whole.size, chain: point.chain, treatment: point.treatment, row: page.pictured([...whole].flatMap((reference) => point.rows.get(reference).map((own) => own[2]))) };
       }).filter((point) => point.n).sort((one, two) => one.x - two.x),
     })).filter((line) => line.points.length);
     lines.references = whole.size;
@@ -124,6 +124,7 @@ page.curves = () => {
     const options = {
       responsive: true, maintainAspectRatio: false, animation: false, parsing: false, normalized: true,
       interaction: { mode: "nearest", intersect: false },
+      onClick: (event, items) => { const point = items[0]?.element.$context.raw; if (point?.row !== undefined && pictured()) page.show?.(point.row); },
       scales: { x, y: scale(named(selects.y.value)) },
       plugins: {
         legend: { display: false },
@@ -171,13 +172,16 @@ page.curves = () => {
     }));
   }
 
+  /** Whether points are single rows of one reference, which have pictures. */
+  const pictured = () => Boolean(selects.reference.value || lines.references === 1);
+
   function points() {
-    const titles = ["curve", "treatment", selects.x.value, selects.y.value];
+    const titles = ["curve", "treatment", selects.x.value, selects.y.value, ...(pictured() ? ["picture"] : [])];
     const write = [2, 3].map((k) => page.aligned(lines.flatMap((l) => l.points.map((p) => (k === 2 ? p.x : p.y)))));
     const head = page.make("thead", {}, page.make("tr", {}, ...titles.map((t, k) => page.make("th", { scope: "col", class: k > 1 ? "n" : "" }, t))));
     const body = page.make("tbody", {}, ...lines.flatMap((line) => line.points.slice(0, 200).map((p) => page.make("tr", {},
       page.make("td", { dir: "auto" }, line.name), page.make("td", { dir: "auto" }, selects.x.value === level ? p.chain : p.treatment),
-      page.make("td", { class: "n" }, selects.x.value === level ? p.chain : write[0](p.x)), page.make("td", { class: "n" }, write[1](p.y))))));
+      page.make("td", { class: "n" }, selects.x.value === level ? p.chain : write[0](p.x)), page.make("td", { class: "n" }, write[1](p.y)), pictured() ? page.make("td", {}, page.showButton?.(p.row)) : null))));
     page.by("points-table").replaceChildren(head, body);
   }
 
@@ -198,9 +202,15 @@ page.curves = () => {
   }
 
   fill();
+  for (const [name, select] of Object.entries(selects)) {
+    if (name === "level") levels(); // they follow from the degradation
+    page.kept.control(select, `curve-${name}`);
+  }
+  log.checked = selects.x.value === "bpp";
+  page.kept.control(log, "curve-log");
   for (const select of Object.values(selects)) select.addEventListener("change", () => {
-    if (select === selects.x) log.checked = select.value === "bpp";
-    if (select === selects.degradation || select === selects.x) levels();
+    if (select === selects.x) { log.checked = select.value === "bpp"; page.kept.set("curve-log", null); }
+    if (select === selects.degradation || select === selects.x) { levels(); page.kept.set("curve-level", null); }
     draw();
   });
   log.addEventListener("change", draw);

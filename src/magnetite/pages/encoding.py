@@ -64,10 +64,8 @@ def similarity(reference: Picture, test: Picture) -> bytes | None:
     """The SSIM map of a pair as a gray PNG, 0 to 1; its windows' centres, so 5 px are missing."""
     if test.samples.shape != reference.samples.shape or test.bits != reference.bits:
         return None
-    for one in error_maps(reference, test):
-        if one.name == "ssim":
-            return _png(np.rint(255 * one.values.clip(0, 1)))
-    return None
+    maps = error_maps(reference, test, ("ssim",))
+    return _png(np.rint(255 * maps[0].values.clip(0, 1))) if maps else None
 
 
 def _whole(picture: Picture) -> tuple[Samples, float, float]:

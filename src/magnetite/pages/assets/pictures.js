@@ -56,6 +56,23 @@ page.pictures = (() => {
     return canvas;
   }
 
+  const halved = new WeakMap();
+  /** A canvas halved as often as a scale below 1 allows: large pictures are not reduced at every frame. */
+  function reduced(canvas, scale) {
+    if (!halved.has(canvas)) halved.set(canvas, [canvas]);
+    const levels = halved.get(canvas);
+    const wanted = Math.max(0, Math.floor(-Math.log2(scale)));
+    while (levels.length <= wanted) {
+      const last = levels[levels.length - 1];
+      const next = page.make("canvas", { width: Math.ceil(last.width / 2), height: Math.ceil(last.height / 2) });
+      const context = next.getContext("2d");
+      context.imageSmoothingQuality = "high";
+      context.drawImage(last, 0, 0, last.width / 2, last.height / 2);
+      levels.push(next);
+    }
+    return { canvas: levels[wanted], share: 2 ** -wanted };
+  }
+
   /** Colours from dark blue over green to yellow, even in lightness. */
   const VIRIDIS = [[68, 1, 84], [72, 40, 120], [62, 74, 137], [49, 104, 142], [38, 130, 142], [31, 158, 137], [53, 183, 121], [109, 205, 89], [180, 222, 44], [253, 231, 37]];
   function heat(share) {
@@ -128,7 +145,7 @@ page.pictures = (() => {
   }
 
   return {
-    heat, difference,
+    heat, difference, reduced,
     get: (picture) => { if (!known.has(picture.id)) known.set(picture.id, load(picture)); return known.get(picture.id); },
     map: (kind, reference, test) => {
       const key = `${kind} ${test.id}`;

@@ -43,6 +43,27 @@ page.aligned = (values) => {
 /** Text whose names in quotes are isolated, so that their direction of writing turns nothing around. */
 page.isolated = (text) => text.split(/(“[^”]*”)/).map((part) => (part.startsWith("“") ? page.make("bdi", {}, part) : part));
 
+/** Offer content as a file to be saved. */
+page.download = (blob, name) => {
+  const link = page.make("a", { href: URL.createObjectURL(blob), download: name });
+  link.click();
+  setTimeout(() => URL.revokeObjectURL(link.href), 1000);
+};
+
+/** The first of some rows that has a picture; undefined where none has. */
+page.pictured = (rows) => {
+  page.picturesByRow ??= new Map(page.data.pictures.filter((p) => p.row !== null).map((p) => [p.row, p]));
+  return rows.find((row) => page.picturesByRow.has(row));
+};
+
+/** A button that shows the picture of a row; nothing for a row without one. */
+page.showButton = (row) => {
+  if (row === null || row === undefined) return null;
+  const button = page.make("button", { type: "button", class: "small" }, "show");
+  button.addEventListener("click", () => page.show(row));
+  return button;
+};
+
 page.number = (value) => (value === "inf" ? Infinity : value === "-inf" ? -Infinity : value);
 
 page.colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();

@@ -4,6 +4,7 @@ page.landscape = () => {
   const canvas = page.by("land");
   if (!canvas) return;
   const MOST = 72;
+  const SAMPLES = 8; // of a facet, along each side
   const turn = page.by("turn");
   const tilt = page.by("tilt");
   const choice = page.by("land-picture");
@@ -15,7 +16,7 @@ page.landscape = () => {
     page.options(choice, loaded.map((p) => [p.id, p.label]), loaded.some((p) => p.id === before) ? before : undefined);
   };
 
-  /** Heights of the part that is seen, averaged to a few facets, 0 to 1. */
+  /** Heights of the part that is seen, means of a few facets, each of up to 8x8 samples, 0 to 1. */
   function heights(picture) {
     const { view } = page;
     const stage = page.by("stage");
@@ -27,6 +28,7 @@ page.landscape = () => {
     const size = Math.max(1, Math.ceil(Math.max(right - left, bottom - top) / MOST));
     const columns = Math.max(1, Math.floor((right - left) / size));
     const rows = Math.max(1, Math.floor((bottom - top) / size));
+    const stride = Math.max(1, Math.floor(size / SAMPLES));
     const weights = picture.channels === 3 ? [0.299, 0.587, 0.114] : [1];
     const found = [];
     for (let r = 0; r < rows; r++) {
@@ -34,8 +36,8 @@ page.landscape = () => {
       for (let c = 0; c < columns; c++) {
         let sum = 0;
         let count = 0;
-        for (let y = top + r * size; y < Math.min(bottom, top + (r + 1) * size); y++) {
-          for (let x = left + c * size; x < Math.min(right, left + (c + 1) * size); x++) {
+        for (let y = top + r * size; y < Math.min(bottom, top + (r + 1) * size); y += stride) {
+          for (let x = left + c * size; x < Math.min(right, left + (c + 1) * size); x += stride) {
             const at = (y * picture.width + x) * picture.channels;
             for (let k = 0; k < weights.length; k++) sum += weights[k] * picture.values[at + k];
             count += 1;
@@ -90,7 +92,11 @@ page.landscape = () => {
     const averaged = land.size > 1 ? `, averaged over ${land.size}x${land.size} px` : "";
     page.by("land-words").textContent = `${picture.label}: ${land.right - land.left}x${land.bottom - land.top} px from ${land.left},${land.top}${averaged}; dark is black, yellow is full scale.`;
   });
-  page.landscapeDraw = draw;
+  // It follows the comparator only while it is in view.
+  let seen = false;
+  new IntersectionObserver((entries) => { seen = entries.at(-1).isIntersecting; if (seen) draw(); }).observe(canvas);
+  page.landscapeDraw = () => { if (seen) draw(); };
+  window.addEventListener("beforeprint", draw);
 
   let dragging = null;
   const turned = (by, up) => {

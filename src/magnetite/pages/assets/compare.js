@@ -7,7 +7,7 @@ page.compare = () => {
   const all = page.data.pictures;
   const ui = Object.fromEntries(["compare-reference", "choices", "overlay", "wipe", "rate", "gain", "flick", "readout", "compare-words", "gain-words"].map((id) => [id, page.by(id)]));
   const view = { zoom: 0, x: 0, y: 0 };
-  const state = { loaded: [], maps: [], reference: null, turn: 0, playing: true, pointer: null, difference: null };
+  const state = { loaded: [], maps: [], reference: null, turn: 0, playing: true, begun: false, moved: false, pointer: null, difference: null };
   let timer = null;
   page.view = view;
   page.stageState = state;
@@ -18,16 +18,38 @@ page.compare = () => {
   function references() {
     const names = [...new Set(all.map((p) => p.reference))];
     page.options(ui["compare-reference"], names.map((n) => [n, n]));
-    ui["compare-reference"].addEventListener("change", choices);
+    page.kept.control(ui["compare-reference"], "compare-reference");
+    ui["compare-reference"].addEventListener("change", () => { page.kept.set("pictures", null); choices(); });
     choices();
+    const [zoom, x, y] = (page.kept.get("position") ?? "").split(" ").map(Number);
+    if (zoom > 0 && Number.isFinite(x) && Number.isFinite(y)) Object.assign(view, { zoom, x, y });
+  }
+
+  /** Show the picture of a row of the table next to its reference. */
+  page.show = (row) => {
+    const picture = page.picturesByRow.get(row);
+    const clean = all.find((p) => p.kind === "reference" && p.reference === picture.reference);
+    if (!state.begun) begin();
+    ui["compare-reference"].value = picture.reference;
+    ui["compare-reference"].dispatchEvent(new Event("change"));
+    for (const box of ui.choices.querySelectorAll("input")) box.checked = [clean?.id, picture.id].includes(box.value);
+    changed();
+    page.by("compare").scrollIntoView();
+    stage.focus({ preventScroll: true });
+  };
+
+  function changed() {
+    page.kept.set("pictures", chosen().map((p) => p.id).join(" "));
+    load();
   }
 
   function choices() {
     const own = all.filter((p) => p.reference === ui["compare-reference"].value);
-    const first = own.length > 2 ? [own[0].id, own[own.length - 1].id] : own.map((p) => p.id);
+    const kept = (page.kept.get("pictures") ?? "").split(" ").filter((id) => own.some((p) => p.id === id));
+    const first = kept.length ? kept : own.length > 2 ? [own[0].id, own[own.length - 1].id] : own.map((p) => p.id);
     ui.choices.replaceChildren(...own.map((picture) => {
       const box = page.make("input", { type: "checkbox", value: picture.id, checked: first.includes(picture.id) });
-      box.addEventListener("change", () => { if (chosen().length > MOST) box.checked = false; load(); });
+      box.addEventListener("change", () => { if (chosen().length > MOST) box.checked = false; changed(); });
       const scores = Object.entries(picture.scores).slice(0, 3).map(([k, v]) => `${k} ${page.figure(v)}`);
       const about = [picture.bpp === null ? "" : `${page.figure(picture.bpp)} bpp`, ...scores].filter(Boolean).join(", ");
       return page.make("label", { title: picture.detail }, box, page.make("bdi", {}, picture.label), page.make("span", { class: "about", dir: "auto" }, about || picture.words), picture.kind === "reference" ? null : page.make("span", { class: "about", dir: "auto" }, picture.detail));
@@ -98,8 +120,16 @@ page.compare = () => {
     for (const panel of panels(width, height)) drawPanel(context, panel);
     words();
     readout();
+    keepPosition();
     page.landscapeDraw?.();
   });
+
+  let resting = null;
+  /** Keep the position once the view rests: addresses may not change at every frame. */
+  function keepPosition() {
+    clearTimeout(resting);
+    if (view.zoom && state.moved) resting = setTimeout(() => page.kept.set("position", [view.zoom, view.x, view.y].map((v) => Number(v.toPrecision(6))).join(" ")), 300);
+  }
 
   function drawPanel(context, panel) {
     const first = state.loaded[panel.items[0]];
@@ -134,11 +164,17 @@ page.compare = () => {
     const [left, top] = place(panel, 0, 0);
     context.imageSmoothingEnabled = view.zoom < 1;
     context.imageSmoothingQuality = "high";
-    context.drawImage(canvas, left, top, canvas.width * view.zoom, canvas.height * view.zoom);
-    if (map) { context.globalAlpha = 0.75; context.drawImage(map, left, top, map.width * view.zoom, map.height * view.zoom); context.globalAlpha = 1; }
+    whole(context, canvas, left, top);
+    if (map) { context.globalAlpha = 0.75; whole(context, map, left, top); context.globalAlpha = 1; }
     if (values && view.zoom >= 34) numbers(context, panel, values);
     cross(context, panel);
     context.restore();
+  }
+
+  /** Draw all of a canvas at the present scale, from a reduced copy where that is smaller. */
+  function whole(context, canvas, left, top) {
+    const { canvas: source, share } = page.pictures.reduced(canvas, view.zoom * (window.devicePixelRatio || 1));
+    context.drawImage(source, 0, 0, canvas.width * share, canvas.height * share, left, top, canvas.width * view.zoom, canvas.height * view.zoom);
   }
 
   /** Where a sample's corner stands on the stage. */
@@ -232,6 +268,7 @@ page.compare = () => {
 
   function zoomBy(factor, x = view.x, y = view.y) {
     const before = view.zoom;
+    state.moved = true;
     view.zoom = Math.min(96, Math.max(0.02, view.zoom * factor));
     const share = 1 - before / view.zoom;
     view.x += (x - view.x) * share;
@@ -283,6 +320,7 @@ page.compare = () => {
     if (fingers.size === 2 && fingers.has(event.pointerId)) { pinched(event); return; }
     const at = under(event);
     if (dragging?.wipe && at) { ui.wipe.value = (100 * (at.at - at.panel.left)) / at.panel.width; } else if (dragging) {
+      state.moved = true;
       view.x -= (event.clientX - dragging.x) / view.zoom;
       view.y -= (event.clientY - dragging.y) / view.zoom;
       dragging = { ...dragging, x: event.clientX, y: event.clientY };
@@ -292,18 +330,23 @@ page.compare = () => {
   });
   for (const name of ["pointerup", "pointercancel"]) stage.addEventListener(name, (event) => { dragging = null; fingers.delete(event.pointerId); });
   stage.addEventListener("pointerleave", () => { state.pointer = null; draw(); });
-  stage.addEventListener("dblclick", () => { fit(); draw(); });
+  function fitted() { state.moved = false; page.kept.set("position", null); fit(); draw(); }
+  stage.addEventListener("dblclick", fitted);
   stage.addEventListener("keydown", (event) => {
     const step = view.zoom >= 8 ? 1 : 40 / view.zoom;
     const moves = { ArrowLeft: [-step, 0], ArrowRight: [step, 0], ArrowUp: [0, -step], ArrowDown: [0, step] };
     if (event.ctrlKey || event.metaKey || event.altKey) return;
-    if (moves[event.key]) { view.x += moves[event.key][0]; view.y += moves[event.key][1]; state.pointer = null; draw(); } else if (event.key === "+" || event.key === "=") zoomBy(1.5);
+    if (moves[event.key]) { state.moved = true; view.x += moves[event.key][0]; view.y += moves[event.key][1]; state.pointer = null; draw(); } else if (event.key === "+" || event.key === "=") zoomBy(1.5);
     else if (event.key === "-") zoomBy(1 / 1.5);
-    else if (event.key === "0") { fit(); draw(); } else if (event.key === "[" || event.key === "]") { ui.wipe.value = Number(ui.wipe.value) + (event.key === "]" ? 5 : -5); draw(); } else return;
+    else if (event.key === "0") fitted(); else if (event.key === "[" || event.key === "]") { ui.wipe.value = Number(ui.wipe.value) + (event.key === "]" ? 5 : -5); draw(); } else return;
     event.preventDefault();
   });
 
-  for (const radio of document.querySelectorAll('input[name="mode"]')) radio.addEventListener("change", () => { view.zoom = 0; fit(); modes(); });
+  for (const name of ["overlay", "wipe", "rate", "gain"]) page.kept.control(ui[name], name);
+  for (const radio of document.querySelectorAll('input[name="mode"]')) {
+    radio.checked = radio.value === (page.kept.get("mode") ?? "side");
+    radio.addEventListener("change", () => { page.kept.set("mode", mode() === "side" ? null : mode()); view.zoom = 0; fit(); modes(); });
+  }
   ui.overlay.addEventListener("change", async () => { await maps(); draw(); });
   for (const name of ["wipe", "gain"]) ui[name].addEventListener("input", draw);
   ui.rate.addEventListener("input", modes);
@@ -313,17 +356,25 @@ page.compare = () => {
     ui.flick.setAttribute("aria-pressed", String(state.playing));
     modes();
   });
-  page.by("zoom-fit").addEventListener("click", () => { fit(); draw(); });
-  page.by("zoom-one").addEventListener("click", () => { view.zoom = 1; draw(); });
+  page.by("zoom-fit").addEventListener("click", fitted);
+  page.by("zoom-one").addEventListener("click", () => { state.moved = true; view.zoom = 1; draw(); });
   page.by("zoom-in").addEventListener("click", () => zoomBy(1.5));
   page.by("zoom-out").addEventListener("click", () => zoomBy(1 / 1.5));
+  page.by("save-picture").addEventListener("click", () => stage.toBlob((blob) => page.download(blob, "comparison.png"), "image/png"));
   window.addEventListener("resize", draw);
   page.onTheme.push(draw);
 
   // Pictures are decoded when they come near, so that the page opens at once.
   const watch = new IntersectionObserver((entries) => {
-    if (entries.some((entry) => entry.isIntersecting)) { watch.disconnect(); references(); }
+    if (entries.some((entry) => entry.isIntersecting)) begin();
   }, { rootMargin: "400px" });
+  function begin() {
+    watch.disconnect();
+    if (state.begun) return;
+    state.begun = true;
+    references();
+    modes();
+  }
   watch.observe(page.by("compare"));
-  window.addEventListener("beforeprint", () => { if (!state.loaded.length) { watch.disconnect(); references(); } });
+  window.addEventListener("beforeprint", begin);
 };

@@ -26,9 +26,9 @@ from magnetite.experiment.summary import libraries_of, means
 from magnetite.files.reading import CodedFile
 from magnetite.files.resources import DiskFiles
 from magnetite.files.tables import plain_value
-from magnetite.report.answer import Answer, answers
-from magnetite.report.pictures import Gallery, Shown, gallery
-from magnetite.report.words import PlanWords, plan_words
+from magnetite.pages.answer import Answer, answers
+from magnetite.pages.pictures import Gallery, Shown, gallery
+from magnetite.pages.words import PlanWords, plan_words
 
 #: Figures for which every pair of degradation and figure gets its table of rates.
 _MOST_RATED = 12

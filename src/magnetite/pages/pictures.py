@@ -37,6 +37,8 @@ class Shown:
     picture: Picture = field(repr=False)
     bpp: float | None = None
     scores: dict[str, float] = field(default_factory=dict)
+    #: Position of its row in the table of the run; None where it has none.
+    row: int | None = None
 
 
 @dataclass(frozen=True)
@@ -101,9 +103,12 @@ def _of_reference(
                 certificate = degraded[key][1]
                 certificates += [certificate] if certificate is not None else []
                 if row["degradation"] != NOTHING:
-                    shown.append(
-                        Shown(name, "degraded", row["degradation name"], key[0], degraded[key][0])
-                    )
+                    bare = own[(own["degradation"] == key[0]) & (own["seed"] == key[1])
+                               & (own["treatment"] == NOTHING)]  # fmt: skip
+                    shown.append(Shown(
+                        name, "degraded", row["degradation name"], key[0], degraded[key][0],
+                        row=_position(rows, bare.index[0]) if len(bare) else None,
+                    ))  # fmt: skip
             if row["treatment"] == NOTHING:
                 continue
             before, certificate, kept = degraded[key]
@@ -133,7 +138,13 @@ def _treated(name: str, kind: str, row: Any, rows: Rows, picture: Picture) -> Sh
     return Shown(
         name, kind, f"{row['treatment name']} after {row['degradation name']}",
         f"{row['degradation']}, then {row['treatment']}", picture, bpp, scores,
+        _position(rows, row.name),
     )  # fmt: skip
+
+
+def _position(rows: Rows, label: Any) -> int:
+    """Position of a row in the whole table, by its label."""
+    return int(rows.frame.index.get_loc(label))
 
 
 def _chosen(own: Any) -> Iterator[Any]:

@@ -9,8 +9,8 @@ import numpy as np
 
 from magnetite.core.errors import InputError
 from magnetite.core.picture import Picture, as_picture, luma
-from magnetite.scenes import chart, rocks, tray
-from magnetite.scenes.fields import Field
+from magnetite.synthetic import chart, rocks, tray
+from magnetite.synthetic.fields import Field
 
 DEFAULT_SIZE = (640, 448)
 SMALLEST = (96, 72)
@@ -50,6 +50,12 @@ SCENES = (
     Scene("speckled-granite", "core of small crystals", _tray_of(rocks.granite), gray=True),
     Scene("clay-core", "smooth core", _tray_of(rocks.clay), bits=16, gray=True),
 )
+
+
+def scenes(size: tuple[int, int] = DEFAULT_SIZE, seed: int = 0) -> dict[str, Picture]:
+    """All scenes by name, at a size of (width, height) in px; see `make_scenes`."""
+    names = [scene.name for scene in SCENES]
+    return dict(zip(names, make_scenes(size, seed), strict=True))
 
 
 def make_scenes(size: tuple[int, int] = DEFAULT_SIZE, seed: int = 0) -> list[Picture]:

@@ -27,7 +27,7 @@
   const parts = [page.table, page.curves, page.landscape, page.compare];
   const next = () => {
     const part = parts.shift();
-    if (!part) { document.documentElement.dataset.ready = "yes"; return; }
+    if (!part) { page.kept.arrive(); document.documentElement.dataset.ready = "yes"; return; }
     const more = part(); // what a part leaves for later
     if (more) parts.unshift(more);
     setTimeout(next, 0);

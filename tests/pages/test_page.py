@@ -18,10 +18,10 @@ from magnetite.core.picture import as_picture
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.tasks import Cell, Facts
 from magnetite.experiment.work import Done
-from magnetite.report.answer import answers
-from magnetite.report.content import of_run
-from magnetite.report.encoding import encode
-from magnetite.report.page import write_page
+from magnetite.pages.answer import answers
+from magnetite.pages.content import of_run
+from magnetite.pages.encoding import encode
+from magnetite.pages.page import write_page
 from random_runs import random_run
 
 MARKUP = "<img src=x onerror=document.title='taken'>"

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from magnetite.scenes.fields import Field, clouds, smoothstep
+from magnetite.synthetic.fields import Field, clouds, smoothstep
 
 ROWS = 3
 #: Share of a row's height that the core fills; the rest is tray.

@@ -11,16 +11,17 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+from magnetite.core.compute.threads import spread
 from magnetite.core.quantities import figure
 from magnetite.files.atomic import check_writable, make_folder, write_bytes
-from magnetite.report.content import Content
-from magnetite.report.encoding import encode, similarity
-from magnetite.report.pictures import Shown
+from magnetite.pages.content import Content, of_run
+from magnetite.pages.encoding import encode, similarity
+from magnetite.pages.pictures import Shown
 
 #: Bytes of pictures that the page itself holds; the others go into a folder next to it.
 LIMIT = 9 * 10**6
 #: Parts of the program of the page, in the order in which they run.
-_SCRIPTS = ("base", "table", "chart", "curves", "pictures", "compare", "landscape", "start")
+_SCRIPTS = ("base", "kept", "table", "chart", "curves", "pictures", "compare", "landscape", "start")
 #: Signs that would end a script, or begin a comment or a tag inside one.
 _UNSAFE = {"<": "\\u003c", ">": "\\u003e", "&": "\\u0026", "\u2028": "\\u2028", "\u2029": "\\u2029"}
 
@@ -58,8 +59,8 @@ def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
     described = []
     room = limit
     references = {one.reference: one for one in content.gallery.pictures if one.kind == "reference"}
-    for number, one in enumerate(content.gallery.pictures):
-        own, texts = _described(number, one, references.get(one.reference))
+    pictures = enumerate(content.gallery.pictures)
+    for own, texts in spread(lambda pair: _described(*pair, references), pictures):
         room -= sum(len(text) for _, text in texts)
         own["beside"] = room < 0
         (outside if room < 0 else inside).extend(texts)
@@ -74,6 +75,34 @@ def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
     return Written(path, len(page), len(described), len({n.split("-")[0] for n, _ in outside}))
 
 
+def report(
+    run: Path | str, page: Path | str | None = None, *, metric: str | None = None,
+    limit: int = LIMIT,
+) -> Written:  # fmt: skip
+    """Write the page of a run.
+
+    Parameters
+    ----------
+    run : path
+        Folder of the run.
+    page : path, optional
+        The page, an `.html` file; `report.html` in the run's folder if left out.
+    metric : str, optional
+        Of the answer; the run's first if left out.
+    limit : int
+        Bytes of pictures that the page holds; those beyond go into a folder next to it.
+
+    Raises
+    ------
+    FileError
+        If the folder holds no run, or a file cannot be written.
+    InputError
+        If no row is done, or the run has no such metric.
+    """
+    path = Path(run) / "report.html" if page is None else Path(page)
+    return write_page(of_run(Path(run), metric), path, limit)
+
+
 def _clear(folder: Path, kept: set[str]) -> None:
     """Remove what an earlier page has left in its folder of pictures."""
     if not folder.is_dir() or folder.is_symlink():
@@ -84,10 +113,10 @@ def _clear(folder: Path, kept: set[str]) -> None:
 
 
 def _described(
-    number: int, one: Shown, reference: Shown | None
+    number: int, one: Shown, references: dict[str, Shown]
 ) -> tuple[dict[str, Any], list[tuple[str, str]]]:
     """What the page knows of a picture, and its files as named texts in base 64."""
-    made = encode(one.picture)
+    made, reference = encode(one.picture), references.get(one.reference)
     parts = {"high": made.high, "low": made.low}
     if reference is not None and one.kind != "reference":
         parts["ssim"] = similarity(reference.picture, one.picture)
@@ -100,7 +129,7 @@ def _described(
     del known["high"], known["low"]
     described = {
         "id": f"p{number}", "reference": one.reference, "kind": one.kind, "label": one.label,
-        "detail": one.detail, "bpp": one.bpp,
+        "detail": one.detail, "bpp": one.bpp, "row": one.row,
         "scores": {k: v if abs(v) != float("inf") else "inf" for k, v in one.scores.items()},
         "parts": [name for name, data in parts.items() if data is not None], **known,
     }  # fmt: skip
@@ -116,7 +145,7 @@ def _rendered(
     from jinja2 import Environment, PackageLoader, StrictUndefined
 
     environment = Environment(
-        loader=PackageLoader("magnetite.report", "assets"),
+        loader=PackageLoader("magnetite.pages", "assets"),
         autoescape=True,
         undefined=StrictUndefined,
         trim_blocks=True,
@@ -168,7 +197,7 @@ def _scripts() -> Iterator[str]:
 
 
 def _asset(name: str) -> str:
-    return files("magnetite.report").joinpath("assets", name).read_text("utf-8")
+    return files("magnetite.pages").joinpath("assets", name).read_text("utf-8")
 
 
 def _json(data: dict[str, Any]) -> str:

@@ -1,0 +1,148 @@
+"""Plans, their tables and gates, as a library user calls them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from magnetite.core.gate.gate import Gate, Verdict
+from magnetite.core.gate.judging import judge
+from magnetite.core.picture import Picture
+from magnetite.experiment.executors import Cluster, local
+from magnetite.experiment.ledger import NAME
+from magnetite.experiment.plan import kept_text, read_plan
+from magnetite.experiment.results import Table, read_rows
+from magnetite.experiment.runner import Listener, Outcome
+from magnetite.experiment.runner import run as carry_out
+from magnetite.experiment.summary import chosen_tables
+from magnetite.experiment.tasks import PlanJob
+from magnetite.files.atomic import write_bytes
+from magnetite.files.reading import read, read_text
+from magnetite.files.resources import DiskFiles
+from magnetite.files.sidecar import read_json
+
+#: The copy of the plan in the folder of its run.
+KEPT = "plan.toml"
+
+
+def run(
+    plan: Path | str,
+    into: Path | str | None = None,
+    *,
+    workers: int | None = None,
+    cluster: str | None = None,
+    commands: tuple[Path, ...] = (),
+    listener: Listener = lambda done, total, failed: None,
+) -> Outcome:
+    """Carry out a plan into a folder; rows that are done already are reused.
+
+    Parameters
+    ----------
+    plan : path
+        Of the plan, a TOML file.
+    into : path, optional
+        Folder of the run; that named after the plan if left out, and the plan's own where it is the
+        copy that a run has kept.
+    workers : int, optional
+        Processes; one for each core if left out. As with all processes that Python starts, a
+        script calls this below `if __name__ == "__main__":`; with 1 worker no process is started.
+    cluster : str, optional
+        Address of a Dask scheduler, instead of processes.
+    commands : tuple of Path
+        Files of the user's own commands, for the workers.
+    listener : function
+        Called with the number of rows done, that of all, and that of failed ones.
+
+    Returns
+    -------
+    Outcome
+        Of what was computed, reused and failed; the rows are in the ledger.
+
+    Raises
+    ------
+    PlanError
+        If the plan cannot be carried out.
+    FileError
+        If a file is missing or cannot be written.
+    """
+    plan = Path(plan)
+    folder = folder_of(plan) if into is None else Path(into)
+    wanted = read_plan(plan)
+    job = PlanJob.of(wanted, plan.parent)
+    executor = local(workers, commands) if cluster is None else Cluster(cluster, commands)
+    done = carry_out(job, read_text(plan), folder, executor, listener)
+    if plan.resolve() != (folder / KEPT).resolve():
+        text = kept_text(read_text(plan), plan.parent / wanted.base, folder)
+        write_bytes(folder / KEPT, text.encode())
+    return done
+
+
+def folder_of(plan: Path) -> Path:
+    """The folder of a plan's run: its own where it is the copy that a run has kept."""
+    if plan.name == KEPT and (plan.parent / NAME).is_file():
+        return plan.parent
+    return plan.with_suffix("")
+
+
+def summarize(
+    folder: Path | str, table: str | None = None, *, by: str = "degradation,treatment",
+    metric: str | None = None,
+) -> list[Table]:  # fmt: skip
+    """The tables of a run: means, ranking, rates, agreement, references, cost, noticed.
+
+    Parameters
+    ----------
+    folder : path
+        Of the run.
+    table : str, optional
+        Name of a single table; all if left out.
+    by : str
+        Groups of means and rankings, separated by commas.
+    metric : str, optional
+        Of ranking and rates; the run's first if left out.
+
+    Returns
+    -------
+    list of Table
+        Each with a pandas data frame, a caption and notes.
+
+    Raises
+    ------
+    FileError
+        If the folder holds no run.
+    InputError
+        If no rows suit the table.
+    """
+    return chosen_tables(read_rows(Path(folder)), by.split(","), metric, table)
+
+
+def gate(
+    rule: Path | str, picture: Picture | Path | str, reference: Picture | Path | str | None = None
+) -> Verdict:
+    """Accept or reject a picture by a gate file.
+
+    Parameters
+    ----------
+    rule : path
+        Of the gate, from `magnetite gate fit`.
+    picture : Picture or path
+    reference : Picture or path, optional
+        The clean picture, for gates with metrics.
+
+    Returns
+    -------
+    Verdict
+        Whether it is accepted, with its value, threshold and the figure that decided.
+
+    Raises
+    ------
+    FileError
+        If a file is missing or damaged.
+    InputError
+        If the gate has metrics and no reference is given.
+    """
+    clean = None if reference is None else _picture(reference)
+    return judge(Gate.of_record(read_json(Path(rule))), _picture(picture), clean, DiskFiles())
+
+
+def _picture(source: Picture | Path | str) -> Picture:
+    return source if isinstance(source, Picture) else read(Path(source))
