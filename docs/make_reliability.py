@@ -24,9 +24,10 @@ _INTRODUCTION = """\
 # Reliability
 
 Made by `make reliability` on {today}, from the simulations of the long tests. Nominal is 95 % for
-every interval, and 93 to 97 % are accepted. Two differ: that of noise on texture covers a worst
-case (any spectrum from f^-1 to f^-4) and holds more often; eight values of a skewed distribution
-are too few for 95 %. Photographs are six crops of the two sample pictures that ship with
+every interval, and 93 to 97 % are accepted. Some differ: that of noise on texture covers a worst
+case (any spectrum from f^-1 to f^-4), that of read noise without a known black level covers every
+level that is possible, and both hold more often; eight values of a skewed distribution are too few
+for 95 %. Photographs are six crops of the two sample pictures that ship with
 scikit-learn; scenes are those of `magnetite scenes`, of seeds that no method was made with. No
 constant depends on a picture.
 """

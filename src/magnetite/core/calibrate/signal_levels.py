@@ -23,6 +23,8 @@ _CELLS, _CELLS_PER_LEVEL = 1024, 10
 #: Least row noise that stands out, in standard errors.
 _LEAST_ERRORS = 4.0
 _ROUNDS = 4
+#: Least variance of the line at a level, a share of the measured one, for its standard error.
+_LEAST_EXPECTED = 0.5
 #: Sd of a flat field's tile means, a share of their mean.
 _EVEN = 0.05
 #: ... or as a multiple of what the samples within a tile predict.
@@ -226,8 +228,8 @@ def _fitted(points: Points, rounded: bool) -> Line:
             "the frames span too little signal to tell shot noise from read noise: show a scene "
             "of dark and bright parts, or flat fields at several levels"
         )
-    floor = 0.01 * float(variance.mean())
-    expected = np.maximum(variance, floor)
+    floor = np.maximum(_LEAST_EXPECTED * variance, np.finfo(float).tiny)
+    expected = floor / _LEAST_EXPECTED
     for _ in range(4):  # the standard error of a variance follows from the variance itself
         line = fit_line(mean, variance, np.sqrt(2 / count) * expected)
         expected = np.maximum(line.at(mean), floor)
