@@ -26,7 +26,8 @@ _INTRODUCTION = """\
 Made by `make reliability` on {today}, from the simulations of the long tests. Nominal is 95 % for
 every interval, and 93 to 97 % are accepted. Some differ: that of noise on texture covers a worst
 case (any spectrum from f^-1 to f^-4), that of read noise without a known black level covers every
-level that is possible, and both hold more often; eight values of a skewed distribution are too few
+level that is possible, and both hold more often; so do shares of few pictures, by Clopper and
+Pearson, and a gate's promise, which is a bound; eight values of a skewed distribution are too few
 for 95 %. Photographs are six crops of the two sample pictures that ship with
 scikit-learn; scenes are those of `magnetite scenes`, of seeds that no method was made with. No
 constant depends on a picture.
@@ -54,7 +55,7 @@ def _table(titles: list[str], rows: list[list[object]]) -> str:
 
 def _intervals() -> str:
     rows: list[list[object]] = []
-    for made in (_pictures, _cameras, _tables):
+    for made in (_pictures, _cameras, _tables, _gates):
         rows += [[name, simulation, len(held), _share(held)] for name, simulation, held in made()]
     return _table(["interval", "simulation", "cases", "held, %"], rows) + "\n"
 
@@ -125,6 +126,19 @@ def _tables() -> Iterator[Row]:
         "impulse-noise density=0.05", "sensor-noise full-well=8000e read=12e",
     ):  # fmt: skip
         yield "standard errors of certificates", f"`{step}`", simulated.certificates_held(step, 400)
+
+
+def _gates() -> Iterator[Row]:
+    from test_gate_promises import studies
+
+    for references, pictures, alike, asked in (
+        (10, 6, 0.5, 0.05), (30, 1, 0.0, 0.1), (60, 4, 0.5, 0.05), (120, 4, 0.5, 0.02),
+    ):  # fmt: skip
+        found = studies(references, pictures, alike, asked, 300)
+        made = f"{references} references of {pictures}, correlation {alike:g}"
+        yield f"promise of a gate (90 %), {100 * asked:g} % asked", made, [s.kept for s in found]
+        for name in found[0].held:
+            yield f"gate: {name}", made, [study.held[name] for study in found]
 
 
 def _verdicts() -> str:

@@ -8,43 +8,120 @@ from itertools import pairwise
 
 import numpy as np
 from scipy.optimize import minimize
-from scipy.stats import binomtest
+from scipy.special import expit, logit
+from scipy.stats import beta
+from scipy.stats import t as student
 
 Interval = tuple[float, float, float]
 
 
-def clopper_pearson(hits: int, count: int) -> Interval:
-    found = binomtest(hits, count).proportion_ci(0.95, method="exact")
-    return hits / count, float(found.low), float(found.high)
+def clopper_pearson(hits: float, count: float) -> Interval:
+    """The interval by its beta quantiles; effective numbers need not be whole."""
+    low = beta.ppf(0.025, hits, count - hits + 1) if hits > 0 else 0.0
+    high = beta.ppf(0.975, hits + 1, count - hits) if hits < count else 1.0
+    return hits / count, float(low), float(high)
 
 
-def area(values: list[float], accepted: list[bool]) -> Interval:
-    """Pairs of an accepted and a rejected picture in order, ties half; Hanley and McNeil (1982)."""
+def korn_graubard(flags: list[bool], groups: list[str]) -> Interval:
+    """Clopper's and Pearson's interval of the effective number of pictures."""
+    names = sorted(set(groups))
+    n, g, p = len(flags), len(names), sum(flags) / len(flags)
+    if p in (0, 1) or g == 1:
+        return p, *clopper_pearson(p * g, g)[1:]
+    residuals = [
+        sum(flag - p for flag, own in zip(flags, groups, strict=True) if own == name)
+        for name in names
+    ]
+    variance = g / (g - 1) * sum(r**2 for r in residuals) / n**2
+    effective = p * (1 - p) / variance if variance else n
+    effective *= (student.ppf(0.975, n - 1) / student.ppf(0.975, g - 1)) ** 2 if variance else 1
+    return clopper_pearson(p * min(effective, n), min(effective, n))
+
+
+def ordered(values: list[float], accepted: list[bool]) -> float:
+    """Share of pairs of an accepted and a rejected picture in order, ties half."""
     good = [v for v, ok in zip(values, accepted, strict=True) if ok]
     bad = [v for v, ok in zip(values, accepted, strict=True) if not ok]
-    ordered = sum(1.0 if g > b else 0.5 if g == b else 0.0 for g in good for b in bad)
-    a = ordered / (len(good) * len(bad))
+    if not good or not bad:
+        return math.nan
+    found = sum(1.0 if g > b else 0.5 if g == b else 0.0 for g in good for b in bad)
+    return found / (len(good) * len(bad))
+
+
+def area(values: list[float], accepted: list[bool], groups: list[str]) -> Interval:
+    """The jackknife over references on the logit, with Student's quantile."""
+    a = ordered(values, accepted)
+    classes = [{g for g, ok in zip(groups, accepted, strict=True) if ok is own}
+               for own in (True, False)]  # fmt: skip
+    smaller = min(map(len, classes))
     if a in (0.0, 1.0):
-        count = min(len(good), len(bad))
-        return a, *clopper_pearson(count if a else 0, count)[1:]
-    q1, q2 = a / (2 - a), 2 * a**2 / (1 + a)
-    variance = a * (1 - a) + (len(good) - 1) * (q1 - a**2) + (len(bad) - 1) * (q2 - a**2)
-    reach = 1.959963984540054 * math.sqrt(variance / (len(good) * len(bad)))
-    return a, max(0.0, a - reach), min(1.0, a + reach)
+        return a, *clopper_pearson(a * smaller, smaller)[1:]
+    logits = []
+    for name in sorted(set(groups)):
+        kept = [k for k, group in enumerate(groups) if group != name]
+        own = ordered([values[k] for k in kept], [accepted[k] for k in kept])
+        if not math.isnan(own):
+            logits.append(logit(min(max(own, 1e-9), 1 - 1e-9)))
+    count = len(logits)
+    if count < 2:
+        return a, 0.0, 1.0
+    spread = sum((x - sum(logits) / count) ** 2 for x in logits)
+    reach = student.ppf(0.975, count - 1) * math.sqrt((count - 1) / count * spread)
+    if reach == 0:
+        return a, *clopper_pearson(a * smaller, smaller)[1:]
+    return a, float(expit(logit(a) - reach)), float(expit(logit(a) + reach))
 
 
-def lowest_cut(values: list[float], accepted: list[bool], most: float) -> float:
-    """Lowest midpoint of two values seen that at most a share of the rejected reaches.
+def bound(flags: list[bool], groups: list[str], confidence: float) -> float:
+    """Upper bound of the mean share per reference: binomial, or by betting where shares vary.
 
-    Just below all values where any share is allowed, just above them where no midpoint will do.
+    A gambler stakes on a mean below `mu` before each share, in the order of the names; `mu` is
+    refuted when the capital has reached 1 / (1 - confidence) once.
     """
+    names = sorted(set(groups))
+    own = [[f for f, g in zip(flags, groups, strict=True) if g == name] for name in names]
+    n = len(names)
+    if all(len(x) == 1 for x in own):
+        hits = sum(flags)
+        return float(beta.ppf(confidence, hits + 1, n - hits)) if hits < n else 1.0
+    shares = [sum(x) / len(x) for x in own]
+
+    def refuted(mu: float) -> bool:
+        capital, total, squares, seen = 1.0, 0.5, 0.25, 1
+        for x in shares:
+            stake = math.sqrt(2 * math.log(1 / (1 - confidence)) / (n * squares / seen))
+            capital *= 1 + min(stake, 0.75 / (1 - mu)) * (mu - x)
+            if capital >= 1 / (1 - confidence):
+                return True
+            seen += 1
+            total += x
+            squares += (x - total / seen) ** 2
+        return False
+
+    low, high = sum(shares) / n, 1 - 1e-9
+    if not refuted(high):
+        return 1.0
+    for _ in range(60):
+        middle = (low + high) / 2
+        low, high = (low, middle) if refuted(middle) else (middle, high)
+    return high
+
+
+def lowest_cut(
+    values: list[float], accepted: list[bool], groups: list[str], most: float, confidence: float
+) -> float:
+    """From the lowest cut without a false accept downwards, as long as the bound allows."""
     seen = sorted(set(values))
-    bad = [v for v, ok in zip(values, accepted, strict=True) if not ok]
-    middles = [(low + high) / 2 for low, high in pairwise(seen)]
-    for cut in [math.nextafter(seen[0], -math.inf), *middles]:
-        if sum(v >= cut for v in bad) <= most * len(bad) + 1e-12:
-            return cut
-    return math.nextafter(seen[-1], math.inf)
+    cuts = [math.nextafter(seen[0], -math.inf), *((low + high) / 2 for low, high in pairwise(seen)),
+            math.nextafter(seen[-1], math.inf)]  # fmt: skip
+    bad = [(v, g) for v, g, ok in zip(values, groups, accepted, strict=True) if not ok]
+    clean = [cut for cut in cuts if all(v < cut for v, _ in bad)]
+    chosen = clean[0]
+    for cut in [cut for cut in reversed(cuts) if cut <= chosen]:
+        if bound([v >= cut for v, _ in bad], [g for _, g in bad], confidence) > most:
+            break
+        chosen = cut
+    return chosen
 
 
 @dataclass
@@ -58,14 +135,16 @@ class Single:
     false_rejects: float
 
 
-def single(values: list[float], accepted: list[bool], most: float) -> Single:
-    sign = 1 if area(values, accepted)[0] >= 0.5 else -1
+def single(
+    values: list[float], accepted: list[bool], groups: list[str], most: float, confidence: float
+) -> Single:
+    sign = 1 if ordered(values, accepted) >= 0.5 else -1
     turned = [sign * v for v in values]
-    cut = lowest_cut(turned, accepted, most)
+    cut = lowest_cut(turned, accepted, groups, most, confidence)
     bad = [v for v, ok in zip(turned, accepted, strict=True) if not ok]
     good = [v for v, ok in zip(turned, accepted, strict=True) if ok]
     return Single(
-        "higher" if sign > 0 else "lower", area(turned, accepted), sign * cut,
+        "higher" if sign > 0 else "lower", area(turned, accepted, groups), sign * cut,
         sum(v >= cut for v in bad) / len(bad), sum(v < cut for v in good) / len(good),
     )  # fmt: skip
 

@@ -66,8 +66,15 @@ def fit_command(
         ),
     ] = None,
     false_accepts: Annotated[
-        str, typer.Option(help="Largest share of rejected pictures that may pass.", metavar="SHARE")
+        str,
+        typer.Option(
+            help="Largest share of the rejected pictures of new references that passes.",
+            metavar="SHARE",
+        ),
     ] = "5%",
+    confidence: Annotated[
+        str, typer.Option(help="Confidence of that promise.", metavar="SHARE")
+    ] = "90%",
     least: Annotated[
         float | None, typer.Option(help="Predicted score from which on to accept.", metavar="SCORE")
     ] = None,
@@ -82,7 +89,7 @@ def fit_command(
         raise InputError(f"{out}: a gate is a JSON file; name one that ends in .json")
     protect([path for path in (table, labels) if path is not None], [out])
     data = _labelled(table, label, labels, accepted, rejected, metrics, group)
-    fitted = _fitted(data, false_accepts, least)
+    fitted = _fitted(data, false_accepts, confidence, least)
     for remark in (*data.remarks, *fitted.remarks):
         note(remark)
     _print_fit(fitted)
@@ -103,20 +110,25 @@ def _labelled(
     return read_labelled(table, label, labels, metrics, group)
 
 
-def _fitted(data: Labelled, false_accepts: str, least: float | None) -> Fitted:
-    from magnetite import __version__
-    from magnetite.core.gate.fit import fit_classes, fit_scores
+def _share(option: str, text: str) -> float:
     from magnetite.core.methods.parameters import Share
 
+    try:
+        return float(Share().parse(text))
+    except ValueError as error:
+        raise InputError(f"{option}: {error}") from None
+
+
+def _fitted(data: Labelled, false_accepts: str, confidence: str, least: float | None) -> Fitted:
+    from magnetite import __version__
+    from magnetite.core.gate.fit import fit_classes, fit_scores
+
     if data.of_classes:
-        try:
-            share = float(Share().parse(false_accepts))
-        except ValueError as error:
-            raise InputError(f"--false-accepts: {error}") from None
-        flags = [bool(value) for value in data.labels]
         return fit_classes(
-            data.figures, flags, data.groups, __version__, share, data.pictures, data.frames
-        )
+            data.figures, [bool(value) for value in data.labels], data.groups, __version__,
+            _share("--false-accepts", false_accepts), _share("--confidence", confidence),
+            data.pictures, data.frames,
+        )  # fmt: skip
     if least is None:
         raise InputError("the labels are scores: name the score to accept from, as in --least 3.5")
     scores = list(map(float, data.labels))
@@ -145,6 +157,7 @@ def _print_fit(fitted: Fitted) -> None:
     print_table(
         ["rule, on references it had not seen", "value", "95 % from", "to"],
         [[name, *found] for name, found in fitted.results.items()],
+        None if fitted.promise is None else f"the gate {fitted.promise.words}",
     )
 
 

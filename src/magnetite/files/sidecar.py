@@ -26,8 +26,9 @@ def certificate_path(picture: Path) -> Path:
 
 def read_json(path: Path) -> dict[str, Any]:
     """Read a JSON object; raises `FileError` if the file is missing or holds anything else."""
+    data = read_bytes(path)
     try:
-        content = json.loads(read_bytes(path))
+        content = json.loads(data)
     except (ValueError, RecursionError) as error:
         raise FileError(f"{path}: is not JSON ({error})") from None
     if not isinstance(content, dict):

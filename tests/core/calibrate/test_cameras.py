@@ -106,9 +106,8 @@ def measured(seeds: range) -> tuple[dict[str, list[bool]], list[str]]:
             if estimate is None or truth == 0 or np.isnan(estimate.low):
                 continue
             assert estimate.low < estimate.high, (seed, name, estimate)
-            if name == "read" and not known:
-                name = "read, any black level"
-            held.setdefault(name, []).append(estimate.low <= truth <= estimate.high)
+            told = "read, any black level" if name == "read" and not known else name
+            held.setdefault(told, []).append(estimate.low <= truth <= estimate.high)
     return held, reasons
 
 

@@ -15,7 +15,14 @@ from conftest import Run
 from magnetite.core.errors import InputError
 from magnetite.core.gate.fit import fit_classes, fit_scores
 from magnetite.core.gate.gate import Gate
-from magnetite.core.gate.rates import area, share, threshold
+from magnetite.core.gate.rates import (
+    area,
+    most_accepted,
+    rate,
+    references_needed,
+    share,
+    threshold,
+)
 from magnetite.synthetic.catalogue import SCENES
 
 
@@ -26,34 +33,76 @@ def test_shares_have_the_published_intervals() -> None:
     assert share(10, 10)[1:] == pytest.approx((0.025**0.1, 1))
 
 
-def test_the_area_is_the_share_of_ordered_pairs() -> None:
+def test_the_area_is_the_share_of_ordered_pairs_and_holds_over_references() -> None:
     rng = np.random.default_rng(0)
     values, accepted = rng.integers(0, 9, 60).astype(float), rng.random(60) < 0.4
     pairs = [
         (g > b) + (g == b) / 2 for g in values[accepted] for b in values[~accepted]
     ]  # fmt: skip
-    found = area(values, accepted)
+    found = area(values, accepted, np.arange(60))
     assert found.share == pytest.approx(np.mean(pairs))
     assert found.low < found.share < found.high
     held = 0
+    groups, labels = np.repeat(np.arange(10), 8), np.arange(80) % 2 == 0
     for seed in range(400):
         rng = np.random.default_rng(seed)
-        labels = np.arange(80) < 40
-        drawn = area(rng.normal(labels * 1.0, 1.0), labels)
+        own = rng.normal(0, math.sqrt(0.5), 10)[groups]
+        drawn = area(own + rng.normal(labels * 1.0, math.sqrt(0.5)), labels, groups)
         held += drawn.low <= 0.5 * (1 + math.erf(0.5)) <= drawn.high  # Φ(1/√2)
     assert 0.92 * 400 <= held <= 0.98 * 400
 
 
-@pytest.mark.parametrize("rate", [0.0, 0.05, 0.3])
-def test_thresholds_keep_to_the_share_and_are_as_low_as_they_may(rate: float) -> None:
+def test_bounds_hold_over_references_and_have_the_published_ends() -> None:
+    each, none = np.arange(45), np.zeros(45, bool)
+    assert most_accepted(none, each, 0.9) == pytest.approx(1 - 0.1 ** (1 / 45))
+    assert references_needed(0.05, 0.9, single=True) == 45
+    needed = references_needed(0.05, 0.9, single=False)
+    for count, kept in ((needed, True), (needed - 1, False)):
+        pairs = np.repeat(np.arange(count), 2)
+        assert (most_accepted(np.zeros(2 * count, bool), pairs, 0.9) <= 0.05) is kept
+    groups, exceeded, held = np.repeat(np.arange(40), 5), 0, 0
+    for seed in range(300):
+        rng = np.random.default_rng(seed)
+        chance = rng.beta(0.3, 1.7, 40)  # of mean 0.15, unlike from reference to reference
+        flags = rng.random(200) < chance[groups]
+        exceeded += most_accepted(flags, groups, 0.9) < 0.15
+        found = rate(flags, groups)
+        held += found.low <= 0.15 <= found.high
+    assert exceeded <= 0.13 * 300
+    assert 0.92 * 300 <= held <= 0.99 * 300
+
+
+@pytest.mark.parametrize("most", [0.1, 0.3])
+def test_thresholds_keep_the_promise_and_are_as_low_as_they_may(most: float) -> None:
     rng = np.random.default_rng(4)
-    labels = rng.random(200) < 0.5
+    labels, groups = rng.random(200) < 0.5, np.arange(200)
     values = rng.normal(labels * 1.5, 1)
-    cut = threshold(values, labels, rate)
+    cut = threshold(values, labels, groups, most, 0.9)
     bad = values[~labels]
-    assert (bad >= cut).mean() <= rate
-    lower = values[values < cut].max() if (values < cut).any() else -np.inf
-    assert (bad >= lower).mean() > rate or (values[labels] >= lower).sum() == 0
+    assert most_accepted(bad >= cut, groups[~labels], 0.9) <= most
+    lower = bad[bad < cut].max()
+    assert most_accepted(bad >= lower, groups[~labels], 0.9) > most
+    assert not ((values > lower) & (values < cut) & labels).sum() or cut > lower
+    few = threshold(values[:40], labels[:40], groups[:40], 0.01, 0.9)
+    assert not (values[:40][~labels[:40]] >= few).any()
+
+
+def test_a_promise_that_the_references_do_not_carry_is_named() -> None:
+    rng = np.random.default_rng(7)
+    labels = np.arange(60) % 2 == 0
+    fitted = fit_classes({"psnr": (rng.normal(30 + 9 * labels, 2)).tolist()}, labels.tolist(),
+                         [f"r{k // 2:02}" for k in range(60)], "test")  # fmt: skip
+    assert fitted.promise is not None
+    assert fitted.promise.false_accepts == pytest.approx(1 - 0.1 ** (1 / 30))
+    assert fitted.promise.words == (
+        "accepts at most 7.388 % of the rejected pictures of new references, with 90 % confidence"
+    )
+    assert (
+        "30 references with rejected pictures do not carry a promise of 5 % with 90 % confidence: "
+        "it takes 45, without a false accept"
+    ) in fitted.remarks
+    with pytest.raises(InputError, match="the confidence is 1, not"):
+        fit_classes({"psnr": list(range(60))}, labels.tolist(), [], "test", 0.05, 1.0)
 
 
 def test_a_rule_finds_the_weights_and_its_rates_hold_on_new_pictures() -> None:

@@ -7,16 +7,23 @@ import pytest
 
 from magnetite.core.errors import InputError
 from magnetite.core.gate.fit import fit_classes
-from witness_gates import area, clopper_pearson, lowest_cut, rule, single
+from witness_gates import area, bound, korn_graubard, lowest_cut, ordered, rule, single
 
 NAMES = ("laplacian-variance", "edge-width", "noise-mask")
+
+
+def ties(chances: list[float]) -> bool:
+    """Whether two chances are equal but for rounding, so that either may be the higher one."""
+    steps = np.diff(np.sort(chances))
+    return bool(((steps > 0) & (steps < 1e-6)).any())
 
 
 def check(seed: int) -> bool:
     """One random set of pictures; False where it is refused, with its reason."""
     rng = np.random.default_rng(seed)
-    count, references = int(rng.integers(14, 45)), int(rng.integers(2, 8))
-    groups = [f"r{k}" for k in rng.integers(0, references, count)]
+    count = int(rng.integers(14, 45))
+    references = int(rng.choice([rng.integers(2, 8), 100]))
+    groups = [f"r{k:03}" for k in rng.integers(0, references, count)]
     accepted = (rng.random(count) < rng.uniform(0.35, 0.65)).tolist()
     used = NAMES[: int(rng.integers(1, 4))]
     gap = rng.uniform(-2, 3)
@@ -25,14 +32,14 @@ def check(seed: int) -> bool:
                        int(rng.integers(0, 3))).tolist()
         for k, name in enumerate(used)
     }  # fmt: skip
-    most = float(rng.choice([0.02, 0.05, 0.2]))
+    most, sure = float(rng.choice([0.05, 0.3, 0.6])), float(rng.choice([0.6, 0.9]))
     try:
-        found = fit_classes(table, accepted, groups, "0", most)
+        found = fit_classes(table, accepted, groups, "0", most, sure)
     except InputError as error:
         assert str(error)
         return False
     for one in found.singles:
-        own = single(table[one.figure], accepted, most)
+        own = single(table[one.figure], accepted, groups, most, sure)
         assert one.accepts == own.accepts
         assert (one.area, one.area_low, one.area_high) == pytest.approx(own.area, abs=1e-7)
         assert (one.false_accepts, one.false_rejects) == pytest.approx(
@@ -48,23 +55,23 @@ def check(seed: int) -> bool:
     # Chances that tie but for rounding count as any part of a pair.
     moved = [[c + sign * 1e-6 * ok for c, ok in zip(own.chances, accepted, strict=True)]
              for sign in (-1, 1)]  # fmt: skip
-    least, most_of = (area(values, accepted)[0] for values in moved)
+    least, most_of = (ordered(values, accepted) for values in moved)
     assert least - 1e-9 <= found.results["area"].share <= most_of + 1e-9
     if most_of - least < 1e-9:
-        assert found.results["area"] == pytest.approx(area(own.chances, accepted), abs=1e-6)
-    cut = min(max(lowest_cut(own.chances, accepted, most), 1e-9), 1 - 1e-9)
-    assert found.gate.threshold == pytest.approx(cut, abs=1e-4)
-    bad = [c for c, ok in zip(own.chances, accepted, strict=True) if not ok]
-    good = [c for c, ok in zip(own.chances, accepted, strict=True) if ok]
-    for name, hits, among in (
-        ("false accepts", sum(c >= cut for c in bad), len(bad)),
-        ("false rejects", sum(c < cut for c in good), len(good)),
-    ):
-        # Chances that nearly tie may fall on either side of the cut.
-        ties = sum(abs(c - cut) < 1e-6 for c in own.chances)
-        near = [clopper_pearson(k, among)
-                for k in range(max(0, hits - ties), min(among, hits + ties) + 1)]  # fmt: skip
-        assert any(found.results[name] == pytest.approx(one, abs=1e-9) for one in near)
+        assert found.results["area"] == pytest.approx(area(own.chances, accepted, groups), abs=1e-6)
+    if not ties(own.chances):
+        cut = min(max(lowest_cut(own.chances, accepted, groups, most, sure), 1e-9), 1 - 1e-9)
+        assert found.gate.threshold == pytest.approx(cut, abs=1e-4)
+        bad = [(c >= cut, g) for c, g, ok in zip(own.chances, groups, accepted, strict=True)
+               if not ok]  # fmt: skip
+        good = [(c < cut, g) for c, g, ok in zip(own.chances, groups, accepted, strict=True) if ok]
+        for name, flagged in (("false accepts", bad), ("false rejects", good)):
+            flags, of = map(list, zip(*flagged, strict=True))
+            assert found.results[name] == pytest.approx(korn_graubard(flags, of), abs=1e-7)
+        assert found.promise is not None
+        flags, of = map(list, zip(*bad, strict=True))
+        assert found.promise.false_accepts == pytest.approx(bound(flags, of, sure), abs=1e-6)
+        assert found.promise.references == len(set(of))
     for figures in rng.normal(0, 2, (5, len(used))):
         named = dict(zip((f.name for f in found.gate.features), figures.tolist(), strict=True))
         chance = own.chance(figures)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -14,13 +14,22 @@ from magnetite.core.arrays import Bools, Float64, Indices
 from magnetite.core.errors import InputError
 from magnetite.core.extras import require
 from magnetite.core.gate.gate import Feature, Gate
-from magnetite.core.gate.rates import Share, area, share, threshold
+from magnetite.core.gate.rates import (
+    Share,
+    area,
+    jackknife_reach,
+    most_accepted,
+    rate,
+    references_needed,
+    threshold,
+)
 from magnetite.core.methods.catalogue import find
+from magnetite.core.quantities import figure
 
 #: Fewest pictures of a class, and folds of the cross-validation at most.
 LEAST, _FOLDS = 5, 5
-#: Random draws of references for the interval of an rmse.
-_DRAWS = 500
+#: Share of false accepts that a gate promises, and its confidence, unless others are stated.
+FALSE_ACCEPTS, CONFIDENCE = 0.05, 0.9
 
 
 class Single(NamedTuple):
@@ -37,6 +46,25 @@ class Single(NamedTuple):
     false_rejects: float
 
 
+class Promise(NamedTuple):
+    """Bound of the false accepts among new references."""
+
+    #: Largest share of a new reference's rejected pictures that is accepted, and as asked for.
+    false_accepts: float
+    asked: float
+    confidence: float
+    #: References with rejected pictures behind the bound.
+    references: int
+
+    @property
+    def words(self) -> str:
+        """The bound as a sentence."""
+        return (
+            f"accepts at most {figure(100 * self.false_accepts)} % of the rejected pictures of new "
+            f"references, with {100 * self.confidence:g} % confidence"
+        )
+
+
 @dataclass(frozen=True)
 class Fitted:
     """A gate, how single figures would do, and what its user must know."""
@@ -46,6 +74,8 @@ class Fitted:
     #: Of the rule, on references that it had not seen.
     results: dict[str, Share]
     remarks: tuple[str, ...]
+    #: None for scores.
+    promise: Promise | None = None
 
 
 def fit_classes(
@@ -53,7 +83,8 @@ def fit_classes(
     accepted: Sequence[bool],
     groups: Sequence[str],
     version: str,
-    false_accepts: float = 0.05,
+    false_accepts: float = FALSE_ACCEPTS,
+    confidence: float = CONFIDENCE,
     pictures: Sequence[str] = (),
     frames: Sequence[str] = (),
 ) -> Fitted:
@@ -61,7 +92,8 @@ def fit_classes(
 
     The rule is logistic regression on standardised figures, regularised by the sum of squared
     weights. Its chances are cross-validated with all pictures of a reference in one fold, and the
-    threshold is the one that accepts at most a share of the rejected pictures that way.
+    threshold is the lowest that promises the share of false accepts that way; where there are too
+    few references for that, the lowest without a false accept.
 
     Parameters
     ----------
@@ -72,7 +104,9 @@ def fit_classes(
     version : str
         Of the program that measured the figures.
     false_accepts : float
-        Largest share of rejected pictures that may be accepted, 0 to 1.
+        Largest share of the rejected pictures of a new reference that is accepted, 0 to 1.
+    confidence : float
+        Of that promise, 0.5 to below 1.
     pictures : sequence of str, optional
         Names of the pictures, for remarks.
     frames : sequence of str, optional
@@ -81,8 +115,10 @@ def fit_classes(
     Raises
     ------
     InputError
-        If a class has too few pictures, or no figure is usable.
+        If a class has too few pictures, no figure is usable, or the confidence is out of range.
     """
+    if not 0.5 <= confidence < 1:
+        raise InputError(f"the confidence is {confidence:g}, not 0.5 to below 1")
     require("sklearn", "gates", "fitting a gate")
     from sklearn.linear_model import LogisticRegression
 
@@ -94,7 +130,12 @@ def fit_classes(
             raise InputError(f"no picture is labelled {word}: a gate needs both classes")
         if count < LEAST:
             raise InputError(f"{count} pictures are labelled {word}; a gate needs {LEAST} or more")
-    singles = [_single(name, x[:, k], labels, false_accepts) for k, name in enumerate(names)]
+    units = _units(groups)
+
+    def cut_of(values: Float64) -> float:
+        return threshold(values, labels, units, false_accepts, confidence)
+
+    singles = [_single(name, x[:, k], labels, units, cut_of) for k, name in enumerate(names)]
     scaled, mean, sd = _scaled(x)
     folds, told = _folds(groups, labels)
     remarks += told
@@ -112,19 +153,27 @@ def fit_classes(
                 "references that it has not seen"
             )
         chances[held] = fitted(~held).predict_proba(scaled[held])[:, 1]
-    cut = min(max(threshold(chances, labels, false_accepts), 1e-9), 1 - 1e-9)
+    cut = min(max(cut_of(chances), 1e-9), 1 - 1e-9)
     model = fitted(np.ones(labels.size, bool))
+    passed, bad = chances >= cut, units[~labels]
     results = {
-        "area": area(chances, labels),
-        "false accepts": share(int((chances[~labels] >= cut).sum()), int((~labels).sum())),
-        "false rejects": share(int((chances[labels] < cut).sum()), int(labels.sum())),
+        "area": area(chances, labels, units),
+        "false accepts": rate(passed[~labels], bad),
+        "false rejects": rate(~passed[labels], units[labels]),
     }
-    remarks.append(_overlap(chances, labels))
+    promise = Promise(
+        most_accepted(passed[~labels], bad, confidence), false_accepts, confidence,
+        np.unique(bad).size,
+    )  # fmt: skip
+    remarks += [*_kept(promise, bad.size), _overlap(chances, labels)]
+    facts = _facts(labels.size, groups, results, frames)
+    facts |= {"accepted": int(labels.sum()), "promise": promise._asdict()}
     gate = Gate(
         _features(names, x, mean, sd, model.coef_[0]), float(model.intercept_[0]), cut, False,
-        _facts(labels.size, groups, results, frames) | {"accepted": int(labels.sum())}, version,
+        facts, version,
     )  # fmt: skip
-    return Fitted(gate, tuple(sorted(singles, key=lambda s: -s.area)), results, tuple(remarks))
+    ranked = tuple(sorted(singles, key=lambda single: -single.area))
+    return Fitted(gate, ranked, results, tuple(remarks), promise)
 
 
 def fit_scores(
@@ -164,10 +213,11 @@ def fit_scores(
         held = folds == fold
         predicted[held] = Ridge(alpha=1.0).fit(scaled[~held], wanted[~held]).predict(scaled[held])
     model = Ridge(alpha=1.0).fit(scaled, wanted)
+    units = _units(groups)
     results = {
-        "Pearson": _correlation(predicted, wanted),
-        "Spearman": _correlation(ranks(predicted), ranks(wanted)),
-        "rmse": _rmse(predicted - wanted),
+        "Pearson": _correlation(predicted, wanted, units),
+        "Spearman": _correlation(ranks(predicted), ranks(wanted), units),
+        "rmse": _rmse(predicted - wanted, units),
     }
     gate = Gate(
         _features(names, x, mean, sd, model.coef_), float(model.intercept_), least, True,
@@ -221,13 +271,36 @@ def _named(lacking: Bools, pictures: Sequence[str]) -> str:
     return f"{words} {'has' if count == 1 else 'have'}"
 
 
-def _single(name: str, values: Float64, labels: Bools, false_accepts: float) -> Single:
+def _units(groups: Sequence[str]) -> Indices:
+    """Number of each picture's reference; of a single reference, each picture is its own unit."""
+    names, number = np.unique(np.asarray(groups), return_inverse=True)
+    return np.asarray(number if len(names) > 1 else np.arange(len(groups)), np.intp)
+
+
+def _kept(promise: Promise, rejected: int) -> list[str]:
+    """Remark where the references are too few for the promise that was asked for."""
+    if promise.false_accepts <= promise.asked:
+        return []
+    asked, confidence = f"{100 * promise.asked:g}", f"{100 * promise.confidence:g}"
+    words = (
+        f"{promise.references} references with rejected pictures do not carry a promise of {asked} "
+        f"% with {confidence} % confidence"
+    )
+    if promise.asked == 0:
+        return [f"{words}: no number does"]
+    needed = references_needed(promise.asked, promise.confidence, promise.references == rejected)
+    return [f"{words}: it takes {needed}, without a false accept"]
+
+
+def _single(
+    name: str, values: Float64, labels: Bools, units: Indices, cut_of: Callable[[Float64], float]
+) -> Single:
     """One figure with the threshold for the share of false accepts, turned so that high is good."""
-    own = area(values, labels)
+    own = area(values, labels, units)
     sign = 1.0 if own.share >= 0.5 else -1.0
     turned = sign * values
-    own = area(turned, labels)
-    cut = threshold(turned, labels, false_accepts)
+    own = area(turned, labels, units)
+    cut = cut_of(turned)
     return Single(
         name, "higher" if sign > 0 else "lower", *own, sign * cut,
         float((turned[~labels] >= cut).mean()), float((turned[labels] < cut).mean()),
@@ -284,20 +357,29 @@ def _facts(
     }
 
 
-def _correlation(one: Float64, two: Float64) -> Share:
-    """Correlation with the interval of Fisher's z."""
-    from magnetite.core.calibrate.fitting import NORMAL_95
+def _correlation(one: Float64, two: Float64, units: Indices) -> Share:
+    """Correlation; its interval is that of the jackknife over references on Fisher's z."""
 
-    r = float(np.corrcoef(one, two)[0, 1]) if one.std() > 0 else 0.0
-    z = math.atanh(min(max(r, -1 + 1e-12), 1 - 1e-12))
-    reach = NORMAL_95 / math.sqrt(max(1, one.size - 3))
-    return Share(r, math.tanh(z - reach), math.tanh(z + reach))
+    def of(kept: Bools) -> float:
+        if one[kept].std() == 0 or two[kept].std() == 0:
+            return 0.0
+        return float(np.corrcoef(one[kept], two[kept])[0, 1])
+
+    def z(r: float) -> float:
+        return math.atanh(min(max(r, -1 + 1e-12), 1 - 1e-12))
+
+    r, reach = of(np.ones(one.size, bool)), jackknife_reach(of, units, z)
+    return Share(r, math.tanh(z(r) - reach), math.tanh(z(r) + reach))
 
 
-def _rmse(errors: Float64) -> Share:
-    """Root mean square with the interval of its bootstrap."""
-    rng = np.random.default_rng(0)
-    drawn = rng.integers(0, errors.size, (_DRAWS, errors.size))
-    means = np.sqrt((errors[drawn] ** 2).mean(axis=1))
-    low, high = np.percentile(means, [2.5, 97.5])
-    return Share(float(np.sqrt((errors**2).mean())), float(low), float(high))
+def _rmse(errors: Float64, units: Indices) -> Share:
+    """Root mean square; its interval is that of the jackknife over references on the logarithm."""
+
+    def of(kept: Bools) -> float:
+        return math.sqrt(float((errors[kept] ** 2).mean())) if kept.any() else math.nan
+
+    def log(rms: float) -> float:
+        return math.log(max(rms, 1e-300))
+
+    rms, reach = of(np.ones(errors.size, bool)), jackknife_reach(of, units, log)
+    return Share(rms, rms * math.exp(-reach), rms * math.exp(reach))
