@@ -21,9 +21,7 @@ class Study(NamedTuple):
     held: dict[str, bool]
 
 
-def studies(
-    references: int, pictures: int, alike: float, asked: float, runs: int
-) -> list[Study]:
+def studies(references: int, pictures: int, alike: float, asked: float, runs: int) -> list[Study]:
     """Two normal figures; pictures of one reference correlate by `alike`."""
     found = []
     for seed in range(runs):

@@ -17,8 +17,8 @@ from magnetite.core.verbs.tuning import tune
 from magnetite.synthetic.catalogue import SCENES
 
 
-def scene(number: int, side: int = 128) -> Picture:
-    picture = magnetite.convert(SCENES[number].picture(320, 240, 3), "gray")
+def scene(number: int, side: int = 128, seed: int = 3) -> Picture:
+    picture = magnetite.convert(SCENES[number].picture(320, 240, seed), "gray")
     whole = magnetite.convert(picture, f"middle width={side} height={side}")
     return magnetite.convert(whole, "depth bits=8") if whole.bits != 8 else whole
 
@@ -84,12 +84,16 @@ CASES = tuple(itertools.product(
 ))  # fmt: skip
 
 
-def psnr_held(stated: bool, cases: Sequence[tuple[int, int, str]] = CASES) -> list[bool]:
+def psnr_held(
+    stated: bool, cases: Sequence[tuple[int, int, str]] = CASES, seeds: Sequence[int] = (3,)
+) -> list[bool]:
     """Whether the interval of the estimated PSNR holds, where one is given."""
     held = []
-    for number, noise, text in cases:
-        clean = scene(number, 128)
-        worn = magnetite.degrade(clean, f"gaussian-noise sd={noise}dn", seed=number).picture
+    for (number, noise, text), seed in itertools.product(cases, seeds):
+        clean = scene(number, 128, seed)
+        worn = magnetite.degrade(
+            clean, f"gaussian-noise sd={noise}dn", seed=number + seed - 3
+        ).picture
         chain = parse_chain(text, "restoration", auto=True)
         sd = float(np.std(worn.pixels() - clean.pixels())) if stated else None
         found = tune(worn, chain, "psnr", None, noise=sd)
@@ -99,7 +103,7 @@ def psnr_held(stated: bool, cases: Sequence[tuple[int, int, str]] = CASES) -> li
         risk = 10 ** (-psnr / 10)
         best = tune(worn, chain, "psnr", clean).value
         assert best is not None
-        assert best - psnr < (0.3 if stated else 1.2), (number, noise, text)
+        assert best - psnr < (0.3 if stated else 1.5), (number, noise, text)
         assert ("dB" in found.words) == found.risk.psnr
         if found.risk.psnr:
             held.append(abs(risk - found.risk.value) <= 1.96 * found.risk.error)
@@ -109,6 +113,8 @@ def psnr_held(stated: bool, cases: Sequence[tuple[int, int, str]] = CASES) -> li
 @pytest.mark.parametrize("stated", [True, False])
 def test_the_estimated_psnr_holds_its_interval(stated: bool) -> None:
     held = psnr_held(stated, CASES[::4])
+    if stated:  # of one probe alone this choice costs 0.85 dB
+        held += psnr_held(stated, [(4, 10, "sliding-dct sd=auto")], (5,))
     assert sum(held) >= len(held) - 1
     assert len(held) >= 3
 
@@ -117,9 +123,9 @@ def test_the_estimated_psnr_holds_its_interval(stated: bool) -> None:
 @pytest.mark.parametrize("stated", [True, False])
 def test_the_estimated_psnr_holds_its_interval_over_all_cases(stated: bool) -> None:
     """Over methods, noises and pictures, with the sd stated and estimated."""
-    held = psnr_held(stated)
-    assert np.mean(held) >= 0.93
-    assert len(held) >= len(CASES) // 2
+    held = psnr_held(stated, seeds=(3, 5, 7, 8))
+    assert np.mean(held) >= 0.92
+    assert len(held) >= 2 * len(CASES)
 
 
 def test_a_picture_that_no_value_improves_is_kept() -> None:

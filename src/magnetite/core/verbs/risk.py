@@ -30,6 +30,8 @@ from magnetite.core.verbs.restoring import run
 
 #: Step of the divergence, in sd of the noise, and probes that it is averaged over.
 _STEP, _PROBES = 0.1, 2
+#: Samples that the divergence of a denoiser is averaged over, by several probes of small pictures.
+_PROBED, _MOST_PROBES = 2**18, 8
 #: Side of the blocks whose scatter gives the error of an estimate, px.
 _BLOCK = 16
 #: Share of the frequencies, those that the blur weakens most, at which noise alone is seen.
@@ -102,7 +104,7 @@ def risk_of(
 def _denoising(
     picture: Picture, sd: float | None, seed: int, files: Files | None
 ) -> tuple[Estimate, str]:
-    """Stein's estimate by a finite difference along random signs.
+    """Stein's estimate by finite differences along random signs.
 
     Ramani, Blu and Unser, IEEE Trans. Image Processing 17(9), 2008,
     doi:10.1109/TIP.2008.2001404. The estimate is that of the picture as stored: rounding to a bit
@@ -115,9 +117,8 @@ def _denoising(
     known = estimate(pixels, picture.step) if sd is None else NoiseEstimate(sd, sd, sd)
     noise, spread = known.sd, (known.high**2 - known.low**2) / (2 * 1.96)
     _check_noise(noise)
-    (probe,) = _probes(pixels, seed, 1)
-    step = max(_STEP * noise, picture.step or 0.0)
-    perturbed = pixels + pixels.dtype.type(step) * probe
+    probes = _probes(pixels, seed, min(_MOST_PROBES, max(1, _PROBED // pixels.size)))
+    step = pixels.dtype.type(max(_STEP * noise, picture.step or 0.0))
     clipped = float(np.mean((pixels <= 0) | (pixels >= 1))) * noise**2
 
     def stored(candidate: Chain, values: Pixels) -> Pixels:
@@ -127,7 +128,8 @@ def _denoising(
     def measure(candidate: Chain) -> Risk:
         first = stored(candidate, pixels)
         terms = (first - pixels) ** 2 - noise**2
-        slope = probe * (stored(candidate, perturbed) - first) / step
+        changes = [probe * (stored(candidate, pixels + step * probe) - first) for probe in probes]
+        slope = np.mean(changes, axis=0) / step
         terms += 2 * noise**2 * slope
         own = abs(2 * float(slope.mean()) - 1) * spread
         error = math.sqrt(_error_of_mean(terms) ** 2 + own**2 + clipped**2)
