@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, NamedTuple
 
 from magnetite.core.analysis.residual import Residual, residual
@@ -37,11 +38,14 @@ class Outcome(Tabular):
     #: Canonical, with the sd of the noise where that was estimated.
     chain: str
     clipped: Clipped
-    #: Picture minus restored picture; None where that cannot be judged.
-    residual: Residual | None = None
     #: Scores against the reference, where there is one.
     before: Scores | None = None
     after: Scores | None = None
+
+    @property
+    def residual(self) -> Residual | None:
+        """Picture minus restored picture; None where that cannot be judged."""
+        return None
 
     def rows(self) -> list[RestoredRow]:
         """Scores before and after, then the figures of the residual."""
@@ -68,10 +72,17 @@ class Restored(Outcome):
     """A restored picture and what came of it."""
 
     picture: Picture
+    #: The degraded picture.
+    source: Picture
     #: What tuning has found, where a setting was tuned.
     tuned: Tuned | None = None
     #: Remarks for the user.
     notes: tuple[str, ...] = ()
+
+    @cached_property
+    def residual(self) -> Residual | None:
+        """Source minus restored picture, judged when it is first asked for."""
+        return residual(self.source, self.picture)
 
 
 def restore(
@@ -133,8 +144,8 @@ def restore(
         None if clean is None else score(clean, one, metrics) for one in (picture, restored)
     )
     return Restored(
-        str(known), clipped, residual(picture, restored), before, after,
-        picture=restored, tuned=tuned, notes=tuple(_all(notes, tuned)),
+        str(known), clipped, before, after,
+        picture=restored, source=picture, tuned=tuned, notes=tuple(_all(notes, tuned)),
     )  # fmt: skip
 
 
