@@ -7,6 +7,9 @@ PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 
 .PHONY: site demo test test-long lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup screenshots docs reliability clean
 
+# Bytecode is kept: without it every process compiles each module again, which takes a second.
+unexport PYTHONDONTWRITEBYTECODE
+
 # The program alone: enough for the demo. Python compiles what is imported, when it is.
 $(PLAIN): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' \

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 from dataclasses import dataclass
 
 #: Pictures of fewer samples are not worth the time that compiled loops take to load, where
 #: array code can do the same.
 WORTH_COMPILING = 2**17
+#: Samples that array code works through in the time that the compiler takes to load.
+_WORTH_LOADING = 2**24
 #: Takes the name of the loop.
 Listener = Callable[[str], None]
 
@@ -19,6 +22,20 @@ class _State:
 
 
 _state = _State()
+
+
+def compiled_pays(samples: int) -> bool:
+    """Whether a compiled loop is faster than array code that gives the same bits.
+
+    The first loop of a process loads the compiler, which takes longer than array code for most
+    pictures.
+
+    Parameters
+    ----------
+    samples : int
+        That array code passes once.
+    """
+    return samples >= (WORTH_COMPILING if "numba" in sys.modules else _WORTH_LOADING)
 
 
 def tell_of_compiling(listener: Listener | None) -> None:

@@ -8,7 +8,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float32, Pixels, Samples
 from magnetite.core.compute.bands import bands_of
-from magnetite.core.compute.compiling import WORTH_COMPILING
+from magnetite.core.compute.compiling import compiled_pays
 from magnetite.core.compute.threads import spread
 
 
@@ -33,7 +33,7 @@ def stored(pixels: Pixels, full_scale: float, dtype: Any) -> tuple[Samples, Clip
     """Full-scale units as whole numbers of 0 to `full_scale`, nearest, and what was clipped."""
     samples = np.empty(pixels.shape, dtype)
     store = _store
-    if pixels.size >= WORTH_COMPILING and pixels.dtype == np.float32:
+    if pixels.dtype == np.float32 and compiled_pays(pixels.size):
         store = _store_compiled
 
     def work(part: slice) -> Clipped:

@@ -8,6 +8,7 @@ import numpy as np
 
 from magnetite.core.arrays import Bools, Pixels, Samples, UInt8
 from magnetite.core.compute.bands import shares, worth_spreading
+from magnetite.core.compute.compiling import compiled_pays
 from magnetite.core.compute.filters import beyond_edges
 from magnetite.core.compute.threads import each, spread
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
@@ -16,6 +17,8 @@ from magnetite.core.methods.parameters import Count
 #: Largest window, in samples, that goes through a network of comparisons.
 _LARGEST_NETWORK = 121
 _BYTE = np.float32(255)
+#: A sample of a window is selected from in the time of this many passes of array code.
+_PASSES = 4
 
 
 @restoration(
@@ -50,6 +53,8 @@ def median(
     if size == 1:
         return pixels.copy()
     window = _window(size, shape)
+    if not compiled_pays(_PASSES * pixels.size * int(window.sum())):
+        return _by_selection(pixels, window)
     small = window.sum() <= _LARGEST_NETWORK
     if small and (found := _of_digital(pixels, window)) is not None:
         return found
@@ -65,6 +70,15 @@ def median(
     if full is None:
         return np.asarray(codes, pixels.dtype)
     return np.divide(codes, np.float32(full), dtype=np.float32)
+
+
+def _by_selection(pixels: Pixels, window: Bools) -> Pixels:
+    """Medians by array code."""
+    reach, middle = window.shape[0] // 2, int(window.sum()) // 2
+    lines, columns = (beyond_edges(side, reach, "mirror") for side in pixels.shape)
+    padded = pixels[lines][:, columns]
+    around = np.lib.stride_tricks.sliding_window_view(padded, window.shape)[..., window]
+    return np.ascontiguousarray(np.partition(around, middle, axis=-1)[..., middle])
 
 
 def _of_digital(pixels: Pixels, window: Bools) -> Pixels | None:
