@@ -72,8 +72,8 @@ def draw_terminal(commands: list[tuple[list[str], str]], path: Path) -> None:
         column = 0
         for text, colour, strong in runs:
             for character in text:
-                place = (20 + column * advance, 14 + row * line_height)
-                pen.text(place, character, font=bold if strong else regular, fill=colour)
+                position = (20 + column * advance, 14 + row * line_height)
+                pen.text(position, character, font=bold if strong else regular, fill=colour)
                 column += 1
     image.save(path)
 

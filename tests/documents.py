@@ -17,7 +17,7 @@ COMMANDS = ("magnetite", "mkdir", "cp")
 class Block:
     """Shell lines, a script, or a file of a page."""
 
-    place: int
+    position: int
     kind: Literal["shell", "python", "file"]
     text: str
     name: str = ""
@@ -38,7 +38,7 @@ def blocks(page: Path) -> list[Block]:
         lines = [line.removeprefix("    ") for line in indented[0].splitlines()]
         if lines[0].split(" ")[0] in COMMANDS:
             found.append(Block(indented.start(), "shell", "\n".join(lines)))
-    return sorted(found, key=lambda block: block.place)
+    return sorted(found, key=lambda block: block.position)
 
 
 def lines_of(block: Block) -> list[str]:

@@ -33,7 +33,7 @@ def random_run(seed: int) -> list[witness.Row]:
     rows = []
     for reference in references:
         own = 20 + 3 * rng.lognormal(0, 1)
-        for place, (name, degradation) in enumerate(degradations):
+        for position, (name, degradation) in enumerate(degradations):
             for repeat in range(2 if name == "noise" else 1):
                 for treatment in treatments:
                     if (degradation, treatment) in skipped:
@@ -41,7 +41,7 @@ def random_run(seed: int) -> list[witness.Row]:
                     step = re.search(r"step=(\d+)", treatment[1])
                     quality = math.log2(int(step[1])) if step else 0.0
                     block = 0.05 if "block=16" in treatment[1] else 0.0
-                    psnr = own - 2 * place + gains[treatment] * spread - 3 * quality
+                    psnr = own - 2 * position + gains[treatment] * spread - 3 * quality
                     psnr += rng.normal(0, 0.3 * spread)
                     failed = rng.random() < failing
                     never = treatment[0] == "same" and seed % 7 == 0

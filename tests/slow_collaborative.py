@@ -40,7 +40,7 @@ def _haar_matrix(size: int) -> np.ndarray:
     return np.vstack([top, np.kron(np.eye(size // 2), [1, -1]) / np.sqrt(2)])
 
 
-def places(side: int) -> list[int]:
+def positions(side: int) -> list[int]:
     return sorted({*range(0, side - BLOCK + 1, STEP), side - BLOCK})
 
 
@@ -61,8 +61,8 @@ def stage(
 ) -> np.ndarray:
     total, weights = np.zeros_like(noisy), np.zeros_like(noisy)
     window = np.outer(np.kaiser(BLOCK, 2), np.kaiser(BLOCK, 2))
-    for y in places(noisy.shape[0]):
-        for x in places(noisy.shape[1]):
+    for y in positions(noisy.shape[0]):
+        for x in positions(noisy.shape[1]):
             group = nearest(noisy if basic is None else basic, y, x, most, farthest)
             blocks = [noisy[i : i + BLOCK, j : j + BLOCK] for i, j in group]
             if basic is None:

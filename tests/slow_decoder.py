@@ -14,21 +14,21 @@ class Container:
 
     def __init__(self, data: bytes) -> None:
         assert data[:5] == b"\x89MGT\x05"
-        self._data, self._place = data, 7
+        self._data, self._position = data, 7
         self.bits, self.colour = data[5], data[6]
         self.height, self.width, self.channels = (self._varint() for _ in range(3))
         self.step = self._take(self._varint()).decode()
         lengths = [self._varint() for _ in range(self._varint())]
         payload = self._take(4)
-        before = data[: self._place]
+        before = data[: self._position]
         assert self._take(4) == zlib.crc32(before).to_bytes(4, "little")
-        assert payload == zlib.crc32(data[self._place :]).to_bytes(4, "little")
+        assert payload == zlib.crc32(data[self._position :]).to_bytes(4, "little")
         self.sections = [self._take(length) for length in lengths]
-        assert self._place == len(data)
+        assert self._position == len(data)
 
     def _take(self, count: int) -> bytes:
-        self._place += count
-        return self._data[self._place - count : self._place]
+        self._position += count
+        return self._data[self._position - count : self._position]
 
     def _varint(self) -> int:
         number = shift = 0
@@ -118,11 +118,11 @@ def blocks(data: bytes, shape: tuple[int, int, int, int]) -> np.ndarray:
     rows, columns, h, w = shape
     coder, q = Decoder(data), np.zeros(shape, int)
     m = np.zeros((rows + 1, columns + 2, h + 3, w + 3), int)
-    places = sorted(np.ndindex(h, w), key=lambda p: (p[0] / h) ** 2 + (p[1] / w) ** 2)
+    positions = sorted(np.ndindex(h, w), key=lambda p: (p[0] / h) ** 2 + (p[1] / w) ** 2)
     for i, j in np.ndindex(rows, columns):
         here, recent = m[i + 1, j + 1], 0
         n, west, nw, ne = m[i, j + 1], m[i + 1, j], m[i, j], m[i, j + 2]
-        for k, (u, v) in enumerate(places):
+        for k, (u, v) in enumerate(positions):
             y, x, f = u + 2, v + 2, (8 * u // h) * 8 + 8 * v // w
             inner = 2 * (here[y - 1, x] + here[y, x - 1]) + here[y - 1, x - 1]
             inner += here[y - 2, x] + here[y, x - 2]

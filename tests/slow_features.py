@@ -28,16 +28,16 @@ def slow_information(x: np.ndarray, y: np.ndarray, below: np.ndarray | None) -> 
         spread = np.zeros_like(x)
         spread[::2, ::2] = below
         below = ndimage.convolve(spread, 4 * BINOMIAL, mode="mirror")
-    places = list(np.ndindex(x.shape[0] - 2, x.shape[1] - 2))
+    positions = list(np.ndindex(x.shape[0] - 2, x.shape[1] - 2))
     around = []
-    for i, j in places:
+    for i, j in positions:
         vector = x[i : i + 3, j : j + 3].ravel()
         around.append(vector if below is None else np.append(vector, below[i + 1, j + 1]))
     vectors = np.array(around)
     covariance = vectors.T @ vectors / len(vectors)
     eigenvalues, inverse = np.linalg.eigvalsh(covariance), np.linalg.inv(covariance)
     bits, noise = np.zeros((x.shape[0] - 2, x.shape[1] - 2)), 0.4
-    for (i, j), vector in zip(places, vectors, strict=True):
+    for (i, j), vector in zip(positions, vectors, strict=True):
         u, v = x[i : i + 3, j : j + 3], y[i : i + 3, j : j + 3]
         gain = ((u * v).mean() - u.mean() * v.mean()) / u.var()
         rest = v.var() - gain * ((u * v).mean() - u.mean() * v.mean())

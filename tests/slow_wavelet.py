@@ -69,8 +69,8 @@ def wakes(
             min(4, at(parent[2:-2, 2:-2], 4 * bi + i, 4 * bj + j)) for i, j in np.ndindex(4, 4)
         )
         parents = 0 if total == 0 else 1 if total < 4 else 2 if total < 16 else 3
-        place = (3 * int(beside) + min(2, int(corners))) * 4 + parents
-        alive[bi + 1, bj + 1] = coder.alone(WAKE + (8 * o + min(7, finer)) * 64 + place)
+        position = (3 * int(beside) + min(2, int(corners))) * 4 + parents
+        alive[bi + 1, bj + 1] = coder.alone(WAKE + (8 * o + min(7, finer)) * 64 + position)
     return bool(alive[bi + 1, bj + 1])
 
 
@@ -115,8 +115,8 @@ def block(
                 signs = band.signs
                 right = int(signs[y, x - 1] + signs[y, x + 1])
                 down = int(signs[y - 1, x] + signs[y + 1, x])
-                place = SIGN + 32 * o + 5 * (right + 2) + down + 2
-                signs[y, x] = 1 - 2 * coder.alone(place)
+                position = SIGN + 32 * o + 5 * (right + 2) + down + 2
+                signs[y, x] = 1 - 2 * coder.alone(position)
 
 
 def joined(low: np.ndarray, high: np.ndarray, name: str) -> np.ndarray:

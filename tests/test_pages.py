@@ -176,5 +176,5 @@ def test_a_block_is_found_whatever_its_form(tmp_path: Path) -> None:
     found = blocks(tmp_path / "p.md")
     assert [block.kind for block in found] == ["shell", "file", "shell"]
     assert lines_of(found[0]) == ["magnetite a b", "magnetite c"]
-    assert found[1] == Block(found[1].place, "file", "k = 1\n", "x.toml")
+    assert found[1] == Block(found[1].position, "file", "k = 1\n", "x.toml")
     assert len(lines_of(found[2])) == 1

@@ -31,7 +31,7 @@ _HOMES = {
     "summarize": "magnetite.experiment.front",
     "write": "magnetite.files.writing",
 }
-#: Those that read files which settings name, from the disk unless told otherwise.
+#: Those that read files which settings name, from the disk by default.
 _READING = {"degrade", "gauge", "restore", "score", "sweep"}
 
 __all__ = [  # noqa: RUF022

@@ -433,8 +433,8 @@ def test_2000_corrupted_pictures_of_each_format(ending: str, tmp_path: Path) -> 
     rng = np.random.default_rng(1)
     for _ in range(2000):
         data = bytearray(whole)
-        for place in rng.integers(0, len(data), rng.integers(1, 9)):
-            data[place] = rng.integers(256)
+        for position in rng.integers(0, len(data), rng.integers(1, 9)):
+            data[position] = rng.integers(256)
         path.write_bytes(bytes(data[: rng.integers(1, len(data) + 1)]) if rng.random() < 0.3
                          else bytes(data))  # fmt: skip
         start = time.perf_counter()

@@ -21,7 +21,7 @@ from magnetite.core.quantities import figures
 
 
 @given(st.lists(st.floats(1e-3, 1e5), min_size=1, max_size=9))
-def test_figures_of_a_column_have_equal_places_and_enough_digits(values: list[float]) -> None:
+def test_figures_of_a_column_have_equal_positions_and_enough_digits(values: list[float]) -> None:
     texts = figures(values)
     assert len({len(text.partition(".")[2]) for text in texts}) == 1
     for text, value in zip(texts, values, strict=True):

@@ -21,14 +21,14 @@ import multiprocessing.util  # of Python itself, which knows the systems
 
 for name in ("fcntl", "resource", "pwd", "grp", "termios", "posix_ipc", "syslog"):
     sys.modules[name] = None
-for place, names in (
+for position, names in (
     (os, ("sched_getaffinity", "killpg", "register_at_fork", "getuid", "geteuid", "fork",
           "getpgid", "setsid", "symlink")),
     (signal, ("SIGHUP", "SIGKILL", "SIGUSR1")),
 ):
     for name in names:
-        if hasattr(place, name):
-            delattr(place, name)
+        if hasattr(position, name):
+            delattr(position, name)
 
 from magnetite.cli.main import execute
 

@@ -166,8 +166,8 @@ def test_damaged_ledgers_are_refused_in_one_line(run: Run, ran: Path) -> None:
     ledger = ran / "hurt" / "ledger.sqlite"
     rng = np.random.default_rng(1)
     contents = [b"", b"no base", good[: len(good) // 2], rng.bytes(9000)]
-    for place in (100, 5000, 20000):
-        contents.append(good[:place] + rng.bytes(400) + good[place + 400 :])
+    for position in (100, 5000, 20000):
+        contents.append(good[:position] + rng.bytes(400) + good[position + 400 :])
     allowed = (0, 2, 3)
 
     def tried() -> None:

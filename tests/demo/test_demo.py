@@ -68,11 +68,11 @@ def the_page_works(told: Path, rows: list[dict[str, str]], shallow: str, deep: s
         # The table sorts both ways, filters, finds words, and saves what is shown.
         assert f"{len(rows)} of {len(rows)} rows" in one.text("#rows-count")
         column = page.locator("#rows thead button", has_text="psnr")
-        place = 1 + page.locator("#rows thead th").all_inner_texts().index(column.inner_text())
+        position = 1 + page.locator("#rows thead th").all_inner_texts().index(column.inner_text())
         values = sorted(float(row["psnr"]) for row in rows)
         for expected in (values[-1], values[0]):  # the best first, then the worst
             column.click()
-            shown = page.inner_text(f"#rows tbody tr:nth-child(1) td:nth-child({place})")
+            shown = page.inner_text(f"#rows tbody tr:nth-child(1) td:nth-child({position})")
             assert float(shown) == pytest.approx(expected, abs=0.01)
         page.select_option('select[data-column="reference"]', deep)
         page.fill("#search", "bm3d")

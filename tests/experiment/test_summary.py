@@ -48,8 +48,8 @@ def simulated(gain: float) -> Rows:
             for repeat in range(3):
                 for treatment, more in (("nothing", 0.0), ("b", gain), ("c", 0.0)):
                     value = level - loss + more + rng.normal(0, 0.2)
-                    place = (f"r{reference}", degradation, "noise", repeat, treatment, treatment)
-                    rows.append((*place, None, value, rng.normal(0.5, 0.01)))
+                    position = (f"r{reference}", degradation, "noise", repeat, treatment, treatment)
+                    rows.append((*position, None, value, rng.normal(0.5, 0.01)))
     names = ["reference", "degradation", "degradation name", "repeat", "treatment",
              "treatment name", "bpp", "psnr", "ssim"]  # fmt: skip
     return Rows.of(pd.DataFrame(rows, columns=names), ("psnr", "ssim"))

@@ -78,9 +78,9 @@ def test_ycbcr_of_tiff_is_converted_by_its_tags(tmp_path: Path) -> None:
     assert np.abs(picture.samples.astype(int) - second).max() <= 1
     with tifffile.TiffFile(path) as tiff:
         (tag,) = (t for t in tiff.pages[0].tags.values() if t.code == 530)
-        place = tag.valueoffset
+        position = tag.valueoffset
     data = bytearray(path.read_bytes())
-    data[place : place + 4] = struct.pack("<HH", 2, 2)
+    data[position : position + 4] = struct.pack("<HH", 2, 2)
     path.write_bytes(data)
     with pytest.raises(FileError, match="subsampled by 2x2"):
         magnetite.read(path)

@@ -116,7 +116,7 @@ def test_a_run_of_two_thousand_rows_draws_only_what_is_seen(tmp_path: Path) -> N
             *(f"page.by('search').value = '{word}', "
               "page.by('search').dispatchEvent(new Event('input'))"
               for word in ("d", "denoiser 7", "")),
-            *(f"page.by('grid').scrollTop = {place}" for place in range(3_000, 60_000, 9_000)),
+            *(f"page.by('grid').scrollTop = {top}" for top in range(3_000, 60_000, 9_000)),
         ]  # fmt: skip
         for act in acts:
             one.page.evaluate("page.made = 0")

@@ -139,8 +139,8 @@ def test_bit_planes_come_most_significant_first() -> None:
     deep = magnetite.Picture(GRAY.samples.astype(np.uint16) * 16 + 5, 12, "gray")
     axes = planes_figure(deep).axes
     assert len(axes) == 12
-    for place, panel in enumerate(axes):
-        weight = 11 - place
+    for position, panel in enumerate(axes):
+        weight = 11 - position
         np.testing.assert_array_equal(panel.images[0].get_array(), deep.samples >> weight & 1)
         assert panel.get_title(loc="left").startswith(f"plane {weight}")
     with pytest.raises(PictureError, match="float picture has no bit planes"):
@@ -176,9 +176,9 @@ def test_a_sheet_has_one_scale_for_all() -> None:
 
 @given(st.lists(st.floats(0, 1), min_size=1, max_size=12))
 def test_labels_keep_their_distance_and_order(heights: list[float]) -> None:
-    places = _spread(sorted(heights), 0.06, 0.0, 1.0)
-    assert all(b - a >= 0.06 - 1e-9 for a, b in pairwise(places))
-    assert max(places) <= 1.0
+    positions = _spread(sorted(heights), 0.06, 0.0, 1.0)
+    assert all(b - a >= 0.06 - 1e-9 for a, b in pairwise(positions))
+    assert max(positions) <= 1.0
 
 
 def test_approximations_are_what_the_mathematics_says() -> None:

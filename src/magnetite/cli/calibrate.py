@@ -50,8 +50,8 @@ def noise_command(
 ) -> None:
     """Fit gain, read noise and, where the frames allow, row and fixed-pattern noise.
 
-    The frames must be linear (no gamma). Flat fields at two or more levels also tell the fixed
-    pattern. Without --dark or --black read noise and black level cannot be told apart, and the
+    The frames must be linear (no gamma). Flat fields at two or more levels also give the fixed
+    pattern. Without --dark or --black read noise and black level cannot be separated, and the
     intervals say so.
     """
     from magnetite import photon_transfer
@@ -94,8 +94,8 @@ def _digits(row: EstimateRow) -> list[str | None]:
     width = (row.high - row.low) / 2
     if not (math.isfinite(width) and width > 0):
         return [figure(row.value), None, None]
-    places = max(0, 1 - math.floor(math.log10(width)))
-    return [f"{value:.{places}f}" for value in (row.value, row.low, row.high)]
+    positions = max(0, 1 - math.floor(math.log10(width)))
+    return [f"{value:.{positions}f}" for value in (row.value, row.low, row.high)]
 
 
 @app.command("blur")
@@ -110,7 +110,7 @@ def blur_command(
     """Measure the response to a slanted edge by the ISO 12233 method.
 
     The edge is found automatically, or taken from the region given; the picture must be linear. The
-    blur printed is what an edge needs that is as sharp as a px lets it be.
+    blur printed is that of an edge that was as sharp as a px allows.
     """
     from magnetite import measure_edge
     from magnetite.core.picture.region import Region

@@ -1,4 +1,4 @@
-"""Every command: what it does in a line, and the kinds of methods that its help lists."""
+"""Every command: its summary, and the kinds of methods that its help lists."""
 
 from __future__ import annotations
 
@@ -26,12 +26,12 @@ COMMANDS = {
         kinds=("conversion",),
     ),
     "degrade": Command(
-        "Degrade a picture by a known amount, and certify what was done.",
+        "Degrade a picture by a known amount, and certify the change.",
         kinds=("degradation", "codec"),
     ),
     "calibrate": Command(
         "Measure a camera's noise or blur, and print the step that gives clean pictures the same; "
-        "or learn what your good pictures are like.",
+        "or fit a model of your good pictures.",
         group=True,
     ),
     "compress": Command(
@@ -56,7 +56,7 @@ COMMANDS = {
         "Carry out an experiment: all pictures, settings and seeds of a plan, in a table."
     ),
     "summarize": Command(
-        "Say what a run found: means, ranking, rates, agreement of metrics, cost, blind spots."
+        "Summarize a run: means, ranking, rates, agreement of metrics, cost, blind spots."
     ),
     "report": Command(
         "Write one page that shows a run: the answer, curves, scores, pictures, certificates."

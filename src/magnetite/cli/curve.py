@@ -39,7 +39,7 @@ def run(
         list[str],
         typer.Option(
             help="Codec with a sweep, as in: 'dct step=4dn,8dn,16dn'; without one, points evenly "
-            "in rate. May be repeated; the first is what the others are compared with.",
+            "in rate. May be repeated; the others are compared with the first.",
             metavar="STEP",
         ),
     ],
@@ -94,10 +94,13 @@ def run(
     conversion = None if limits.conversion is None else str(limits.conversion)
     sources = [Source(str(path.resolve()), conversion, full_scale) for path in references]
     job = CurveJob(sources, tuple(codec), tuple(measures), base=os.getcwd(), targets=tuple(wanted))
-    with tempfile.TemporaryDirectory(prefix="magnetite-") as scratch, cells_done("curve") as tell:
+    with (
+        tempfile.TemporaryDirectory(prefix="magnetite-") as scratch,
+        cells_done("curve") as listener,
+    ):
         executor = Threads(workers or cores())
         folder = out or Path(scratch)
-        curves = curves_of(job, [str(path) for path in references], folder, executor, tell)
+        curves = curves_of(job, [str(path) for path in references], folder, executor, listener)
     if curves.known:
         note(f"{curves.known} of {len(curves.results)} points taken from {out}")
     comparisons, reasons = curves.comparisons()

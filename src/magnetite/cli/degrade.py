@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 
 class OverflowRule(StrEnum):
-    """What becomes of samples outside the range."""
+    """Treatment of samples outside the range."""
 
     clip = "clip"
     keep = "keep"

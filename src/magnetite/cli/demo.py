@@ -32,7 +32,7 @@ def run(
 ) -> None:
     from magnetite.core.verbs.prepare import prepare
     from magnetite.demo.plan import METHODS
-    from magnetite.demo.story import demo_story, own_story, prepare_folder, tell
+    from magnetite.demo.story import demo_story, own_story, prepare_folder, tell_story
     from magnetite.experiment.executors import local
 
     story = own_story(references) if references else demo_story(seed)
@@ -42,7 +42,7 @@ def run(
     with parts_done("compiling") as compiled:
         prepare(METHODS, workers, compiled)
     with cells_done("demo") as listener:
-        told = tell(story, folder, seed, local(workers), listener)
+        told = tell_story(story, folder, seed, local(workers), listener)
     _print(told, folder)
 
 

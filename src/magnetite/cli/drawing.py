@@ -1,4 +1,4 @@
-"""What all commands that draw a figure share: where it goes, and how it is shown."""
+"""Output options of all commands that draw a figure."""
 
 from __future__ import annotations
 

@@ -269,5 +269,5 @@ def _print_verdicts(verdicts: list[tuple[Path, Verdict | str]], format: OutputFo
         print_table(
             titles,
             rows,
-            "outside: beyond what the gate was fitted on, where its rates do not hold",
+            "outside: beyond the range that the gate was fitted on, where its rates do not hold",
         )

@@ -141,7 +141,7 @@ def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
     heads = [[str(row.path), row.frame.describe()] for row in rows]
     if len(steps) <= MOST_COLUMNS:
         lines = [head + line for head, line in zip(heads, cells, strict=True)]
-        print_table(["picture", "what", *titles], lines, caption)
+        print_table(["picture", "content", *titles], lines, caption)
     else:
         by_gauge = [figures(values) for values in zip(*cells, strict=True)]
         lines = [[title, *line] for title, line in zip(titles, by_gauge, strict=True)]

@@ -64,7 +64,7 @@ def _may_be_banded(path: Path) -> bool:
 
 
 def in_bands_or_whole(frame: Frame, work: Callable[[], Result]) -> Result | None:
-    """What `work` does in bands; None where it needs a picture whole that may be read whole."""
+    """The result of `work` in bands; None where it needs a whole picture that may be read."""
     try:
         return work()
     except InputError:
@@ -74,7 +74,7 @@ def in_bands_or_whole(frame: Frame, work: Callable[[], Result]) -> Result | None
 
 
 def figures_in_bands(rows: Rows, wanted: str, measure: Callable[[bool], Result]) -> Result | None:
-    """What `measure` gives in bands; None where the picture is measured whole.
+    """The result of `measure` in bands; None where the picture is measured whole.
 
     Its argument says whether a figure that needs the whole picture is an error: of all figures,
     those of a picture that may not be worked on whole are left out.

@@ -1,4 +1,4 @@
-"""The `magnetite` program: its commands, and what becomes of errors."""
+"""The `magnetite` program: its commands, and the handling of errors."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ VALUED = {"--threads", "--max-samples", "--memory", "--convert", "--commands"}
 def program(only: str | None = None) -> typer.Typer:
     """The program with one command, or with the names of all, for the overview.
 
-    What is not called is not imported.
+    Commands are imported when they are called.
     """
     app = typer.Typer(
         name="magnetite",
@@ -60,7 +60,7 @@ def program(only: str | None = None) -> typer.Typer:
 
 
 def _spare_rich() -> None:
-    """Keep Typer from importing what this program's help does not need: it takes as long as NumPy.
+    """Keep Typer from importing modules that this program's help does not use: as slow as NumPy.
 
     Its help is not in Markdown, and errors are lines.
     """
@@ -196,7 +196,7 @@ Steps:     magnetite methods              every degradation, codec, restoration,
 
 
 def execute(words: Sequence[str]) -> int:
-    """Do what the words of a command line say; its exit status.
+    """Carry out a command line; return its exit status.
 
     Every error that is bad input becomes one line on standard error and status 2.
     """
@@ -266,14 +266,14 @@ def _program_first(words: Sequence[str]) -> list[str]:
         if word == "--quiet" or word.partition("=")[0] in VALUED:
             value = next(left, None) if word in VALUED else ""
             if value is None:
-                return [word]  # the parser says what is missing
+                return [word]  # the parser names the missing word
             own += [word, value] if value else [word]
         else:
             rest.append(word)
     return own + rest + list(words[end:])
 
 
-#: Exit statuses above this tell of a signal.
+#: Exit statuses above this are those of signals.
 _SIGNALS = 128
 
 

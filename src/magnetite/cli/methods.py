@@ -94,7 +94,7 @@ def _chosen(name: str | None) -> list[Method]:
 
 
 def _facts(method: Method) -> list[str]:
-    """What a kind of method declares beyond its settings, in words."""
+    """Declarations of a kind of method beyond its settings, in words."""
     from magnetite.core.methods.declarations import Codec, Figure, Metric
 
     facts = [f"colour: {method.colour.value}"]
@@ -119,7 +119,7 @@ def _facts(method: Method) -> list[str]:
 def _print_brief(methods: list[Method]) -> None:
     for kind in dict.fromkeys(method.kind for method in methods):
         print_table(
-            [_TITLES[kind], "settings", "what it does"],
+            [_TITLES[kind], "settings", "effect"],
             [
                 [m.name, " ".join(f"{key}=" for key in m.parameters), m.summary]
                 for m in methods

@@ -66,14 +66,14 @@ def note(message: str) -> None:
 
 @dataclass
 class Limits:
-    """What the options before the command set for all of it."""
+    """Values of the program's options."""
 
     max_samples: int = MAX_SAMPLES
     #: Files of the user's own commands, for worker processes.
     commands: tuple[Path, ...] = ()
     #: Bytes from which on pictures are worked on in bands.
     memory: int = MEMORY
-    #: What is done to every picture that is read.
+    #: Conversion of every picture that is read.
     conversion: Chain | None = None
     #: Whether only results and errors are said.
     quiet: bool = False
@@ -83,7 +83,7 @@ limits = Limits()
 
 
 def load(path: Path, full_scale: float | None = None) -> Picture:
-    """Read a picture and pass on what was done to it on reading."""
+    """Read a picture and print the notes of the reader."""
     from magnetite.files.reading import read
 
     picture = read(path, full_scale=full_scale, max_samples=limits.max_samples)

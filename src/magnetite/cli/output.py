@@ -22,7 +22,7 @@ def say(text: str = "") -> None:
 
 
 def say_done(text: str) -> None:
-    """A line that says what was written; nothing if the user wants quiet."""
+    """A line on the files written; nothing with --quiet."""
     if not limits.quiet:
         say(text)
 

@@ -19,13 +19,13 @@ def cells_done(title: str) -> Iterator[Callable[[int, int, int], None]]:
     two and the last."""
     with _bar(title, "rows", "{task.fields[rate]}", "{task.fields[failed]}") as bar:
 
-        def tell(done: int, total: int, failed: int) -> None:
+        def show(done: int, total: int, failed: int) -> None:
             speed = bar.tasks[0].speed if bar else None
             rate = "" if not speed else f"{speed:.1f} rows/s"
             words = f"[red]{failed} failed" if failed else ""
             _update(bar, completed=done, total=total, rate=rate, failed=words)
 
-        yield tell
+        yield show
 
 
 @contextmanager
@@ -63,8 +63,8 @@ def _update(bar: Progress | None, **fields: Any) -> None:
 
 @contextmanager
 def working(title: str) -> Iterator[None]:
-    """Say on standard error what is being done, and which of its parts are, while it lasts."""
-    from magnetite.core.compute.threads import told
+    """Show the running job and its parts on standard error, while it lasts."""
+    from magnetite.core.compute.threads import listening
 
     if limits.quiet or not sys.stderr.isatty():
         yield
@@ -76,5 +76,5 @@ def working(title: str) -> Iterator[None]:
         def listener(done: int, total: int, name: str) -> None:
             status.update(f"{title} [dim]part {done} of {total}[/dim]")
 
-        with told(listener):
+        with listening(listener):
             yield

@@ -37,7 +37,7 @@ def run(
     ] = None,
     metric: Annotated[
         str | None,
-        typer.Option(help="What the answer is given in; the run's first metric if left out."),
+        typer.Option(help="Metric of the answer; the run's first metric if left out."),
     ] = None,
     metrics: Annotated[
         str, typer.Option(help="Scores of --pictures, as in psnr,ssim.", metavar="LIST")

@@ -71,10 +71,10 @@ def _run(plan: Path, into: Path | None, workers: int | None, cluster: str | None
             for line in size_of(read_plan(plan), plan.parent).lines():
                 say(line)
             return 0
-        with cells_done(plan.name) as tell:
+        with cells_done(plan.name) as listener:
             done = carry_out(
                 plan, into, workers=workers, cluster=cluster, commands=limits.commands,
-                listener=tell,
+                listener=listener,
             )  # fmt: skip
     except PlanError as error:
         for line in error.lines[:-1]:

@@ -35,7 +35,7 @@ class Row:
     frame: Frame
     test: Path
     scores: Scores
-    #: What was scored of the picture; None for all of it.
+    #: The part of the picture that was scored; None for all of it.
     part: Region | None = None
     #: Of a compressed test: bytes and rate of its file.
     coded: CodedFile | None = None
@@ -54,7 +54,7 @@ class Row:
 def print_rows(
     rows: list[Row], steps: list[Step], summaries: Summaries, format: OutputFormat
 ) -> None:
-    """All rows, then what repeats say together."""
+    """All rows, then the summary of repeats."""
     _say_left_out([(str(row.test), row.scores.left_out) for row in rows])
     steps = [step for step in steps if any(str(step) in row.scores for row in rows)]
     if format is OutputFormat.json:
@@ -232,7 +232,7 @@ def left_out_words(left_out: Mapping[str, str], labels: Sequence[str]) -> str:
 
 
 def heading(method: Figure, label: str | None = None, *, colour: bool = False) -> str:
-    """Column title of a metric: label, unit, which way is better; of colour, what is scored."""
+    """Column title of a metric: label, unit, direction; of colour, the channels scored."""
     from magnetite.core.methods.declarations import ColourPolicy
 
     unit = f" {method.unit}" if method.unit else ""

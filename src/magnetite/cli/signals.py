@@ -1,4 +1,4 @@
-"""What interrupts the program, and how long it may take to stop."""
+"""Signals that interrupt the program, and the time that it may take to stop."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _PATIENCE = 2.5
 
 
 def watch() -> None:
-    """Turn signals into exceptions, so that what was begun is tidied up; then stop in any case."""
+    """Turn signals into exceptions, so that open files are tidied up; then stop in any case."""
     for name, handler in (("SIGINT", _interrupt), ("SIGTERM", _end), ("SIGHUP", _end)):
         number = getattr(signal, name, None)
         # A signal that is ignored, as under nohup, stays so.

@@ -8,7 +8,7 @@ import sys
 import warnings
 from typing import Any, TextIO
 
-#: What signs become where the output's encoding has none.
+#: Replacements for characters that the output's encoding lacks.
 _PLAIN = {
     "↑": "^", "↓": "v", "–": "-", "−": "-", "…": "...", "∞": "inf", "≤": "<=", "≥": ">=",
     "±": "+-", "²": "2", "·": ".", "×": "x", "σ": "sigma", "Σ": "sum", "√": "sqrt", "π": "pi",
@@ -39,7 +39,7 @@ def _as_note(message: Warning | str, *_: Any) -> None:
 
 
 def flush_or_give_up() -> None:
-    """Write what is still buffered; where that cannot be, forget it."""
+    """Flush the buffers; discard them where that fails."""
     try:
         sys.stdout.flush()
     except (OSError, ValueError):
@@ -47,7 +47,7 @@ def flush_or_give_up() -> None:
 
 
 def give_up_output() -> None:
-    """Nothing more can be written: what is still buffered goes nowhere."""
+    """Nothing more can be written: discard the buffers."""
     try:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
     except (OSError, ValueError):

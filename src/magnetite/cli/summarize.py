@@ -33,13 +33,14 @@ def run(
     by: Annotated[
         str,
         typer.Option(
-            help="What means are grouped by: reference, degradation, treatment; degradations and "
+            help="Means are grouped by these: reference, degradation, treatment; degradations and "
             "treatments group by the plan's names.",
             metavar="NAMES",
         ),
     ] = "degradation,treatment",
     metric: Annotated[
-        str | None, typer.Option(help="What treatments are ranked by; the first if left out.")
+        str | None,
+        typer.Option(help="Metric that treatments are ranked by; the first if left out."),
     ] = None,
     table: Annotated[
         str | None,

@@ -47,7 +47,7 @@ def sheet_command(
     show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Show pictures side by side at one scale, with a zoomed crop of the same place in each."""
+    """Show pictures side by side at one scale, with a zoomed crop of the same position in each."""
     from magnetite.core.picture.region import Region
     from magnetite.views.sheet import sheet
 
@@ -83,7 +83,7 @@ def noise_command(
     show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Show what was added: reference + noise = sum, the noise's histogram and spectrum.
+    """Show the noise: reference + noise = sum, the noise's histogram and spectrum.
 
     Where TEST has a certificate, the declared density is drawn over the histogram.
     """
@@ -100,12 +100,12 @@ def noise_command(
 @app.command("residual")
 def residual_command(
     before: Annotated[Path, typer.Argument(metavar="IN", help="Degraded picture.")],
-    after: Annotated[Path, typer.Argument(metavar="RESTORED", help="What was made of it.")],
+    after: Annotated[Path, typer.Argument(metavar="RESTORED", help="The restored picture.")],
     out: FigureOption = Path("residual.png"),
     show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Show what a restoration took away, and whether that is noise or the picture's detail."""
+    """Show the residual of a restoration, and whether it is noise or the picture's detail."""
     from magnetite.views.residual import residual_figure
 
     begin([before, after], out, show=show)
@@ -202,7 +202,7 @@ def approximation_command(
     show: ShowOption = False,
     full_scale: FullScaleOption = None,
 ) -> None:
-    """Show what few singular values, components or coefficients can say of a picture."""
+    """Approximate a picture by few singular values, components or coefficients."""
     from magnetite.views.approximation import approximation_figure
 
     begin([picture], out, show=show)

@@ -1,4 +1,4 @@
-"""Types of arrays, by what they hold."""
+"""Types of arrays, by their content."""
 
 from __future__ import annotations
 

@@ -10,7 +10,7 @@
         │   └── LimitError        ... its picture is larger than is read
         └── CommandError          ... with a command of the user's own
 
-A message is one line: what is wrong, where, and how to mend it.
+A message is one line: the fault, its position, and the remedy.
 """
 
 
@@ -19,7 +19,7 @@ class MagnetiteError(Exception):
 
 
 class TargetError(MagnetiteError):
-    """What was aimed at is out of reach."""
+    """The target of an aim is out of reach."""
 
 
 class InputError(MagnetiteError, ValueError):
@@ -31,7 +31,7 @@ class ChainError(InputError):
 
 
 class PictureError(InputError):
-    """A picture does not suit what is asked of it."""
+    """A picture does not suit an operation."""
 
 
 class StreamError(InputError):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from magnetite.core.errors import LimitError
 
-#: Samples of all channels that a reader takes unless told otherwise.
+#: Samples of all channels that a reader accepts by default.
 MAX_SAMPLES = 2**28
 #: Bytes that pictures may take before they are worked on in bands.
 MEMORY = 2**30

@@ -95,9 +95,9 @@ def figures(values: Sequence[float | int | None]) -> list[str]:
     if plain_ones or not 1e-4 <= middle < 1e7:
         return [figure(value) for value in values]
     wanted = (3 - _decade(middle), 2 - _decade(sizes[0]), 0)
-    places = min(6, max(wanted))
+    positions = min(6, max(wanted))
     return [
-        figure(value) if value is None or abs(value) >= _LARGE else f"{value:.{places}f}"
+        figure(value) if value is None or abs(value) >= _LARGE else f"{value:.{positions}f}"
         for value in values
     ]
 

@@ -1,4 +1,4 @@
-"""The answer to the engineer's questions, from what was measured."""
+"""The answer to the engineer's questions, from the measurements."""
 
 from __future__ import annotations
 

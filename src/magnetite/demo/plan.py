@@ -9,7 +9,7 @@ CLEAN, NOISES = (
     {"weak noise": "gaussian-noise sd=3%", "strong noise": "gaussian-noise sd=8%"},
 )
 PLAIN = "as it is"
-#: What is done before coding, by name.
+#: Restorations before coding, by name.
 DENOISERS = {
     "Gaussian": "gaussian sigma=0.8px",
     "median": "median",

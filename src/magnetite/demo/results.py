@@ -1,4 +1,4 @@
-"""What the demo's run says of each scene."""
+"""Results of the demo's run for each scene."""
 
 from __future__ import annotations
 
@@ -14,12 +14,12 @@ from magnetite.core.errors import InputError
 from magnetite.demo.plan import CLEAN, DENOISERS, NOISES, PLAIN, READABLE
 from magnetite.experiment.results import Rows
 
-Place = tuple[str, str]
+Position = tuple[str, str]
 
 
 @dataclass(frozen=True)
 class SceneResult:
-    """One scene: its curves by degradation and treatment, and what they say."""
+    """One scene: its curves by degradation and treatment, and their comparison."""
 
     name: str
     size: str
@@ -27,7 +27,7 @@ class SceneResult:
     #: Points of (rate, score), means over repeats, by degradation, treatment and metric.
     curves: Mapping[tuple[str, str, str], Curve]
     #: dB of PSNR at equal rate that a denoiser gains, by noise and denoiser.
-    gains: Mapping[Place, float]
+    gains: Mapping[Position, float]
 
     @property
     def readable_rate(self) -> float | None:

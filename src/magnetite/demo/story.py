@@ -34,28 +34,28 @@ SMALLEST = 16
 MOST_PICTURES = 24
 
 _GUIDE_TEXT = f"""\
-What is in this folder, in the order of the work
+Contents of this folder, in the order of the work
 
 references/   the clean pictures
 {PLAN}     the experiment: noise, denoisers and rates, as a plan
 {RUN}/          the plan carried out: ledger.sqlite, and every row in scores.csv;
-              magnetite summarize FOLDER/{RUN} says what they hold
+              magnetite summarize FOLDER/{RUN} prints their tables
 answer.txt    the answers
 {PAGE}   all of it on one page: open it in a browser
 curves/       rate-distortion figures
 sheets/       each scene: reference, noisy, denoised, coded, with an enlarged part
 
-After a change of the plan, magnetite run FOLDER/{PLAN} --into FOLDER/{RUN} computes what is new.
+After a change of the plan, magnetite run FOLDER/{PLAN} --into FOLDER/{RUN} computes the new rows.
 """
 
 
 @dataclass(frozen=True)
 class Story:
-    """The pictures that the demo works on, and what its answer calls them."""
+    """The pictures of the demo, and their names in its answer."""
 
     #: The clean pictures by name.
     references: dict[str, Picture]
-    #: What should stay readable, as the answer calls it, and the scene that it is on.
+    #: The structure that should stay readable, as the answer calls it, and its scene.
     subject: str
     focus: str | None = None
     notes: tuple[str, ...] = ()
@@ -63,7 +63,7 @@ class Story:
 
 @dataclass(frozen=True)
 class Told:
-    """What the demo found."""
+    """Results of the demo."""
 
     results: list[SceneResult]
     answer: list[str]
@@ -132,7 +132,9 @@ def prepare_folder(folder: Path) -> None:
     write_bytes(folder / GUIDE, _GUIDE_TEXT.encode())
 
 
-def tell(story: Story, folder: Path, seed: int, executor: Executor, listener: Listener) -> Told:
+def tell_story(
+    story: Story, folder: Path, seed: int, executor: Executor, listener: Listener
+) -> Told:
     """Do the work into a prepared folder; results are stored before anything is drawn."""
     for name, picture in story.references.items():
         write(picture, make_folder(folder / "references") / f"{name}{lossless_ending(picture)}")

@@ -1,1 +1,1 @@
-"""Experiments: a plan, carried out over all pictures, settings and seeds, and what it says."""
+"""Experiments: a plan, carried out over all pictures, settings and seeds, and its results."""

@@ -31,7 +31,7 @@ class Common:
     infinite: dict[str, float]
 
     def notes(self, noun: str = "degraded pictures") -> list[str]:
-        """Sentences on what is left out; none where nothing is."""
+        """Sentences on the rows left out; none where all are kept."""
         made = []
         if self.left_out:
             total = len(self.values) + sum(self.left_out.values())
@@ -55,7 +55,7 @@ def wide(frame: Any, metric: str, column: str, index: list[str]) -> Any:
 
 
 def complete(values: Any, failed: set[tuple[Any, ...]] = frozenset()) -> Common:  # type: ignore[assignment]
-    """The rows in which every column has a finite value; what is left out, and why.
+    """The rows in which every column has a finite value; the rows left out, and why.
 
     Set aside is a column without values, one of which more than half failed, and one that is
     infinite everywhere. While no row is left that all columns have, the column with the fewest

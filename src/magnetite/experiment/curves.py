@@ -60,7 +60,11 @@ def _steps(
 
 
 def curves_of(
-    job: CurveJob, names: list[str], folder: Path, executor: Executor, tell: Listener | None = None
+    job: CurveJob,
+    names: list[str],
+    folder: Path,
+    executor: Executor,
+    listener: Listener | None = None,
 ) -> Curves:
     """The curves of a job, whose points are kept in a folder.
 
@@ -69,7 +73,7 @@ def curves_of(
     MagnetiteError
         If a point cannot be computed.
     """
-    outcome = run(job, "; ".join(job.codecs), folder, executor, tell)
+    outcome = run(job, "; ".join(job.codecs), folder, executor, listener)
     ledger = Ledger(folder, writable=False)
     try:
         columns = ledger.columns()

@@ -30,17 +30,17 @@ _MOST_BREAKS = 10
 
 
 class Executor(Protocol):
-    """Does tasks somewhere; what comes first is given first."""
+    """Runs tasks; results are given in the order of completion."""
 
     #: Tasks that are done at a time.
     workers: int
 
     def run(self, tasks: Iterator[Task]) -> Iterator[tuple[Task, list[Done]]]:
-        """Results as they come. Few tasks are taken ahead of what is done."""
+        """Results as they come; the number of tasks in flight is bounded."""
         ...
 
     def stop(self) -> None:
-        """Give up what is under way, at once."""
+        """Abandon the tasks in flight, at once."""
         ...
 
 
@@ -76,7 +76,7 @@ class Threads:
         return stream(perform, tasks, self.workers)
 
     def stop(self) -> None:
-        """What is under way ends with the program."""
+        """Tasks in flight end with the program."""
 
 
 class Processes:
@@ -141,7 +141,7 @@ class Processes:
             process.kill()
 
 
-#: What they say of a lost scheduler the run says in one line.
+#: Their messages on a lost scheduler are replaced by one line of the run.
 _LOGGERS = ("distributed", "distributed.client", "distributed.utils", "distributed.core",
             "distributed.comm", "tornado.application", "asyncio")  # fmt: skip
 

@@ -55,7 +55,7 @@ def run(
     Returns
     -------
     Outcome
-        Of what was computed, reused and failed; the rows are in the ledger.
+        Counts of rows computed, reused and failed; the rows are in the ledger.
 
     Raises
     ------

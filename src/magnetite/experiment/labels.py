@@ -1,4 +1,4 @@
-"""Labelled pictures: a table of figures, and what people said of its pictures."""
+"""Labelled pictures: a table of figures, and the labels of its pictures."""
 
 from __future__ import annotations
 
@@ -78,7 +78,7 @@ def read_labelled(
     names = _figures(table, metrics, column, path)
     groups = group or next((c for c in ("reference", *_PICTURES) if c in table), None)
     if groups not in table:
-        raise InputError(f"{path}: has no column {groups!r} to tell references by")
+        raise InputError(f"{path}: has no column {groups!r} that names the references")
     figures = {
         name: pd.to_numeric(table[name].replace("inf", float("inf")), errors="coerce").tolist()
         for name in names

@@ -42,7 +42,7 @@ CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROW
 """
 
 
-#: What values may be, by table and column.
+#: Types of values, by table and column.
 _KINDS = {
     "pictures": {"digest": "text", "width": "size", "height": "size", "channels": "size",
                  "activity": "number?"},
@@ -70,7 +70,7 @@ class Ledger:
     Raises
     ------
     FileError
-        If it cannot be opened, or the disk refuses what is written.
+        If it cannot be opened, or the disk refuses a write.
     """
 
     def __init__(self, folder: Path, *, writable: bool = True) -> None:
@@ -106,7 +106,7 @@ class Ledger:
                 )
 
     def close(self) -> None:
-        """Close it; what was added stays."""
+        """Close it; the rows added stay."""
         self._base.close()
 
     @contextmanager
@@ -114,7 +114,7 @@ class Ledger:
         try:
             yield
         except sqlite3.Error as error:
-            raise FileError(f"{self.path}: {error}; what was written before is kept") from None
+            raise FileError(f"{self.path}: {error}; earlier rows are kept") from None
 
     @contextmanager
     def _together(self) -> Iterator[None]:
@@ -135,7 +135,7 @@ class Ledger:
             self._base.executemany("INSERT OR REPLACE INTO facts VALUES (?, ?)", facts.items())
 
     def facts(self) -> dict[str, str]:
-        """What `describe` has kept."""
+        """The facts that `describe` stored."""
         with self._errors():
             return dict(self._base.execute("SELECT name, value FROM facts"))
 
@@ -241,7 +241,7 @@ class Ledger:
             ))  # fmt: skip
 
     def columns(self) -> list[str]:
-        """Titles of what `rows` gives."""
+        """Titles of the columns of `rows`."""
         return [*_COLUMNS, *self._metrics(), *(f"seconds {stage}" for stage in _STAGES)]
 
     def rows(self) -> Iterator[tuple[object, ...]]:

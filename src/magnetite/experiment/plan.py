@@ -1,4 +1,4 @@
-"""Plans: what an experiment is to do, read from TOML and checked as a whole before it runs."""
+"""Plans: the definition of an experiment, read from TOML and checked before it runs."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ _KEEP = re.compile(r"none|all|(?:worst|best|sample) [1-9]\d{0,5}")
 
 
 class PlanError(InputError):
-    """What is wrong with a plan: one line for each mistake."""
+    """The mistakes of a plan, one line for each."""
 
     def __init__(self, lines: list[str]) -> None:
         super().__init__("; ".join(lines))
@@ -64,7 +64,7 @@ class References(_Table):
 
 
 class Scores(_Table):
-    """What every picture is scored by."""
+    """Metrics that every picture is scored by."""
 
     metrics: str = "psnr,ssim"
     gauges: str = ""
@@ -226,7 +226,7 @@ def _states_sd(chain: Chain | None) -> bool:
 
     try:
         made = degrade(as_picture(np.full((32, 32), 128, np.uint8)), str(chain))
-    except (MagnetiteError, OSError):  # what gray or so small a picture does not suit
+    except (MagnetiteError, OSError):  # figures that do not suit gray or so small a picture
         return True
     return made.certificate.noise_sd is not None
 
@@ -340,7 +340,7 @@ def _shown(value: Any) -> str:
     return text if len(text) <= 60 else f"{text[:59]}…"
 
 
-#: What a value must be, by the beginning of the name of a mistake.
+#: Expected type of a value, by the prefix of the error's name.
 _WANTED = {
     "list_": 'a list, as in ["trays/*.png"]', "tuple_": 'a pair, as in ["noisy", "coded"]',
     "string_": "a text in quotes", "int_": "a whole number", "bool_": "true or false",
@@ -356,7 +356,7 @@ _BOUNDS = {
 
 
 def _table_of(key: tuple[str, ...]) -> list[str]:
-    """Keys of the table at a place of the plan."""
+    """Keys of the table at a position of the plan."""
     model: Any = Plan
     for name in key:
         model = model.model_fields[name].annotation
@@ -369,7 +369,7 @@ def _near(word: str, known: Any) -> str:
 
 
 def _line(text: str, key: tuple[str, ...]) -> int:
-    """Number of the line that a key stands in, as far as a search for its words tells."""
+    """Number of the line of a key, as far as a search for its words finds it."""
     lines = text.splitlines()
     start = 0
     for depth, name in enumerate(key):

@@ -1,4 +1,4 @@
-"""What a run was made of and by: its references, the program, the machine, the time."""
+"""Provenance of a run: its references, the program, the machine, the time."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def now() -> str:
 
 
 def machine() -> dict[str, str]:
-    """Names and versions of what computes, by what they are."""
+    """Names and versions of program, packages and machine."""
     made = {"Magnetite": __version__, "Python": platform.python_version()}
     made |= {name: version(name) for name in _PACKAGES}
     made["system"] = f"{platform.system()} {platform.machine()}"
@@ -50,7 +50,7 @@ def read_sources(text: str, folder: Path) -> list[tuple[str, str, Source]]:
     Raises
     ------
     FileError
-        If the text is not what `sources_text` gives.
+        If the text is not of the form of `sources_text`.
     """
     found = []
     try:

@@ -50,7 +50,7 @@ def ranking(rows: Rows, metric: str, by: list[str] | None = None) -> Table:
 
 
 def _ranked(common: Common, metric: str) -> list[tuple[Any, ...]]:
-    """Rows of one ranking: infinite means where they belong, what is not compared at the end."""
+    """Rows of one ranking: infinite means in their order, treatments not compared at the end."""
     higher = better_of(metric) == "higher"
     means = common.values.groupby(level="reference", sort=False).mean()
     order = means.mean().sort_values(ascending=not higher, kind="stable").index.tolist()
@@ -61,12 +61,12 @@ def _ranked(common: Common, metric: str) -> list[tuple[Any, ...]]:
     made: list[tuple[Any, ...]] = []
     for name in first:
         made.append(_apart(len(made) + 1, name, common))
-    for place, name in enumerate(order):
+    for position, name in enumerate(order):
         mean = float(means[name].mean())
-        if place == 0:
+        if position == 0:
             made.append((len(made) + 1, name, mean, None, None, None, None, "", *counts))
             continue
-        one = found[0, place]
+        one = found[0, position]
         made.append((len(made) + 1, name, mean, *one, verdict(one), *counts))
     for name in last:
         made.append(_apart(len(made) + 1, name, common))

@@ -28,7 +28,7 @@ Points = tuple[tuple[float, float], ...]
 
 @dataclass
 class RateCurves:
-    """The curves of each treatment by picture, and what has none."""
+    """The curves of each treatment by picture, and the treatments without curves."""
 
     curves: dict[str, dict[tuple[Any, ...], Points]] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
@@ -77,7 +77,7 @@ def rates(rows: Rows, metric: str, by: list[str] | None = None) -> Table | None:
 
 
 def _rates(rows: Rows, metric: str) -> tuple[list[tuple[Any, ...]], list[str]]:
-    """Rows of the table without groups, and notes on what is left out."""
+    """Rows of the table without groups, and notes on the rows left out."""
     found = rate_curves(rows, metric)
     names = list(found.curves)
     better: Better = "higher" if better_of(metric) == "higher" else "lower"
@@ -192,7 +192,7 @@ def _by_picture(own: Any, metric: str) -> dict[tuple[Any, ...], Points]:
 
 @lru_cache(maxsize=4096)
 def family_of(chain: str) -> str:
-    """A chain without the quality of its last codec: what the points of one curve share.
+    """A chain without the quality of its last codec: the settings that a curve's points share.
 
     Empty where the chain cannot be read here, as of a codec that this process does not have.
     """
@@ -200,11 +200,11 @@ def family_of(chain: str) -> str:
         steps = parse_sweep(chain, "restoration", "codec", known=True)[0].steps
     except ChainError:
         return ""
-    places = [k for k, step in enumerate(steps) if step.kind == "codec"]
-    if not places:
+    positions = [k for k, step in enumerate(steps) if step.kind == "codec"]
+    if not positions:
         return chain
-    step = steps[places[-1]]
+    step = steps[positions[-1]]
     codec = step.declared(Codec)
     dropped = {codec.quality, *codec.one_of}
     bare = replace(step, settings=tuple(s for s in step.settings if s[0] not in dropped))
-    return str(Chain((*steps[: places[-1]], bare, *steps[places[-1] + 1 :])))
+    return str(Chain((*steps[: positions[-1]], bare, *steps[positions[-1] + 1 :])))

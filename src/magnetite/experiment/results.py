@@ -27,13 +27,13 @@ _FIXED = 16
 
 @dataclass(frozen=True)
 class Table:
-    """A table with its name and what its reader must know."""
+    """A table with its name and its remarks."""
 
     name: str
     title: str
     frame: Any
     caption: str = ""
-    #: What the table leaves out, and why.
+    #: Rows left out of the table, and why.
     notes: tuple[str, ...] = ()
 
 

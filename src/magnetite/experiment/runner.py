@@ -1,4 +1,4 @@
-"""Carry out a plan: find what is missing, have it done, write it down as it comes."""
+"""Carry out a plan: find the missing rows, compute them, write each to the ledger."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ Listener = Callable[[int, int, int], None]
 
 @dataclass(frozen=True)
 class Outcome:
-    """What a run came to."""
+    """Result of a run."""
 
     folder: Path
     cells: int
@@ -54,9 +54,9 @@ def run(
     text: str,
     folder: Path,
     executor: Executor,
-    tell: Listener | None = None,
+    listener: Listener | None = None,
 ) -> Outcome:
-    """Carry out a job in a folder, or what is missing of it.
+    """Carry out a job in a folder, or the rows of it that are missing.
 
     Parameters
     ----------
@@ -66,7 +66,7 @@ def run(
     folder : Path
         Of the run; an earlier run in it is resumed.
     executor : Executor
-    tell : function, optional
+    listener : callback, optional
         Progress callback.
 
     Raises
@@ -79,7 +79,7 @@ def run(
     with _lock(folder):
         ledger = Ledger(folder)
         try:
-            one = _Run(job, folder, ledger, executor, tell or (lambda *_: None))
+            one = _Run(job, folder, ledger, executor, listener or (lambda *_: None))
             return one.go(text, start)
         finally:
             ledger.close()
@@ -107,10 +107,10 @@ class _Run:
     """One pass over a job."""
 
     def __init__(
-        self, job: Job, folder: Path, ledger: Ledger, executor: Executor, tell: Listener
+        self, job: Job, folder: Path, ledger: Ledger, executor: Executor, listener: Listener
     ) -> None:
         self._job, self._folder, self._ledger = job, folder, ledger
-        self._executor, self._tell = executor, tell
+        self._executor, self._listener = executor, listener
         self._pending: list[tuple[Cell, Done, tuple[str, ...], str | None]] = []
         self._flushed = time.perf_counter()
         self._computed = self._failed = self._reused = self._total = 0
@@ -166,7 +166,7 @@ class _Run:
                     continue
                 given.add(cell.key)
                 works.append(self._work(cell, treatment, have, keeps))
-            self._tell(self._computed + self._reused, self._total, self._failed)
+            self._listener(self._computed + self._reused, self._total, self._failed)
             for part in _parts(works) if degradation is None else [works] if works else []:
                 yield self._task(reference, degradation, part)
 
@@ -192,7 +192,7 @@ class _Run:
         late = time.perf_counter() - self._flushed > _PATIENCE
         if late or len(self._pending) >= _BATCH:
             self._flush()
-        self._tell(self._computed + self._reused, self._total, self._failed)
+        self._listener(self._computed + self._reused, self._total, self._failed)
 
     def _stored(self, cell: Cell, done: Done) -> str | None:
         """Name of the file that a kept picture was written to, within the folder."""

@@ -24,7 +24,7 @@ _ROW, _FIGURE = 700, 90
 
 @dataclass(frozen=True)
 class Size:
-    """What a plan would take."""
+    """Estimated time and disk space of a plan."""
 
     rows: int
     figures: int

@@ -9,7 +9,7 @@ repeats = 2     # pictures with new noise, for every degradation that draws nois
 
 [references]
 files = ["trays/*.png"]     # relative to this file
-convert = "middle width=256 height=192"     # what is done to each before anything else
+convert = "middle width=256 height=192"     # conversion of each, before all other steps
 
 [degradations]              # NAME = "chain"; "nothing" leaves the picture as it is
 noisy = "gaussian-noise sd=3%,6%"

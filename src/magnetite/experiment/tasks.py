@@ -1,4 +1,4 @@
-"""What a plan asks for, as tasks that any process can do: plain data."""
+"""Tasks of a plan: plain data that any process can carry out."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ class Source:
 
 @dataclass(frozen=True)
 class Facts:
-    """What is known of a reference before anything is done with it."""
+    """Facts of a reference, before any degradation."""
 
     name: str
     digest: str
@@ -55,7 +55,7 @@ class Facts:
 
 @dataclass(frozen=True)
 class Cell:
-    """One treated picture: its place in the plan, and what it is, which is its key."""
+    """One treated picture: its position in the plan, and its identity, which is its key."""
 
     reference: str
     digest: str
@@ -109,7 +109,7 @@ class Task:
 
 @dataclass(frozen=True)
 class Reference:
-    """A clean picture of a run: its file and what it holds."""
+    """A clean picture of a run: its file and its content."""
 
     source: Source
     facts: Facts
@@ -120,7 +120,7 @@ Group = tuple[Reference, Chain | None, list[tuple[Cell, Chain | None]]]
 
 
 class Job(Protocol):
-    """What a run carries out."""
+    """All tasks of a run."""
 
     @property
     def sources(self) -> list[Source]:

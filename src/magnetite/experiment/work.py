@@ -1,4 +1,4 @@
-"""Do a task: degrade once, treat, score. Runs in any process, knows nothing of ledgers."""
+"""Carry out a task: degrade once, treat, score. Runs in any process, without a ledger."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _KEPT = 4
 
 @dataclass(frozen=True)
 class Done:
-    """What came of one treatment: figures and seconds, or why it failed."""
+    """Result of one treatment: figures and seconds, or the error."""
 
     key: str
     reason: str | None = None
@@ -56,7 +56,7 @@ def reference_of(source: Source, digest: str) -> Picture:
 
 @lru_cache(maxsize=_KEPT)
 def _cached_scorer(source: Source, digest: str, thread: int) -> Scorer:
-    """A reference to score against: one for each thread, since it keeps what it has computed."""
+    """A reference to score against: one for each thread, since it keeps intermediate results."""
     return Scorer(reference_of(source, digest))
 
 
@@ -67,7 +67,7 @@ def _scorer_of(task: Task, files: ReadOnce) -> Scorer:
 
 
 def facts_of(source: Source) -> Facts:
-    """What is known of a reference before anything is done with it."""
+    """Facts of a reference, before any degradation."""
     from magnetite.core.curves.study import activity_of
 
     picture = source.load()

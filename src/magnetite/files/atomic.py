@@ -37,7 +37,7 @@ def replacing(path: Path) -> Iterator[Path]:
         If the folder is missing or the file cannot be written.
     """
     check_writable(path)
-    path = path.resolve()  # what a link points to is written, the link stays
+    path = path.resolve()  # the target of a link is written, the link stays
     try:
         handle, name = tempfile.mkstemp(prefix=".magnetite-", suffix=path.suffix, dir=path.parent)
     except OSError as error:

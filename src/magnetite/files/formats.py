@@ -1,4 +1,4 @@
-"""File formats of pictures: what their headers declare, and their samples."""
+"""File formats of pictures: the declarations of their headers, and their samples."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class Decoded:
 
 
 def format_of(data: bytes) -> tuple[Callable[[bytes], int], Callable[[bytes], Decoded]]:
-    """What counts the samples that a file declares, and what decodes it."""
+    """Functions that count the samples a file declares, and that decode it."""
     for begins, size, decoder in _FORMATS:
         if data.startswith(begins):
             return size, decoder
@@ -198,7 +198,7 @@ def _decode_netpbm(data: bytes) -> Decoded:
 
 @contextmanager
 def _silent() -> Iterator[None]:
-    """Keep what a decoder library writes to the process's standard error to itself."""
+    """Discard messages of decoder libraries on the process's standard error."""
     sys.stderr.flush()
     kept = os.dup(2)
     try:
@@ -302,7 +302,7 @@ def _decode_npy(data: bytes) -> Decoded:
     return Decoded(array.astype(array.dtype.newbyteorder("=")))
 
 
-#: First bytes of each format, what counts the samples that its header declares, its decoder.
+#: Signature of each format, the count of samples that its header declares, its decoder.
 _FORMATS: list[tuple[tuple[bytes, ...], Callable[[bytes], int], Callable[[bytes], Decoded]]] = [
     ((png.SIGNATURE,), png.declared_samples, _decode_png),
     ((b"\xff\xd8\xff", b"BM"), _samples_of_image, _decode_plain),

@@ -44,7 +44,7 @@ def apart(paths: Sequence[str]) -> list[str]:
 
 
 def named(text: str, ending: str) -> str:
-    """A file name that says the text: blanks become `_`, what file systems refuse `-`."""
+    """A file name for a text: blanks become `_`, characters that file systems refuse `-`."""
     plain = re.sub(r"[^\w.=%+,-]", "-", "_".join(text.split()), flags=re.ASCII)
     return f"{plain[:120]}{ending}"
 

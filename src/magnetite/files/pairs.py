@@ -6,7 +6,7 @@ from pathlib import Path
 
 from magnetite.core.errors import InputError
 
-#: Endings of files that can be pictures, as far as names tell.
+#: File name extensions of pictures.
 _ENDINGS = {
     ".png", ".tif", ".tiff", ".jpg", ".jpeg", ".bmp", ".pgm", ".ppm", ".webp", ".jp2", ".npy",
     ".mgt",
@@ -14,7 +14,7 @@ _ENDINGS = {
 
 
 def pairs_of(reference: Path, tests: list[Path]) -> tuple[list[tuple[Path, Path]], list[Path]]:
-    """Pairs of a reference and a test, by the reference's name; and what has no partner.
+    """Pairs of a reference and a test, by the reference's name; and files without a partner.
 
     Of folders, `a/tile.png` goes with `b/tile.tif`.
 

@@ -1,4 +1,4 @@
-"""PNG chunks that tell what a decoder library keeps to itself: depth, significant bits, damage."""
+"""PNG chunks that decoder libraries do not report: depth, significant bits, damage."""
 
 from __future__ import annotations
 
@@ -25,17 +25,17 @@ class Layout:
 
 def read_layout(data: bytes) -> Layout:
     """Walk the chunks, checking each; raises `FileError` where the file is truncated or damaged."""
-    place, significant, header, unequal = len(SIGNATURE), None, b"", b""
+    position, significant, header, unequal = len(SIGNATURE), None, b"", b""
     colours: dict[bytes, bytes] = {}
     while True:
-        if place + 12 > len(data):
+        if position + 12 > len(data):
             raise FileError("the PNG is truncated")
-        (length,) = struct.unpack_from(">I", data, place)
-        end = place + 12 + length
+        (length,) = struct.unpack_from(">I", data, position)
+        end = position + 12 + length
         if end > len(data):
             raise FileError("the PNG is truncated")
-        name, body = data[place + 4 : place + 8], data[place + 8 : end - 4]
-        if zlib.crc32(data[place + 4 : end - 4]) != struct.unpack_from(">I", data, end - 4)[0]:
+        name, body = data[position + 4 : position + 8], data[position + 8 : end - 4]
+        if zlib.crc32(data[position + 4 : end - 4]) != struct.unpack_from(">I", data, end - 4)[0]:
             raise FileError(f"the PNG is damaged: the checksum of its {name!r} chunk is wrong")
         if name == b"IHDR":
             header = body
@@ -47,7 +47,7 @@ def read_layout(data: bytes) -> Layout:
             colours[name] = body
         if name == b"IEND":
             break
-        place = end
+        position = end
     if len(header) != 13:
         raise FileError("the PNG is damaged: it has no header chunk")
     return Layout(header[8], header[9], significant, colours, unequal)
@@ -64,14 +64,14 @@ def essential(data: bytes) -> bytes:
 
     Others, such as profiles, may be damaged, and decoders would complain of them.
     """
-    kept, place = [data[: len(SIGNATURE)]], len(SIGNATURE)
-    while place < len(data):
-        (length,) = struct.unpack_from(">I", data, place)
-        end = place + 12 + length
-        name = data[place + 4 : place + 8]
+    kept, position = [data[: len(SIGNATURE)]], len(SIGNATURE)
+    while position < len(data):
+        (length,) = struct.unpack_from(">I", data, position)
+        end = position + 12 + length
+        name = data[position + 4 : position + 8]
         if name[:1].isupper() or name in (b"tRNS", b"eXIf"):
-            kept.append(data[place:end])
-        place = end
+            kept.append(data[position:end])
+        position = end
     return b"".join(kept)
 
 

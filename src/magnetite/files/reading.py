@@ -1,4 +1,4 @@
-"""Read pictures: what a file is follows from its bytes, never from its name."""
+"""Read pictures: the format of a file follows from its bytes, never from its name."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from magnetite.files.formats import Decoded, format_of
 _LEAST_SCALE = 1e-9
 #: Largest accepted sample, as a multiple of the full scale that the user names.
 _FURTHEST = 1e6
-#: Largest weight of a kernel: what is summed up and squared stays a number.
+#: Largest weight of a kernel: sums of squares stay finite.
 _LARGEST_WEIGHT = 1e30
 
 

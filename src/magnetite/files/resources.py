@@ -32,5 +32,5 @@ class DiskFiles:
         """SHA-256 of a file's bytes in hexadecimal; `missing` where it cannot be read."""
         try:
             return hashlib.sha256(read_bytes(self._base / name)).hexdigest()
-        except FileError:  # what needs it will fail, and say so
+        except FileError:  # steps that need it fail, with their own message
             return "missing"

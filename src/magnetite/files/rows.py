@@ -30,7 +30,7 @@ _STRIP = 64
 
 @dataclass(frozen=True)
 class _Samples:
-    """What a file's header says of its samples, and how they become a picture."""
+    """The header's declaration of the samples, and the conversion to a picture."""
 
     path: Path
     shape: tuple[int, ...]
@@ -43,7 +43,7 @@ class _Samples:
 
     @cached_property
     def frame(self) -> Frame:
-        """That of the whole picture: what one row of zeros becomes, as high as the file says."""
+        """Frame of the whole picture: that of one row of zeros, with the height of the file."""
         row = self._picture(np.zeros((1, *self.shape[1:]), self.dtype))
         return replace(row.frame, height=self.shape[0])
 
@@ -178,7 +178,7 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
         )
         if not plain:
             return None
-        # What decodes a strip or tile is made here: it may read tables from the open file.
+        # The decoder of strips or tiles is made here: it may read tables from the open file.
         return TiffRows(path, page.shape, page.dtype, full_scale, page) if page.decode else None
 
 

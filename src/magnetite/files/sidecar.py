@@ -74,7 +74,7 @@ def write_certified_rows(degraded: DegradedRows, path: Path) -> None:
 
 @contextlib.contextmanager
 def _sidecar_of(path: Path, record: Callable[[], dict[str, Any]]) -> Iterator[None]:
-    """Write the certificate of a picture; what was there comes back if the picture fails."""
+    """Write the certificate of a picture; an earlier one is restored if the picture fails."""
     sidecar = certificate_path(path)
     check_writable(sidecar)
     before = sidecar.read_bytes() if sidecar.is_file() else None

@@ -1,4 +1,4 @@
-"""Write pictures: without loss, or saying what was lost."""
+"""Write pictures: without loss, or with a note on the loss."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ JPEG_QUALITY = 95
 
 @dataclass(frozen=True)
 class Format:
-    """What a file format can hold, and the function that encodes it."""
+    """Depths and colours that a file format holds, and its encoder."""
 
     name: str
     encode: Callable[[Picture], bytes]
@@ -52,7 +52,7 @@ def write(picture: Picture, path: str | os.PathLike[str]) -> tuple[str, ...]:
     Returns
     -------
     tuple of str
-        What a user should know about the file; empty where it holds the picture exactly.
+        Notes on the file for the user; empty where it holds the picture exactly.
 
     Raises
     ------
@@ -65,7 +65,7 @@ def write(picture: Picture, path: str | os.PathLike[str]) -> tuple[str, ...]:
 
 
 def encoded(picture: Picture, path: Path) -> tuple[bytes, tuple[str, ...]]:
-    """The bytes of the file that `write` would write, and what it would say; the same errors."""
+    """Bytes and notes of the file that `write` would write; the same errors."""
     check_output(picture, path)
     kind = _format(path)
     data = kind.encode(picture)
@@ -141,7 +141,7 @@ def _encode_tiff(picture: Picture) -> bytes:
 
 
 def tiff_options(picture: Picture) -> dict[str, Any]:
-    """How a TIFF says what the samples are."""
+    """Tags of a TIFF on its samples."""
     options: dict[str, Any] = {
         "photometric": "rgb" if picture.colour == "rgb" else "minisblack",
         "metadata": None,

@@ -121,7 +121,7 @@ def of_pictures(
     names : sequence of str
         Of the reference, then of the tests.
     metrics : str
-        As `score` takes them; what does not suit the pictures is left out.
+        As `score` takes them; metrics that do not suit the pictures are left out.
     coded : sequence of CodedFile or None
         Bytes and rates of the files of compressed tests.
     """

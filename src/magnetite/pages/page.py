@@ -115,7 +115,7 @@ def _clear(folder: Path, kept: set[str]) -> None:
 def _described(
     number: int, one: Shown, references: dict[str, Shown]
 ) -> tuple[dict[str, Any], list[tuple[str, str]]]:
-    """What the page knows of a picture, and its files as named texts in base 64."""
+    """Facts of a picture for the page, and its files as named texts in base 64."""
     made, reference = encode(one.picture), references.get(one.reference)
     parts = {"high": made.high, "low": made.low}
     if reference is not None and one.kind != "reference":

@@ -19,7 +19,7 @@ LARGEST = (8192, 8192)
 
 @dataclass(frozen=True)
 class Scene:
-    """A scene: its name, what it shows, and how its RGB samples are made."""
+    """A scene: its name, its content in words, and the function that makes its RGB samples."""
 
     name: str
     summary: str

@@ -53,9 +53,9 @@ def _star(fine: Field, x: Field, y: Field, centre: tuple[float, float], radius: 
 
 def _row(fine: Field, x: Field, y: Field, top: float, bottom: float, colours: Field) -> None:
     """A row of patches from edge to edge."""
-    place = ((x - 0.03) / 0.94 * len(colours)).astype(int)
+    position = ((x - 0.03) / 0.94 * len(colours)).astype(int)
     inside = (y > top) & (y < bottom) & (x > 0.03) & (x < 0.97)
-    fine[inside] = colours[place[inside].clip(0, len(colours) - 1)]
+    fine[inside] = colours[position[inside].clip(0, len(colours) - 1)]
 
 
 def _gratings(fine: Field, x: Field, y: Field, width: int, tall: float) -> None:

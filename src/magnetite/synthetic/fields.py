@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from magnetite.core.arrays import Indices
 
-#: Samples of a made-up picture, or places in it; float32 or float64.
+#: Samples of a made-up picture, or positions in it; float32 or float64.
 Field = NDArray[Any]
 
 

@@ -18,8 +18,8 @@ def ironstone(shape: tuple[int, int], rng: np.random.Generator) -> Field:
     )
     chosen = palette[rng.choice(4, edges.size + 1, p=[0.38, 0.27, 0.15, 0.20])]
     chosen *= rng.normal(1, 0.08, (edges.size + 1, 1))
-    place = np.searchsorted(edges, along)
-    bands = chosen[place]
+    position = np.searchsorted(edges, along)
+    bands = chosen[position]
     laminae = 0.03 * np.sin(along * 1.9 + clouds(shape, rng, 1.5, 60))
     grain = 0.022 * clouds(shape, rng, 0.6, 30)
     return np.asarray(bands + (laminae + grain)[..., np.newaxis])
@@ -27,24 +27,25 @@ def ironstone(shape: tuple[int, int], rng: np.random.Generator) -> Field:
 
 def granite(shape: tuple[int, int], rng: np.random.Generator) -> Field:
     """Speckled granite: small interlocking crystals of feldspar, quartz and black mica."""
-    place, border, count = cells(shape, rng, 5.0, 0.9 * clouds(shape, rng, 1.0, 12))
+    position, border, count = cells(shape, rng, 5.0, 0.9 * clouds(shape, rng, 1.0, 12))
     minerals = np.array([[0.83, 0.79, 0.75], [0.58, 0.58, 0.60], [0.12, 0.12, 0.13]])
     kind = rng.choice(3, count, p=[0.46, 0.32, 0.22])
     tint = minerals[kind] * rng.normal(1, 0.07, (count, 1))
     seams = 0.82 + 0.18 * smoothstep(0.0, 0.9, border)
     return (
-        tint[place] * seams[..., np.newaxis] + 0.03 * clouds(shape, rng, 0.3, 10)[..., np.newaxis]
+        tint[position] * seams[..., np.newaxis]
+        + 0.03 * clouds(shape, rng, 0.3, 10)[..., np.newaxis]
     )
 
 
 def breccia(shape: tuple[int, int], rng: np.random.Generator) -> Field:
     """Quartz-veined breccia: broken clasts, each with a grain of its own, healed by white veins."""
     warp = 7 * clouds(shape, rng, 1.9, 70)
-    place, border, count = cells(shape, rng, 46.0, warp)
+    position, border, count = cells(shape, rng, 46.0, warp)
     tint = np.array([0.36, 0.30, 0.26]) * rng.normal(1, 0.28, (count, 1)).clip(0.45, 1.6)
     tint = tint * rng.normal(1, 0.035, (count, 3))
     roughness = rng.uniform(0.02, 0.075, count)
-    clasts = tint[place] + (roughness[place] * clouds(shape, rng, 0.7, 20))[..., np.newaxis]
+    clasts = tint[position] + (roughness[position] * clouds(shape, rng, 0.7, 20))[..., np.newaxis]
     width = 1.3 + 1.5 * smoothstep(-0.5, 2.0, clouds(shape, rng, 2.0, 160))
     veins = 1 - smoothstep(0.0, 1.0, (border - width) / 1.3)
     hairline = np.abs(clouds(shape, rng, 2.6, 110))

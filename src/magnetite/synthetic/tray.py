@@ -48,8 +48,8 @@ def _lit_core(
 
     angle = np.arcsin(across.clip(-1, 1))
     surface = rock((int(np.ceil(np.pi * radius)) + 2, width), rng)
-    place = (angle + np.pi / 2) * radius
-    rows = np.broadcast_to(place[:, np.newaxis], (across.size, width))
+    position = (angle + np.pi / 2) * radius
+    rows = np.broadcast_to(position[:, np.newaxis], (across.size, width))
     columns = np.broadcast_to(np.arange(width), rows.shape)
     seen = [map_coordinates(surface[..., c], [rows, columns], order=1) for c in range(3)]
     light = 0.30 + 0.80 * np.cos(angle + 0.45).clip(0, None)

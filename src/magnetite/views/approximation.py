@@ -1,4 +1,4 @@
-"""What few numbers can say of a picture: ranks, components, coefficients."""
+"""Approximations of a picture by few singular values, components or coefficients."""
 
 from __future__ import annotations
 

@@ -41,7 +41,7 @@ class Line:
 
 @dataclass(frozen=True)
 class Panel:
-    """One pair of axes: what its y axis shows, its lines, and a level or a hull to mark, if any."""
+    """One pair of axes: label of its y axis, its lines, and a level or a hull to mark, if any."""
 
     title: str
     lines: Sequence[Line]

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 def curves_figure(curves: GaugeCurves, name: str) -> Figure:
-    """What there is of both curves, side by side."""
+    """Noise curve and MTF, as far as they are given, side by side."""
     noise, edge = curves.noise, curves.edge
     figure = new_figure(1280, 560)
     headline(figure, f"Curves of {name}")
@@ -36,12 +36,12 @@ def curves_figure(curves: GaugeCurves, name: str) -> Figure:
 
 
 def _draw_noise(axes: Axes, noise: NoiseCurve) -> None:
-    """The points, with their own uncertainty, and what a camera's noise would do at best."""
-    # The median of n / 4 coefficients tells a sd to 1.17 / √(n / 4) of itself.
+    """The points with their uncertainty, and the line of shot noise fitted to them."""
+    # The median of n / 4 coefficients has a sd of 1.17 / √(n / 4) of itself.
     error = 1.17 * noise.sd / np.sqrt(noise.samples / 4)
     axes.errorbar(
         noise.signal, noise.sd, 2 * error, fmt="o-", color=COLOURS[0], markersize=4,
-        label="smoothest places, 95 %",
+        label="smoothest positions, 95 %",
     )  # fmt: skip
     axes.set(xlabel="signal (dn of 8 bits)", ylabel="noise sd (dn of 8 bits)", xlim=(0, 255))
     axes.set_ylim(0, max(0.1, 1.25 * float((noise.sd + 2 * error).max())))

@@ -1,4 +1,4 @@
-"""What a degradation added: the difference itself, its histogram, its spectrum."""
+"""The noise of a degradation: the difference itself, its histogram, its spectrum."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _MOST_BINS = 121
 
 @dataclass(frozen=True)
 class Declared:
-    """What a certificate declares of a noise: its distribution, and mean and sd in dn."""
+    """Declared distribution of a noise, with mean and sd in dn."""
 
     distribution: Distribution
     mean: float
@@ -35,7 +35,7 @@ class Declared:
 
     @classmethod
     def of(cls, certificate: dict[str, object]) -> Declared | None:
-        """What the last noise step of a certificate declares, or None."""
+        """The declaration of the last noise step of a certificate, or None."""
         found = None
         steps = certificate.get("steps")
         for step in steps if isinstance(steps, list) else []:

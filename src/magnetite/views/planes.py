@@ -36,16 +36,16 @@ def planes_figure(picture: Picture) -> Figure:
         f"Bit planes of {picture.origin} ({picture.describe()})", x=0.0125, y=1 - 16 / height,
         ha="left", va="top", fontsize=13,
     )  # fmt: skip
-    for place in range(picture.bits):
-        weight = picture.bits - 1 - place
+    for position in range(picture.bits):
+        weight = picture.bits - 1 - position
         ones = (picture.samples >> weight) & 1
-        left = 16 + (place % _COLUMNS) * (cell + 12)
-        top = 60 + (place // _COLUMNS) * (tall + 44) + 28
+        left = 16 + (position % _COLUMNS) * (cell + 12)
+        top = 60 + (position // _COLUMNS) * (tall + 44) + 28
         axes = figure.add_axes((left / 1280, 1 - (top + tall) / height, cell / 1280, tall / height))
         axes.imshow(ones.astype(float), cmap="gray", vmin=0, vmax=1, interpolation="auto")
         axes.set_anchor("NW")
         bare(axes)
-        rank = {0: " (top)", picture.bits - 1: " (lowest)"}.get(place, "")
+        rank = {0: " (top)", picture.bits - 1: " (lowest)"}.get(position, "")
         axes.set_title(
             f"plane {weight}{rank}: {2**weight} dn, {ones.mean():.1%} ones", fontsize=9.5,
             loc="left", pad=4,

@@ -86,7 +86,7 @@ def profile_figure(pictures: Sequence[Picture], names: Sequence[str], segment: S
     Raises
     ------
     InputError
-        If there are more pictures than colours to tell them apart.
+        If there are more pictures than colours to distinguish them.
     PictureError
         If the line leaves a picture, or depths differ.
     """

@@ -42,7 +42,7 @@ def sheet(
     white at full scale.
 
     Titles may have several lines. With a crop, the same region of each stands enlarged below its
-    picture, every sample a square, its frame drawn in the picture. None leaves a place empty.
+    picture, every sample a square, its frame drawn in the picture. None leaves a position empty.
     Below the pictures, as many px as are asked for stay free.
 
     Raises
@@ -83,14 +83,14 @@ def sheet(
         left = _MARGIN + (i % columns) * (cell + _GAP)
         top = head + (i // columns) * row_height + title_height
         frame = (left, top, picture.width * scale, picture.height * scale)
-        axes = _place(figure, frame, height)
+        axes = _position(figure, frame, height)
         _show(axes, _visible(picture, max(1, int(1 / scale))), picture)
         axes.set_title(fitted(title, cell), fontsize=9.5, loc="left", pad=4)
         if crop is not None:
             _mark(axes, crop)
             size = crop.width * enlarged, crop.height * enlarged
             part = (left, top + tallest * scale + _GAP / 2, *size)
-            _show(_place(figure, part, height), _displayed(crop.of(picture)), None)
+            _show(_position(figure, part, height), _displayed(crop.of(picture)), None)
     return figure
 
 
@@ -138,7 +138,7 @@ def _columns(count: int, crop: Region | None, aspect: float) -> int:
     return min(count, 4 if crop is not None else 3 if count in (5, 6, 9) else 4)
 
 
-def _place(figure: Figure, frame: tuple[float, float, float, float], height: float) -> Axes:
+def _position(figure: Figure, frame: tuple[float, float, float, float], height: float) -> Axes:
     left, top, wide, tall = frame
     bottom = height - top - tall
     return figure.add_axes((left / WIDTH, bottom / height, wide / WIDTH, tall / height))

@@ -70,7 +70,7 @@ def fitted(text: str, width: float, size: float = 9.5) -> str:
 
 
 def headline(figure: Figure, text: str) -> None:
-    """What a figure shows, at its top left; shortened in the middle to its width."""
+    """Title of a figure, at its top left; shortened in the middle to its width."""
     width, height = (inches * DOTS_PER_INCH for inches in figure.get_size_inches())
     figure.text(16 / width, 1 - 12 / height, fitted(text, width - 32, 13), fontsize=13, va="top")
 
@@ -145,24 +145,24 @@ def label_ends(axes: Axes, ends: Sequence[tuple[float, str, str]]) -> None:
     low, high = axes.get_ylim()
     gap = (high - low) * 0.062
     ordered = sorted(ends)
-    places = _spread([end[0] for end in ordered], gap, low, high)
+    positions = _spread([end[0] for end in ordered], gap, low, high)
     mixed = blended_transform_factory(axes.transAxes, axes.transData)
-    for (height, label, colour), place in zip(ordered, places, strict=True):
+    for (height, label, colour), position in zip(ordered, positions, strict=True):
         axes.plot(
-            [1.0, 1.03], [height, place], color=colour, lw=0.8, alpha=0.7,
+            [1.0, 1.03], [height, position], color=colour, lw=0.8, alpha=0.7,
             transform=mixed, clip_on=False,
         )  # fmt: skip
-        axes.text(1.04, place, label, color=colour, va="center", transform=mixed)
+        axes.text(1.04, position, label, color=colour, va="center", transform=mixed)
 
 
 def _spread(heights: list[float], gap: float, low: float, high: float) -> list[float]:
-    """Rising places near the heights, at least a gap apart, within bounds as far as they fit."""
-    places: list[float] = []
+    """Rising positions near the heights, at least a gap apart, within bounds as far as they fit."""
+    positions: list[float] = []
     for height in heights:
-        place = max(height, low + gap / 2)
-        places.append(max(place, places[-1] + gap) if places else place)
+        position = max(height, low + gap / 2)
+        positions.append(max(position, positions[-1] + gap) if positions else position)
     top = high - gap / 4
-    for i in range(len(places) - 1, -1, -1):
-        places[i] = min(places[i], top)
-        top = places[i] - gap
-    return places
+    for i in range(len(positions) - 1, -1, -1):
+        positions[i] = min(positions[i], top)
+        top = positions[i] - gap
+    return positions

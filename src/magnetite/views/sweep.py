@@ -1,4 +1,4 @@
-"""A sweep as one figure: the same picture, and the same place of it, at every value."""
+"""A sweep as one figure: the same picture, and the same position of it, at every value."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def sweep_figure(made: Sweep, crop: Region | None = None, *, curve: bool = False
     ----------
     made : Sweep
     crop : Region, optional
-        The place that is enlarged; where most goes on in the reference if left out.
+        The position that is enlarged; where most goes on in the reference if left out.
     curve : bool
         Whether the scores are drawn over the setting, below the pictures.
 
@@ -60,28 +60,28 @@ def sweep_figure(made: Sweep, crop: Region | None = None, *, curve: bool = False
     return drawn
 
 
-#: A place of the figure: a picture of the sweep, another one with its title, or nothing.
-_Place = Swept | tuple[str, Picture] | None
+#: A position of the figure: a picture of the sweep, another one with its title, or nothing.
+_Position = Swept | tuple[str, Picture] | None
 
 
-def _grid(made: Sweep) -> tuple[list[_Place], int]:
+def _grid(made: Sweep) -> tuple[list[_Position], int]:
     """The cells of the figure row by row, and the number of columns."""
-    first: list[_Place] = [("reference", made.reference)]
+    first: list[_Position] = [("reference", made.reference)]
     if made.source is not made.reference:
         first.append((f"before\n{made.source.describe()}", made.source))
     if len(made.axes) == 1:
-        places = [*first, *made.cells]
-        columns = len(places) if len(places) <= _ACROSS else _even(len(places))
-        return places, columns
+        positions = [*first, *made.cells]
+        columns = len(positions) if len(positions) <= _ACROSS else _even(len(positions))
+        return positions, columns
     down, across = _down_and_across(made)
     columns = len(made.axes[across].values) + 1
     rows = max(len(made.axes[down].values), len(first))
-    table: list[list[_Place]] = [[None] * max(columns, _ACROSS) for _ in range(rows)]
-    for row, place in enumerate(first):
-        table[row][0] = place
+    table: list[list[_Position]] = [[None] * max(columns, _ACROSS) for _ in range(rows)]
+    for row, position in enumerate(first):
+        table[row][0] = position
     for cell in made.cells:
-        table[cell.place[down]][cell.place[across] + 1] = cell
-    return [place for row in table for place in row], len(table[0])
+        table[cell.position[down]][cell.position[across] + 1] = cell
+    return [position for row in table for position in row], len(table[0])
 
 
 def _down_and_across(made: Sweep) -> tuple[int, int]:
@@ -91,7 +91,7 @@ def _down_and_across(made: Sweep) -> tuple[int, int]:
 
 
 def _even(count: int) -> int:
-    """Columns that leave the fewest places of the last row empty: 4 or 3 across, or 5."""
+    """Columns that leave the fewest positions of the last row empty: 4 or 3 across, or 5."""
     return min((_ACROSS, 5, 3), key=lambda columns: -count % columns)
 
 
@@ -137,9 +137,9 @@ def _draw_curve(axes: Axes, made: Sweep, metric: str, names: tuple[str, ...]) ->
     ends = []
     for line, name in enumerate(names):
         points = [
-            (numbers[cell.place[across]], cell.scores[metric])
+            (numbers[cell.position[across]], cell.scores[metric])
             for cell in made.cells
-            if (down is None or cell.place[down] == line)
+            if (down is None or cell.position[down] == line)
             and math.isfinite(cell.scores.get(metric, math.nan))
         ]
         if points:
@@ -159,7 +159,7 @@ def _draw_curve(axes: Axes, made: Sweep, metric: str, names: tuple[str, ...]) ->
 
 
 def _numbers(axis: Axis) -> tuple[list[float], str]:
-    """Values of a setting as numbers with their common unit; their places where they are words."""
+    """Values of a setting as numbers with their common unit; word values by their positions."""
     try:
         read = [read_quantity(value) for value in axis.values]
     except ValueError:

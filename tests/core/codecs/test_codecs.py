@@ -344,24 +344,24 @@ def test_the_header_is_as_documented() -> None:
 def _checked(data: bytes) -> bytes:
     """The stream with both checksums put right, as far as its header can be read."""
     try:
-        place = 7
+        position = 7
         numbers = []
         while len(numbers) < 4 or len(numbers) < 5 + numbers[4]:
             number = shift = 0
             while True:
-                byte = data[place]
-                place += 1
+                byte = data[position]
+                position += 1
                 number |= (byte & 0x7F) << shift
                 shift += 7
                 if byte < 0x80:
                     break
             numbers.append(number)
-            place += number if len(numbers) == 4 else 0
+            position += number if len(numbers) == 4 else 0
             if len(numbers) == 4:
                 continue
-        payload = zlib.crc32(data[place + 8 :]).to_bytes(4, "little")
-        header = data[:place] + payload
-        return header + zlib.crc32(header).to_bytes(4, "little") + data[place + 8 :]
+        payload = zlib.crc32(data[position + 8 :]).to_bytes(4, "little")
+        header = data[:position] + payload
+        return header + zlib.crc32(header).to_bytes(4, "little") + data[position + 8 :]
     except IndexError:
         return data
 
@@ -424,9 +424,9 @@ def test_truncation_anywhere_is_refused_or_embedded(step: str) -> None:
             continue
         with pytest.raises(StreamError):
             magnetite.expand(made.data[:end])
-    for place in range(len(made.data)):
+    for position in range(len(made.data)):
         flipped = bytearray(made.data)
-        flipped[place] ^= 1 << (place % 8)
+        flipped[position] ^= 1 << (position % 8)
         with pytest.raises(StreamError):
             magnetite.expand(bytes(flipped))
 

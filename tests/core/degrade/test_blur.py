@@ -48,10 +48,10 @@ def test_mtf50_of_a_blurred_edge_is_the_closed_form(step: str) -> None:
     degraded = magnetite.degrade(EDGE, step)
     assert degraded.certificate.verdict == "as asked"
     spread = np.diff(degraded.picture.samples[4])
-    places = np.arange(spread.size)
+    positions = np.arange(spread.size)
 
     def measured(f: float) -> float:
-        return abs(np.exp(-2j * np.pi * f * places) @ spread) / spread.sum()
+        return abs(np.exp(-2j * np.pi * f * positions) @ spread) / spread.sum()
 
     found = brentq(lambda f: measured(f) - 0.5, 1e-4, 0.3)
     assert found == pytest.approx(

@@ -56,7 +56,7 @@ def test_same_seed_same_picture_whatever_the_order(picture: Picture) -> None:
     assert not first.picture.same_samples(other.picture)
 
 
-def test_places_in_a_chain_draw_different_noise() -> None:
+def test_positions_in_a_chain_draw_different_noise() -> None:
     twice = magnetite.degrade(MID_GRAY, "gaussian-noise sd=1% + gaussian-noise sd=1%")
     assert findings(twice, 0)["sd"].drawn != findings(twice, 1)["sd"].drawn
     noise = twice.picture.samples.astype(float) - 32768

@@ -27,7 +27,7 @@ def pairs() -> dict[str, tuple[np.ndarray, np.ndarray]]:
     def whole(x: np.ndarray, top: int) -> np.ndarray:
         return np.rint(x.clip(0, top)).astype(np.uint8 if top == 255 else np.uint16)
 
-    # Clear of both ends, so that no noise is clipped: the residual's tests leave such places out.
+    # Clear of both ends, so that no noise is clipped: the residual's tests skip such positions.
     inner = 60 + 0.5 * rgb.astype(float)
     quiet = 60 + 0.5 * gray.astype(float)
     planes = np.dstack([inner, quiet, 220 - quiet])

@@ -311,7 +311,7 @@ def test_depths_of_one_pair_agree_up_to_their_rounding() -> None:
     coarse = [np.rint(p * 255).clip(0, 255).astype(np.uint8) for p in (fine, test)]
     for method in every("metric"):
         if method.name.startswith("residual"):
-            continue  # rounding puts samples on black and full scale, and such places are left out
+            continue  # rounding puts samples on black and full scale, and these are left out
         one, two = (
             magnetite.score(*pair, method.name)[method.name] for pair in ((fine, test), coarse)
         )

@@ -15,7 +15,7 @@ import magnetite
 import slow_collaborative
 from conftest import Run, arguments, texture
 from magnetite.core.chain.notation import parse_chain
-from magnetite.core.compute.threads import told, use_threads
+from magnetite.core.compute.threads import listening, use_threads
 from magnetite.core.methods.catalogue import every
 from magnetite.core.picture import Picture
 from magnetite.core.restore.kernels.order import median_network
@@ -79,7 +79,7 @@ def test_no_result_depends_on_the_number_of_threads() -> None:
 
 def test_a_listener_is_told_how_far_it_is() -> None:
     heard: list[tuple[int, int]] = []
-    with told(lambda done, total, name: heard.append((done, total))):
+    with listening(lambda done, total, name: heard.append((done, total))):
         apply("nl-means", texture(400, 20).astype(np.float32), sd=0.1, search=3)
     assert heard == [(1, 4), (2, 4), (3, 4), (4, 4)]
 

@@ -14,7 +14,7 @@ from magnetite.core.solve.best import largest
 from magnetite.core.solve.bracket import MOST_TRIES, Goal, Search
 
 _AXIS = Axis(Span(0.0, 100.0), 4)
-#: A ninth of the stride of a grid of 13 places over four powers of ten.
+#: A ninth of the stride of a grid of 13 positions over four powers of ten.
 _NEAR = math.log(1e4) / 12 / 9
 
 

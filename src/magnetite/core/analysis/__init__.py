@@ -1,1 +1,1 @@
-"""What can be said of results beyond single figures."""
+"""Analysis of results beyond single figures."""

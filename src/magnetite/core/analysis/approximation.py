@@ -85,7 +85,7 @@ def approximate(plane: Pixels) -> Approximation:
 
 
 def _tails(squares: Float64) -> Float64:
-    """What is left after the first k, for k from 0 to all."""
+    """Remainder after the first k, for k from 0 to all."""
     return np.concatenate([np.cumsum(squares[::-1])[::-1], [0.0]])
 
 

@@ -20,7 +20,7 @@ from magnetite.core.picture.matching import COMMON_SCALE, check_comparable
 
 @dataclass(frozen=True)
 class Map:
-    """One map: its values, shape (rows, columns), and what they are."""
+    """One map: its values, shape (rows, columns), with name and unit."""
 
     name: str
     unit: str

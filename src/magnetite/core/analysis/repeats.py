@@ -1,4 +1,4 @@
-"""What repeats of one measurement say together."""
+"""Summaries of repeats of one measurement."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Summary:
 
 
 def summarise(rows: Sequence[Mapping[str, float]]) -> dict[str, Summary]:
-    """Summaries by label of what every row holds.
+    """Summaries by label that every row has.
 
     The interval is `mean ± t sd / √n`, t of Student's law with n - 1 degrees of freedom.
 

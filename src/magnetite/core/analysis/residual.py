@@ -103,7 +103,7 @@ class Residual:
     unit: str = "dn"
     #: Rms slope of the restored picture over that of the picture.
     steeper: float = 1.0
-    #: Figures of what sharpening added.
+    #: Figures of the added detail.
     sharpened: Sharpening | None = None
     #: Whether noise is clipped at black or full scale nearly everywhere.
     clipped: bool = False
@@ -146,7 +146,7 @@ class Residual:
             "and that of lost structure cannot be distinguished",
             "structured": "the residual has structure: it is not white noise alone",
             "white": "the residual looks like white noise",
-            "unclear": "it cannot be told whether noise is left or structure was lost: the noise "
+            "unclear": "undecided whether noise is left or structure was lost: the noise "
             f"of the picture lies between {noise.low:.3g} and {noise.high:.3g} {unit}",
         }[self.finding]
 

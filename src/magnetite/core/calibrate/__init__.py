@@ -1,1 +1,1 @@
-"""Calibrations: what a camera does, measured from its pictures, as a step to paste."""
+"""Calibrations: a camera's noise and blur, measured from its pictures, as a step to paste."""

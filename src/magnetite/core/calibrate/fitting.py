@@ -40,7 +40,7 @@ class Estimate:
         return Estimate(self.value * factor, self.low * factor, self.high * factor)
 
     def root(self) -> Estimate:
-        """Square root; what lies below 0 is 0."""
+        """Square root; negative values become 0."""
         ends = (self.value, self.low, self.high)
         return Estimate(*(math.nan if math.isnan(x) else math.sqrt(max(0.0, x)) for x in ends))
 

@@ -1,4 +1,4 @@
-"""Fixed-pattern noise from flat fields: what frames of one level have in common."""
+"""Fixed-pattern noise from flat fields: the pattern common to frames of one level."""
 
 from __future__ import annotations
 
@@ -12,18 +12,18 @@ from magnetite.core.arrays import Float32, Float64
 from magnetite.core.calibrate.fitting import Estimate, fit_line
 from magnetite.core.calibrate.signal_levels import is_clipped, without_row_means
 
-#: A group is a flat field if what its frames have in common, slow shading apart, varies by
+#: A group is a flat field if the pattern common to its frames, without slow shading, varies by
 #: less than this share of its mean.
 FLAT = 0.06
 #: Least figure that is reported, in standard errors.
 LEAST_ERRORS = 3.0
-#: Levels this far apart tell PRNU from DSNU; a field shaded by as much is cut into parts.
+#: Levels this far apart separate PRNU and DSNU; a field shaded by as much is cut into parts.
 _APART, _PARTS = 1.5, 6
 
 
 @dataclass(frozen=True)
 class FixedPattern:
-    """Fixed-pattern noise: PRNU as a share of the signal, DSNU in dn; None if not to be told."""
+    """Fixed-pattern noise: PRNU as a share of the signal, DSNU in dn; None if inseparable."""
 
     prnu: Estimate | None
     dsnu: Estimate | None
@@ -33,7 +33,7 @@ class FixedPattern:
 
 @dataclass(frozen=True)
 class _Level:
-    """A flat field: its mean, the variance of what its frames share, and how far that may err."""
+    """A flat field: its mean, the variance of its common pattern, and its standard error."""
 
     #: Of the shading.
     darkest: float
@@ -126,10 +126,10 @@ def _levels(stack: Float32, parts: int | None = None) -> list[_Level]:
     darkest, brightest = float(shading.min()), float(shading.max())
     parts = parts or (_PARTS if brightest > _APART * max(darkest, 0.0) else 1)
     edges = np.quantile(shading, np.linspace(0, 1, parts + 1)[1:-1])
-    place = np.searchsorted(edges, shading)
+    position = np.searchsorted(edges, shading)
     return [
         _level(shading[at], products[at], squares[at])
-        for at in (place == part for part in range(parts))
+        for at in (position == part for part in range(parts))
     ]
 
 
@@ -153,13 +153,13 @@ class _Tiles:
 
 
 def _tiles(field: Float32) -> _Tiles:
-    """Up to 64 tiles a side: they tell a parabola as well as all samples do."""
+    """Up to 64 tiles a side: they determine a parabola as well as all samples do."""
     height, width, channels = field.shape
     down, across = max(1, height // 64), max(1, width // 64)
     rows, columns = height // down, width // across
     cut = field[: rows * down, : columns * across].reshape(rows, down, columns, across, channels)
     means = cut.mean(axis=(1, 3), dtype=np.float64).reshape(-1, channels)
-    y, x = _places(height), _places(width)
+    y, x = _positions(height), _positions(width)
     ty = y[: rows * down].reshape(rows, down).mean(axis=1)
     tx = x[: columns * across].reshape(columns, across).mean(axis=1)
     grid = np.meshgrid(ty, tx, indexing="ij")
@@ -169,7 +169,7 @@ def _tiles(field: Float32) -> _Tiles:
 
 def _slow(field: Float32) -> Float32:
     """Least-squares polynomial of the second degree in x and y, for each channel."""
-    y, x = _places(field.shape[0]), _places(field.shape[1])
+    y, x = _positions(field.shape[0]), _positions(field.shape[1])
     constant, by_y, by_x, by_yy, by_yx, by_xx = _tiles(field).weights
     rows = constant + np.outer(y, by_y) + np.outer(y * y, by_yy)
     columns = np.outer(x, by_x) + np.outer(x * x, by_xx)
@@ -177,7 +177,7 @@ def _slow(field: Float32) -> Float32:
     return np.asarray(rows[:, np.newaxis] + columns[np.newaxis] + mixed, dtype=np.float32)
 
 
-def _places(count: int) -> Float64:
+def _positions(count: int) -> Float64:
     return np.linspace(-1, 1, count) if count > 1 else np.zeros(1)
 
 

@@ -54,7 +54,7 @@ class PhotonTransfer(Tabular):
     full_well: Estimate
     read: Estimate
     row: Estimate | None
-    #: PRNU as a share of the signal, DSNU in electrons; None where they cannot be told.
+    #: PRNU as a share of the signal, DSNU in electrons; None where they cannot be measured.
     prnu: Estimate | None
     dsnu: Estimate | None
     flat_fields: int
@@ -134,8 +134,8 @@ def photon_transfer(
     Returns
     -------
     PhotonTransfer
-        With 95 % confidence intervals. Those of read noise end at 0 where the frames cannot tell
-        it from none; they have no ends where the line does not describe the camera.
+        With 95 % confidence intervals. Those of read noise end at 0 where it cannot
+        be distinguished from 0; they have no ends where the line does not describe the camera.
 
     Raises
     ------
@@ -168,7 +168,7 @@ def _black_of(darks: Sequence[Picture], first: Picture) -> float:
         if clipped > MOST_CLIPPED:
             raise PictureError(
                 f"{dark.origin}: {clipped:.2%} of this dark frame's samples are clipped at 0: it "
-                "tells neither black level nor read noise; state the level with --black"
+                "gives neither black level nor read noise; state the level with --black"
             )
     return float(np.mean([dark.samples.mean(dtype=np.float64) for dark in darks]))
 
@@ -298,7 +298,7 @@ def _with_any_black(found: PhotonTransfer, other: PhotonTransfer, darkest: float
         remarks=(
             f"the black level is taken for 0, and the intervals reach over all levels up to "
             f"{darkest:.4g} {found.unit}: frames without light (--dark), or the level (--black), "
-            "tell read noise and black level apart",
+            "separate read noise and black level",
             *found.remarks,
         ),
     )
@@ -326,7 +326,7 @@ def _remarks(read: Estimate, points: Points, rounded: bool) -> tuple[str, ...]:
         )
     if read.low == 0:
         remarks.append(
-            f"the frames cannot tell the read noise from none; it is at most {read.high:.4g} e"
+            f"the read noise cannot be distinguished from 0; it is at most {read.high:.4g} e"
         )
     return tuple(remarks)
 
@@ -339,7 +339,7 @@ def _pattern_remarks(pattern: FixedPattern) -> list[str]:
             "0.6 dn of noise or more; none is among these frames"
         ]
     if pattern.prnu is not None and pattern.dsnu is None:
-        return ["no DSNU shows in these frames; one level alone cannot tell it from PRNU"]
+        return ["no DSNU shows in these frames; one level alone cannot separate it from PRNU"]
     return []
 
 

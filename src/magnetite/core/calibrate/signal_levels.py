@@ -27,7 +27,7 @@ _ROUNDS = 4
 _LEAST_EXPECTED = 0.5
 #: Sd of a flat field's tile means, a share of their mean.
 _EVEN = 0.05
-#: ... or as a multiple of what the samples within a tile predict.
+#: ... or as a multiple of the sd that the samples within a tile predict.
 _CHANCE = 1.5
 #: Share of a field's samples at black and full scale above which it is clipped.
 MOST_CLIPPED = 1e-4
@@ -86,7 +86,7 @@ def without_row_means(products: Float32) -> Float32:
 
 
 def row_noise(deviations: Sequence[Float32]) -> Estimate | None:
-    """Sd of the rows' own offsets, dn, if it stands out from what independent samples give."""
+    """Sd of the rows' own offsets, dn, if it stands out from that of independent samples."""
     excess, errors = [], []
     for deviation in deviations:
         free = len(deviation) - 1
@@ -96,7 +96,7 @@ def row_noise(deviations: Sequence[Float32]) -> Estimate | None:
             return None
         total = float(np.vdot(deviation, deviation)) / (free * deviation[0].size)
         measured = float((rows**2).sum()) / (free * rows.shape[1])
-        # The samples' own variance is what the total has beyond the rows' offsets.
+        # The samples' own variance is the total less that of the rows' offsets.
         excess.append((measured - total / width) / (1 - 1 / width))
         errors.append(measured * math.sqrt(2 / (free * rows.shape[1])))
     weights = 1 / np.square(errors)
@@ -111,7 +111,7 @@ def levels_of(
     """Sort a scene's samples into cells of like signal.
 
     Of rounded samples ten cells span a digital number or more, so that means of frames that lie
-    between two of them share a level. A flat field is one cell: what its means vary by is noise
+    between two of them share a level. A flat field is one cell: the variation of its means is noise
     and fixed pattern, not light.
     """
     low, high = float(signal.min()), float(signal.max())
@@ -189,7 +189,7 @@ def _clear(cells: Cells, line: Line, ends: tuple[float, float], quietest: float)
 
 
 def _quietest(line: Line) -> float:
-    """Signal at which the noise, what rounding adds apart, has the least sd."""
+    """Signal at which the noise, without that of rounding, has the least sd."""
     rest = LEAST_SD**2 + ROUNDING - line.intercept.value
     return rest / line.slope.value if line.slope.value > 0 and rest > 0 else -math.inf
 
@@ -225,7 +225,7 @@ def _fitted(points: Points, rounded: bool) -> Line:
                 "hides it: take frames of more bits, or at a higher gain"
             )
         raise PictureError(
-            "the frames span too little signal to tell shot noise from read noise: show a scene "
+            "the frames span too little signal to separate shot noise and read noise: show a scene "
             "of dark and bright parts, or flat fields at several levels"
         )
     floor = np.maximum(_LEAST_EXPECTED * variance, np.finfo(float).tiny)

@@ -1,1 +1,1 @@
-"""Chain notation: text to steps, and steps to what can be run."""
+"""Chain notation: text to steps, and steps to callables."""

@@ -1,7 +1,7 @@
 """Binding: a chain and the frame of a picture become steps that can be run.
 
-Units are resolved, files read, functions found; what runs knows no text. A bound step also says
-what a scheduler must know: how far around a sample it looks, whether it draws random numbers or
+Units are resolved, files read, functions found; a callable holds no text. A bound step also says
+the facts a scheduler needs: how far around a sample it looks, whether it draws random numbers or
 needs figures of the whole picture, and how much memory it takes.
 """
 
@@ -95,7 +95,7 @@ def bind(chain: Chain, frame: Frame, files: Files | None = None) -> tuple[Bound,
     frame : Frame
         Of the picture that the chain begins with: it gives dn their meaning.
     files : Files, optional
-        Reads what settings name by file.
+        Reads files that settings name.
 
     Raises
     ------

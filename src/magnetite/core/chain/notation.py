@@ -35,7 +35,7 @@ def parse_chain(text: str | Sequence[str], *kinds: str, auto: bool = False) -> C
     Raises
     ------
     ChainError
-        If a word cannot be understood; the message names the word and its place.
+        If a word cannot be understood; the message names the word and its position.
     """
     (chain,) = _read(text, _Reading(kinds, most=1, auto=True))
     if chain.open_settings and not auto:
@@ -58,14 +58,14 @@ def parse_sweep(
 ) -> list[Chain]:
     """Read a chain with lists and ranges into all its chains, the last setting fastest.
 
-    With `known`, the sd of the noise may be `known`: what a certificate says of it.
+    With `known`, the sd of the noise may be `known`: the one in the certificate.
     """
     return _read(text, _Reading(kinds, complete, known=known))
 
 
 @dataclass(frozen=True)
 class _Reading:
-    """What a text may hold: kinds of methods, settings left for later, sweeps, open values."""
+    """Grammar of a text: kinds of methods, settings left for later, sweeps, open values."""
 
     kinds: tuple[str, ...]
     complete: bool = True
@@ -121,25 +121,25 @@ def _joined(text: str | Sequence[str]) -> str:
     return text if isinstance(text, str) else " ".join(text)
 
 
-def _read_step(words: list[str], place: int, reading: _Reading) -> _Alternatives:
-    """Read the words of one step, the first of which is word number `place` of its chain."""
+def _read_step(words: list[str], position: int, reading: _Reading) -> _Alternatives:
+    """Read the words of one step, the first of which is word number `position` of its chain."""
     if not words:
-        raise ChainError(f"a step is missing beside the '+' before word {place}")
-    method = _find_method(words[0], place, reading.kinds)
+        raise ChainError(f"a step is missing beside the '+' before word {position}")
+    method = _find_method(words[0], position, reading.kinds)
     values: dict[str, list[Any]] = {}
-    for number, word in enumerate(words[1:], place + 1):
+    for number, word in enumerate(words[1:], position + 1):
         key, parameter, text = _read_setting(method, word, number)
         if key in values:
-            raise ChainError(f"{_place(number, word)}: {key} is given twice for {method.name}")
+            raise ChainError(f"{_position(number, word)}: {key} is given twice for {method.name}")
         try:
             values[key] = _read_values(parameter, text, reading)
         except ValueError as error:
-            raise ChainError(f"{_place(number, word)}: {error}") from None
+            raise ChainError(f"{_position(number, word)}: {error}") from None
     _check_complete(method, values, reading.complete)
     return _Alternatives(method, {key: values[key] for key in method.parameters if key in values})
 
 
-def _place(number: int, word: str) -> str:
+def _position(number: int, word: str) -> str:
     return f"word {number}, {shortened(word)!r}"
 
 
@@ -166,22 +166,22 @@ def _read_values(parameter: Parameter, text: str, reading: _Reading) -> list[Any
     return values
 
 
-def _find_method(name: str, place: int, kinds: tuple[str, ...]) -> Method:
+def _find_method(name: str, position: int, kinds: tuple[str, ...]) -> Method:
     for kind in kinds:
         if method := catalogue.find(kind, name):
             return method
     if "=" in name:
         raise ChainError(
-            f"{_place(place, name)}: a step begins with its name, such as {_any(kinds)}"
+            f"{_position(position, name)}: a step begins with its name, such as {_any(kinds)}"
         )
     if other := [method.kind for method in catalogue.every() if method.name == name]:
         raise ChainError(
-            f"{_place(place, name)}: that is a {' and a '.join(other)}, and a "
+            f"{_position(position, name)}: that is a {' and a '.join(other)}, and a "
             f"{' or '.join(kinds)} is wanted here"
         )
     names = [method.name for kind in kinds for method in catalogue.every(kind)]
     raise ChainError(
-        f"{_place(place, name)}: no {' or '.join(kinds)} has that name{_nearest(name, names)}"
+        f"{_position(position, name)}: no {' or '.join(kinds)} has that name{_nearest(name, names)}"
     )
 
 
@@ -193,14 +193,14 @@ def _read_setting(method: Method, word: str, number: int) -> tuple[str, Paramete
     key, equals, text = word.partition("=")
     if not equals or not key or not text:
         raise ChainError(
-            f"{_place(number, word)}: a setting of {method.name} is key=value without blanks, "
+            f"{_position(number, word)}: a setting of {method.name} is key=value without blanks, "
             f"and steps are separated by a '+' that stands alone{_usage(method)}"
         )
     parameter = method.parameters.get(key)
     if parameter is None:
         keys = list(method.parameters)
         raise ChainError(
-            f"{_place(number, word)}: {method.name} has no setting {shortened(key)!r}"
+            f"{_position(number, word)}: {method.name} has no setting {shortened(key)!r}"
             f"{_nearest(key, keys)}"
         )
     return key, parameter, text

@@ -15,11 +15,11 @@ Declared = TypeVar("Declared", bound=Method)
 
 
 class Open(Enum):
-    """What stands for a value that is not there yet: a type of its own, refused by binding."""
+    """Placeholder for a value that is not known yet: a type of its own, refused by binding."""
 
     #: To be solved for, tuned or estimated.
     AUTO = "auto"
-    #: What the certificate of the degradation says; experiments fill it in.
+    #: The value in the certificate of the degradation; experiments fill it in.
     KNOWN = "known"
 
     def __str__(self) -> str:
@@ -33,7 +33,7 @@ AUTO, KNOWN = Open.AUTO, Open.KNOWN
 class Step:
     """One method, by kind and name, with the settings that were given for it, by key.
 
-    Plain data: equal, hashable, picklable. What it means is looked up where it is used.
+    Plain data: equal, hashable, picklable. Its method is looked up when it is used.
     """
 
     kind: MethodKind
@@ -42,7 +42,7 @@ class Step:
 
     @property
     def method(self) -> Method:
-        """The declaration; raises `ChainError` where this process does not know it."""
+        """The declaration; raises `ChainError` where this process has none of that name."""
         method = catalogue.find(self.kind, self.name)
         if method is None:
             raise ChainError(
@@ -95,10 +95,10 @@ class Chain:
 
     @property
     def open_settings(self) -> list[tuple[int, str]]:
-        """Place of the step and key of every setting that is `auto`."""
+        """Position of the step and key of every setting that is `auto`."""
         return [
-            (place, key)
-            for place, step in enumerate(self.steps)
+            (position, key)
+            for position, step in enumerate(self.steps)
             for key, value in step.settings
             if value is AUTO
         ]
@@ -113,8 +113,8 @@ class Chain:
         """Names of the files that settings read."""
         return [name for step in self.steps for name in step.files]
 
-    def with_setting(self, place: int, key: str, value: Any) -> Chain:
+    def with_setting(self, position: int, key: str, value: Any) -> Chain:
         """This chain with one setting of one step replaced."""
         steps = list(self.steps)
-        steps[place] = steps[place].with_setting(key, value)
+        steps[position] = steps[position].with_setting(key, value)
         return Chain(tuple(steps))

@@ -59,7 +59,7 @@ def dct(
     Parameters
     ----------
     frame : Frame
-        Shape of what is coded.
+        Shape of the picture.
     step : float
         Quantizer step of the orthonormal coefficients, share of full scale. The error of a
         coefficient, and so the rms error of the samples, is about step / √12 where all
@@ -76,7 +76,7 @@ def dct(
         its first entry, interpolated to the block's size.
     zone : float
         Only frequencies √((row / height)² + (column / width)²) up to this are coded; of a
-        joined block, by place and size of the 8x8 block that a coefficient is dealt to.
+        joined block, by position and size of the 8x8 block that a coefficient is dealt to.
     threshold : float
         Coefficients of a smaller magnitude are left out, share of full scale.
     keep : float

@@ -24,7 +24,7 @@ _FACTOR = 2 ** (1 / 8)
 
 @codec(
     "fourier",
-    summary="The largest Fourier coefficients of the whole picture: places, magnitudes, phases.",
+    summary="The largest Fourier coefficients of the whole picture: positions, magnitudes, phases.",
     colour=ColourPolicy.JOINT,
     source="Oppenheim and Lim, Proc. IEEE 69(5), 1981, doi:10.1109/PROC.1981.12022",
     quality="keep",
@@ -40,14 +40,14 @@ def fourier(
 ) -> Pipeline:
     """Keep a share of the coefficients of the orthonormal transform, the largest of each plane.
 
-    A real picture's spectrum is its own mirror image: one half of it is coded, and counts. Places
-    are coded as a map of bits, magnitudes as logarithms in steps of 2^(1/8), phases in
+    A real picture's spectrum is its own mirror image: one half of it is coded, and counts.
+    Positions are coded as a map of bits, magnitudes as logarithms in steps of 2^(1/8), phases in
     `2^phase_bits` even steps; both are decoded to the middle of their step.
 
     Parameters
     ----------
     frame : Frame
-        Shape of what is coded.
+        Shape of the picture.
     keep : float
         Share of all coefficients of a plane.
     phase_bits : int
@@ -62,7 +62,7 @@ def fourier(
 
 @dataclass(frozen=True)
 class Spectrum:
-    """Planes to three sections each: places, magnitudes, phases."""
+    """Planes to three sections each: positions, magnitudes, phases."""
 
     names: Sequence[str]
     shape: tuple[int, int]
@@ -80,13 +80,13 @@ class Spectrum:
             size = np.where(self._own, np.abs(half), 0.0)
             count = max(1, round(self.keep * int(self._own.sum())))
             least = np.partition(size.ravel(), size.size - count)[size.size - count]
-            places = (size >= max(least, 1e-9)).astype(np.int32)
-            chosen = half[places > 0]
+            positions = (size >= max(least, 1e-9)).astype(np.int32)
+            chosen = half[positions > 0]
             levels = np.rint(np.log(np.abs(chosen)) / np.log(_FACTOR)).astype(np.int32)
             turns = np.floor(np.angle(chosen) / (2 * np.pi) % 1 * 2**self.phase_bits)
-            nothing = np.zeros_like(places)
+            nothing = np.zeros_like(positions)
             sections += [
-                Section(f"{name} places", stripes.encode(bits_model.run, places, nothing)),
+                Section(f"{name} positions", stripes.encode(bits_model.run, positions, nothing)),
                 Section(f"{name} magnitudes", _pack(levels)),
                 Section(f"{name} phases", self._pack_phases(turns.astype(np.int64))),
             ]
@@ -104,13 +104,13 @@ class Spectrum:
             where, magnitudes, phases = sections[3 * i : 3 * i + 3]
             shape = self._own.shape
             nothing = np.zeros(shape, np.int32)
-            places = stripes.decode(bits_model.run, where, (shape[0], shape[1]), nothing) > 0
-            count = int(places.sum())
+            positions = stripes.decode(bits_model.run, where, (shape[0], shape[1]), nothing) > 0
+            count = int(positions.sum())
             levels = _unpack(magnitudes, count)
             turns = (self._unpack_phases(phases, count) + 0.5) / 2**self.phase_bits
             half = np.zeros(shape, np.complex128)
             size = np.exp(np.log(_FACTOR) * levels.clip(-200, 400))
-            half[places] = size * np.exp(2j * np.pi * turns)
+            half[positions] = size * np.exp(2j * np.pi * turns)
             self._mirror(half)
             plane = irfft2(half, s=self.shape, norm="ortho", workers=threads())
             planes.append(np.asarray(plane, np.float32))
@@ -131,7 +131,7 @@ class Spectrum:
         return [0] if width % 2 else [0, width // 2]
 
     def _mirror(self, half: Complex128) -> None:
-        """Fill in what is the mirror image of what is there; what is its own is real."""
+        """Fill in the conjugate half; coefficients that are their own conjugate are real."""
         height = self.shape[0]
         for column in self._mirrored_columns:
             for row in {0, height // 2} if height % 2 == 0 else {0}:
@@ -146,7 +146,7 @@ class Spectrum:
 
     def _unpack_phases(self, data: bytes, count: int) -> Int64:
         if len(data) != (count * self.phase_bits + 7) // 8:
-            raise StreamError("the number of phases is not that of the places")
+            raise StreamError("the number of phases is not that of the positions")
         bits = np.unpackbits(np.frombuffer(data, np.uint8), count=count * self.phase_bits)
         each = bits.reshape(count, self.phase_bits).astype(np.int64)
         return np.asarray(each @ (1 << np.arange(self.phase_bits)), np.int64)

@@ -59,7 +59,7 @@ def _largest_ranks(sections: Sequence[Section]) -> list[int]:
 def _kept_remark(
     frame: Frame, sections: Sequence[Section], settings: Mapping[str, Any]
 ) -> list[str]:
-    """Say how many components were kept, and of what share of the variance."""
+    """Remark on the number of components kept, and their share of the variance."""
     return [section.note for section in sections if section.note]
 
 
@@ -92,7 +92,7 @@ def svd(
     Parameters
     ----------
     frame : Frame
-        Shape of what is coded.
+        Shape of the picture.
     rank : int
         Number of terms; or
     energy : float
@@ -149,13 +149,13 @@ def pca(
     Parameters
     ----------
     frame : Frame
-        Shape of what is coded.
+        Shape of the picture.
     components : int
         Number of components; or
     variance : float
         the fewest that keep this share of the variance about the mean.
     of : "patches" or "rows"
-        What the components are learned from, and made of.
+        The samples that the components are learned from.
     patch : (int, int)
         Height and width of a patch.
     step : float

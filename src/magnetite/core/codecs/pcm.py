@@ -37,7 +37,7 @@ def pcm(frame: Frame, *, bits: Annotated[int, Count(1, 16)]) -> Pipeline:
     Parameters
     ----------
     frame : Frame
-        Shape of what is coded.
+        Shape of the picture.
     bits : int
         1 to 16, at most the picture's own where it has a bit depth.
     """
@@ -88,12 +88,12 @@ def bit_planes(
     keep: Annotated[int, Count(1, 16)],
     code: Literal["gray", "binary"] = "gray",
 ) -> Pipeline:
-    """Code the `keep` most significant bit planes; those left out count as half of what they span.
+    """Code the `keep` most significant bit planes; those left out count as half of their span.
 
     Parameters
     ----------
     frame : Frame
-        Shape and bit depth of what is coded.
+        Shape and bit depth of the picture.
     keep : int
         1 to 16; all planes, without loss, where the picture has no more.
     code : "gray" or "binary"

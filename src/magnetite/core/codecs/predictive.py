@@ -32,7 +32,7 @@ def predictive(frame: Frame, *, bound: Annotated[int, Count(0, 4095)] = 0) -> Pi
     Parameters
     ----------
     frame : Frame
-        Shape and bit depth of what is coded.
+        Shape and bit depth of the picture.
     bound : int
         Largest error of any sample, dn; 0 loses nothing.
 

@@ -51,7 +51,7 @@ def wavelet(
     Parameters
     ----------
     frame : Frame
-        Shape of what is coded.
+        Shape of the picture.
     step : float
         Quantizer step, share of full scale; that of a band is this over the L2 norm of its
         synthesis functions. With the 5/3 filter on digital numbers all of them are rounded to

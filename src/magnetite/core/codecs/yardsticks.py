@@ -18,7 +18,7 @@ from magnetite.core.methods.catalogue import ColourPolicy, codec
 from magnetite.core.methods.parameters import Count, Decibels, Number
 from magnetite.core.picture.frame import Frame
 
-#: What whole files end with: decoders are slow on those that were cut short, or say nothing.
+#: Last bytes of whole files: decoders are slow on truncated ones, or report nothing.
 _JPEG_END, _PNG_END = b"\xff\xd9", b"IEND\xaeB`\x82"
 
 Coder = Callable[[Samples], bytes]
@@ -36,7 +36,7 @@ class Foreign:
     decode: Decoder
     #: Reads the size from the file's header, so that another one is refused before decoding.
     size: headers.Reader
-    #: What a whole file ends with, where decoders are slow on those that were cut short.
+    #: Last bytes of a whole file, where decoders are slow on truncated ones.
     ends: bytes = b""
     #: Depths of the files; samples of other depths go into the next deeper one, by their share of
     #: full scale. None where files have the picture's own depth.

@@ -29,7 +29,7 @@ def bands_of(samples: Samples, size: int = 2**17) -> list[slice]:
 
 
 def on_bands(work: Callable[[slice], Result], plane: Samples, rows: int) -> list[Result]:
-    """What `work` gives for bands of a plane's rows; small planes are worked on by one thread."""
+    """Results of `work` for bands of a plane's rows; one thread for small planes."""
     parts = bands(plane.shape[0], rows)
     return spread(work, parts) if worth_spreading(plane) else list(map(work, parts))
 

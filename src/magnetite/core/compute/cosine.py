@@ -81,7 +81,7 @@ def threshold_band(plane: Float32, first: int, threshold: Single, out: Float32) 
     """
     width, margin = plane.shape[1], BLOCK - 1
     columns = np.empty((BLOCK, width), np.float32)
-    # What comes back along rows: seven zeros on both sides stand for positions outside.
+    # Inverse along rows: seven zeros on both sides stand for positions outside.
     lines = np.zeros((BLOCK, width + margin), np.float32)
     summed = np.empty((BLOCK, width), np.float32)
     total = np.zeros((out.shape[0] + 2 * margin, width), np.float32)
@@ -186,7 +186,7 @@ def _left(v: Float32, lowest: Single, threshold: Single, kept: Float32) -> None:
 
 @_compiled
 def _count(kept: Float32, first: int, weight: Float32) -> None:
-    """Add up how many coefficients of each block are left, from the place `first` on."""
+    """Add up how many coefficients of each block are left, from the position `first` on."""
     for k in range(first, BLOCK):
         for x in range(kept.shape[1] - BLOCK + 1):
             weight[x + 7] += _ONE if kept[k, x] != _ZERO else _ZERO

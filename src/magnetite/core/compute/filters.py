@@ -10,7 +10,7 @@ from magnetite.core.arrays import Complex128, Float64, Indices, Pixels
 from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.threads import threads
 
-#: What is beyond the edge: the picture mirrored, its last samples repeated, the picture
+#: Boundary conditions: the picture mirrored, its last samples repeated, the picture
 #: again, or black.
 Boundary = Literal["mirror", "repeat", "wrap", "black"]
 
@@ -84,16 +84,16 @@ def convolve_separable(plane: Pixels, line: Float64, boundary: Boundary = "mirro
 
 
 def beyond_edges(side: int, reach: int, boundary: Boundary) -> Indices:
-    """Which of `side` samples stands at every place from `-reach` on; -1 for black."""
-    places = np.arange(-reach, side + reach)
-    inside = (places >= 0) & (places < side)
+    """Which of `side` samples stands at every position from `-reach` on; -1 for black."""
+    positions = np.arange(-reach, side + reach)
+    inside = (positions >= 0) & (positions < side)
     if boundary == "black":
-        return np.where(inside, places, -1)
+        return np.where(inside, positions, -1)
     if boundary == "wrap":
-        return places % side
+        return positions % side
     if boundary == "repeat":
-        return places.clip(0, side - 1)
-    folded = places % (2 * side)
+        return positions.clip(0, side - 1)
+    folded = positions % (2 * side)
     return np.where(folded < side, folded, 2 * side - 1 - folded)
 
 

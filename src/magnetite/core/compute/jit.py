@@ -18,7 +18,7 @@ from magnetite.core.arrays import Samples
 from magnetite.core.compute.compiling import compiling, is_alone
 
 Function = TypeVar("Function", bound=Callable[..., Any])
-#: What every loop is compiled with: it lets other threads run, and divides as NumPy does.
+#: Flags of every loop: it releases the GIL, and divides as NumPy does.
 _FLAGS: dict[str, Any] = {"nogil": True, "error_model": "numpy", "no_cfunc_wrapper": True}
 
 #: A process waits for another that compiles the same loop, s at most.

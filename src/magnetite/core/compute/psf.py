@@ -1,4 +1,4 @@
-"""Point spread functions: kernels of unit sum, by formula, and what they do to contrast."""
+"""Point spread functions: kernels of unit sum, by formula, and their transfer of contrast."""
 
 from __future__ import annotations
 
@@ -50,13 +50,13 @@ def disk(radius: float) -> Float64:
     reach = max(0, math.ceil(radius - 0.5))
     if reach == 0:
         return np.ones((1, 1))
-    places = np.arange(-reach, reach + 1)
+    positions = np.arange(-reach, reach + 1)
     offsets = (np.arange(_STRIPS) + 0.5) / _STRIPS - 0.5
-    x = (places[:, np.newaxis] + offsets).ravel()
+    x = (positions[:, np.newaxis] + offsets).ravel()
     half = np.sqrt((radius**2 - x**2).clip(0, None))
-    low = (places[:, np.newaxis] - 0.5).clip(-half, half)
-    high = (places[:, np.newaxis] + 0.5).clip(-half, half)
-    area = (high - low).reshape(places.size, places.size, _STRIPS).mean(axis=2)
+    low = (positions[:, np.newaxis] - 0.5).clip(-half, half)
+    high = (positions[:, np.newaxis] + 0.5).clip(-half, half)
+    area = (high - low).reshape(positions.size, positions.size, _STRIPS).mean(axis=2)
     # Summed over x in strips and over y exactly; the disk is the same either way.
     area = (area + area.T) / 2
     return np.asarray(area / area.sum())
@@ -116,18 +116,18 @@ class Shape:
 def shape_of(kernel: Float64) -> Shape:
     """Measure a kernel as applied."""
     lines = kernel.sum(axis=0), kernel.sum(axis=1)
-    places = [np.arange(line.size) - line.size // 2 for line in lines]
+    positions = [np.arange(line.size) - line.size // 2 for line in lines]
     total = float(kernel.sum())
-    # To 1e-12 px: what lies below is rounding.
-    x, y = (round(float(a @ b) / total, 12) for a, b in zip(lines, places, strict=True))
+    # To 1e-12 px: smaller differences are rounding.
+    x, y = (round(float(a @ b) / total, 12) for a, b in zip(lines, positions, strict=True))
     one, two = lines
     return Shape(total, (x, y), (_fwhm(one), _fwhm(two)), (mtf50(one), mtf50(two)))
 
 
 def mtf(line: Float64, frequency: Float64) -> Float64:
     """Modulation transfer of a line of weights at frequencies in cycles per px."""
-    places = np.arange(line.size) - line.size // 2
-    waves = np.exp(-2j * np.pi * np.multiply.outer(frequency, places))
+    positions = np.arange(line.size) - line.size // 2
+    waves = np.exp(-2j * np.pi * np.multiply.outer(frequency, positions))
     return np.asarray(np.abs(waves @ line) / line.sum())
 
 
@@ -168,7 +168,7 @@ def disk_transfer(radius: float) -> Callable[[Float64], Float64]:
 
 
 def crossing(x: Float64, y: Float64, level: float) -> float | None:
-    """First place where y falls below a level, between points on a straight line; or None."""
+    """First position where y falls below a level, between points on a straight line; or None."""
     below = np.flatnonzero(y < level)
     if below.size == 0:
         return None

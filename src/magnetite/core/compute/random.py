@@ -1,6 +1,6 @@
-"""Random generators that depend on what is drawn for, never on when or where.
+"""Random generators that depend on seed and purpose, never on time or thread.
 
-The generator of a step follows from the seed, the reference's content and the step's place
+The generator of a step follows from the seed, the reference's content and the step's position
 in its chain, so a result is the same in any order of work, on any number of workers.
 """
 
@@ -22,7 +22,7 @@ CHUNK = 2**18
 Sampler = Callable[[np.random.Generator, Float32], object]
 
 
-def step_generator(seed: int, digest: bytes, place: int) -> np.random.Generator:
+def step_generator(seed: int, digest: bytes, position: int) -> np.random.Generator:
     """Generator of one step.
 
     Parameters
@@ -31,8 +31,8 @@ def step_generator(seed: int, digest: bytes, place: int) -> np.random.Generator:
         The user's seed, 0 or larger.
     digest : bytes
         The reference's content (`Picture.digest`).
-    place : int
-        The step's place in the chain, from 0.
+    position : int
+        The step's position in the chain, from 0.
 
     Raises
     ------
@@ -42,7 +42,7 @@ def step_generator(seed: int, digest: bytes, place: int) -> np.random.Generator:
     if seed < 0:
         raise InputError(f"a seed is 0 or larger, not {seed}")
     content = np.frombuffer(digest, dtype="<u4").tolist()
-    return np.random.Generator(np.random.PCG64(np.random.SeedSequence([seed, place, *content])))
+    return np.random.Generator(np.random.PCG64(np.random.SeedSequence([seed, position, *content])))
 
 
 class BandGenerator(np.random.Generator):
@@ -62,10 +62,10 @@ class BandGenerator(np.random.Generator):
 
 
 def band_generator(
-    seed: int, digest: bytes, place: int, *, first: int, count: int, total: int
+    seed: int, digest: bytes, position: int, *, first: int, count: int, total: int
 ) -> BandGenerator:
     """`step_generator` for a band that begins with the row `first` of `total`."""
-    return BandGenerator(step_generator(seed, digest, place).bit_generator, first, count, total)
+    return BandGenerator(step_generator(seed, digest, position).bit_generator, first, count, total)
 
 
 def draw(rng: np.random.Generator, shape: tuple[int, ...], sampler: Sampler) -> Float32:
@@ -119,13 +119,13 @@ def _fill_band(rng: BandGenerator, arrays: list[Samples], sampler: Callable[...,
         child = np.random.Generator(np.random.PCG64(seeds[number]))
         low, high = number * CHUNK, min((number + 1) * CHUNK, rng.total * each)
         inside = slice(max(low, start) - low, min(high, stop) - low)
-        place = slice(low + inside.start - start, low + inside.stop - start)
+        position = slice(low + inside.start - start, low + inside.stop - start)
         stand_ins = [np.zeros((high - low, *array.shape[1:]), array.dtype) for array in arrays]
         for whole, array in zip(stand_ins, arrays, strict=True):
-            whole[inside] = array[place]
+            whole[inside] = array[position]
         sampler(child, *stand_ins)
         for whole, array in zip(stand_ins, arrays, strict=True):
-            array[place] = whole[inside]
+            array[position] = whole[inside]
 
     spread(work, range(start // CHUNK, -(-stop // CHUNK)))
 

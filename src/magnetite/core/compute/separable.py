@@ -23,7 +23,7 @@ def filtered(plane: Pixels, line: Float64, rows: Indices, columns: Indices) -> P
         Sums are taken in its precision.
     line : float64 array, shape (2 reach + 1,)
     rows, columns : int array, shape (m + 2 reach,), (n + 2 reach,)
-        Which row or column stands at each place from `-reach` on; -1 for black.
+        Which row or column stands at each position from `-reach` on; -1 for black.
 
     Returns
     -------

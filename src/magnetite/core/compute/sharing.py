@@ -1,4 +1,4 @@
-"""What several metrics of one pair of pictures need: computed once, kept while there is room.
+"""Intermediate results that metrics of one pair share: computed once, evicted by age.
 
 A metric asks with `shared`; outside a `Sharing` it simply computes.
 """
@@ -19,12 +19,12 @@ ROOM = 2**29
 
 
 class Sharing:
-    """Results by what they were made from: objects, known by their identity, which are held."""
+    """Results by their sources: objects, known by their identity, which are held."""
 
     def __init__(self, room: int = ROOM) -> None:
         self._left = room
         self._known: dict[tuple[Any, ...], tuple[tuple[Any, ...], Any]] = {}
-        #: What belongs to a test picture, and goes with it.
+        #: Results of a test picture, evicted with it.
         self._passing: set[int] = set()
         self._lock = Lock()
         #: Held while a result is computed, so that another thread waits for it.
@@ -40,7 +40,7 @@ class Sharing:
             _open.reset(before)
 
     def get(self, name: str, make: Callable[..., Result], sources: tuple[Any, ...]) -> Result:
-        """What `make` gives for the sources, or gave before under that name."""
+        """The result of `make` for the sources, from the cache where it has that name."""
         key = (name, *map(id, sources))
         with self._lock:
             making = self._making.setdefault(key, Lock())
@@ -67,7 +67,7 @@ class Sharing:
         self._passing.add(id(source))
 
     def forget(self) -> None:
-        """Forget all that is made from what passes."""
+        """Evict the results of the test picture."""
         for key, (sources, made) in list(self._known.items()):
             if any(id(source) in self._passing for source in sources):
                 self._left += _size(made)
@@ -80,16 +80,16 @@ _open: ContextVar[Sharing | None] = ContextVar("sharing", default=None)
 
 
 def shared(name: str, make: Callable[..., Result], *sources: Any) -> Result:
-    """What `make` gives for the sources, computed once while a `Sharing` is open.
+    """The result of `make` for the sources, computed once while a `Sharing` is open.
 
-    The name must tell all that the result depends on beside the sources.
+    The name must cover all that the result depends on apart from the sources.
     """
     sharing = _open.get()
     return make(*sources) if sharing is None else sharing.get(name, make, sources)
 
 
 def _parts(made: Any) -> list[Any]:
-    """The result and what it consists of."""
+    """The result and its parts."""
     if isinstance(made, list | tuple):
         return [made, *(part for item in made for part in _parts(item))]
     return [made]

@@ -15,7 +15,7 @@ REACH = 7
 
 
 def thresholded(plane: Float32, least: float, *, weighted: bool = False) -> Float32:
-    """Mean over all 8x8 blocks of what is left where coefficients below `least` become 0.
+    """Mean over all 8x8 blocks of the picture with coefficients below `least` set to 0.
 
     Parameters
     ----------

@@ -68,7 +68,7 @@ def use_threads(count: int) -> None:
 def _workers(count: int | None = None) -> Iterator[ThreadPoolExecutor]:
     """Threads that wait; new ones for another number, or where those are in use.
 
-    Where work fails, or the user interrupts, what has begun is not waited for.
+    Where work fails, or the user interrupts, running jobs are not waited for.
     """
     serialise()
     if count not in (None, _state.threads) or not _state.used.acquire(blocking=False):
@@ -87,7 +87,7 @@ def _workers(count: int | None = None) -> Iterator[ThreadPoolExecutor]:
 
 
 @contextmanager
-def told(listener: Listener) -> Iterator[None]:
+def listening(listener: Listener) -> Iterator[None]:
     """Tell a listener of every part that `each` has done, meanwhile."""
     before, _state.listener = _state.listener, listener
     try:
@@ -97,7 +97,7 @@ def told(listener: Listener) -> Iterator[None]:
 
 
 def spread(work: Callable[[Job], Result], jobs: Iterable[Job]) -> list[Result]:
-    """What `work` makes of every job, in the order of the jobs.
+    """Results of `work` for every job, in the order of the jobs.
 
     Jobs must not follow from the number of threads, or results would depend on it.
     """
@@ -111,7 +111,7 @@ def spread(work: Callable[[Job], Result], jobs: Iterable[Job]) -> list[Result]:
 def stream(
     work: Callable[[Job], Result], jobs: Iterable[Job], workers: int
 ) -> Iterator[tuple[Job, Result]]:
-    """Jobs and what `work` makes of them, as they are done; few are taken ahead of that.
+    """Jobs and their results, as they are done; the number in flight is bounded.
 
     Where a job fails, or the caller stops listening, those that have not begun are given up.
     """

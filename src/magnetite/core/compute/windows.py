@@ -22,7 +22,7 @@ def gaussian_kernel(sigma: float, radius: int | None = None) -> Float64:
     if sigma == 0:
         return np.ones(1)
     x = np.arange(-radius, radius + 1)
-    # Far out the weight is 0; the square of what lies further would overflow.
+    # Far out the weight is 0; squares of larger distances would overflow.
     kernel = np.exp(-0.5 * np.minimum(np.abs(x) / sigma, 100.0) ** 2)
     return np.asarray(kernel / kernel.sum())
 

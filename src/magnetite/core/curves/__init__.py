@@ -1,1 +1,1 @@
-"""Rate-distortion curves: their points, and what they say of each other."""
+"""Rate-distortion curves: their points, and their comparison."""

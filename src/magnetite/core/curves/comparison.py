@@ -137,7 +137,7 @@ def overlap(
 
 
 def hull(points: Curve) -> list[tuple[float, float]]:
-    """Upper convex hull of points (rate, quality), by rising rate: what switching could reach.
+    """Upper convex hull of points (rate, quality), by rising rate: reachable by switching.
 
     From the lowest rate to the best quality; each point has a smaller slope behind it than
     before it. Points of infinite quality are left out.

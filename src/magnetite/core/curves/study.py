@@ -1,4 +1,4 @@
-"""Rate-distortion curves of codecs on pictures, and what they say of each other."""
+"""Rate-distortion curves of codecs on pictures, and their comparison."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _ACTIVITY = Step("gauge", "activity")
 
 
 class CurvePoint(NamedTuple):
-    """A point with the places of its reference and codec in the lists that were given."""
+    """A point with the positions of its reference and codec in the lists that were given."""
 
     reference: int
     codec: int
@@ -37,7 +37,7 @@ class CurvePoint(NamedTuple):
 
 
 class Comparison(NamedTuple):
-    """A codec against the first; None where it cannot be told."""
+    """A codec against the first; None where it cannot be computed."""
 
     reference: str
     metric: str
@@ -207,15 +207,15 @@ def curve(
     Parameters
     ----------
     references : Picture or array, or a list of pictures
-        What the decoded pictures are scored against.
+        The reference of the decoded pictures.
     codecs : str or list of str
         Codecs with a sweep of their settings, `dct step=2dn,4dn,8dn`; without their quality
-        setting, points are evenly spaced in the logarithm of the rate. The first is what the
+        setting, points are evenly spaced in the logarithm of the rate. The first is the one the
         others are compared with.
     metrics : str
         As for `score`.
     source : Picture or array, optional
-        What is coded, if it is not the reference itself: a noisy or denoised version.
+        The picture to code, if it is not the reference itself: a noisy or denoised version.
     workers : int
         Points computed at a time.
 

@@ -69,7 +69,7 @@ def gaussian_blur(
     sigma : float
         Standard deviation in px, 0 to 200; 0 changes nothing.
     boundary : "mirror", "repeat", "wrap" or "black"
-        What lies beyond the edge.
+        Samples beyond the edge.
 
     Returns
     -------

@@ -76,7 +76,7 @@ def salt_pepper(
     pixels : float array, shape (h, w) or (h, w, n), full-scale units
     rng : numpy.random.Generator
     density : float
-        Expected share of what is replaced, 0 to 1.
+        Expected share of samples replaced, 0 to 1.
     white : float
         Share of the replaced that turns white, 0 to 1; the rest turns black.
     per : "pixel" or "channel"
@@ -133,7 +133,7 @@ def impulse_noise(
     pixels : float array, shape (h, w) or (h, w, n), full-scale units
     rng : numpy.random.Generator
     density : float
-        Expected share of what is replaced, 0 to 1.
+        Expected share of samples replaced, 0 to 1.
     per : "pixel" or "channel"
         Whether a whole pixel is hit, each of its channels with a value of its own, or each
         channel separately.

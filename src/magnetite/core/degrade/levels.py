@@ -104,13 +104,13 @@ def _survey_quantize(
 
 @dataclass(frozen=True)
 class LevelsSurvey:
-    """What is measured of rounding to evenly spaced levels."""
+    """Measurements of rounding to evenly spaced levels."""
 
     grid: Levels
     dither: Dither
 
     def of(self, part: Change) -> Float64:
-        """Sums of the error, what lies beyond the levels, and a histogram of the levels."""
+        """Sums of the error, samples beyond the levels, and a histogram of the levels."""
         error = part.drawn - part.before
         first, step, low, high = map(part.before.dtype.type, self._scale)
         outside = np.count_nonzero((part.before < low) | (part.before > high))
@@ -119,10 +119,10 @@ class LevelsSurvey:
             error.sum(dtype=np.float64), outside,
         ]  # fmt: skip
         drawn = part.drawn.reshape(-1)
-        places = np.rint((drawn - first) / step).astype(np.intp)
+        positions = np.rint((drawn - first) / step).astype(np.intp)
         whole = drawn.astype(np.float64)
-        sums += [whole.sum(), whole @ places]
-        return np.concatenate([sums, np.bincount(places, minlength=self.grid.count)])
+        sums += [whole.sum(), whole @ positions]
+        return np.concatenate([sums, np.bincount(positions, minlength=self.grid.count)])
 
     def in_one_pass(self, before: Float32, after: Float32, full_scale: np.float32) -> Float64:
         """The same, compiled."""
@@ -200,7 +200,7 @@ def quantize(
     """Take the nearest of few levels: `s round(x / s)` (mid-tread), `s (floor(x / s) + 1/2)`.
 
     With `bits` or `levels`, n levels span 0 to 1: mid-tread with s = 1 / (n - 1), black and full
-    scale among them; mid-rise with s = 1 / n, none of them. `optimal` places n levels where
+    scale among them; mid-rise with s = 1 / n, none of them. `optimal` positions n levels where
     the squared error is least for the picture's own histogram, `lloyd-max` where Lloyd's method
     settles, a local optimum. With `step` the last level is
     the one nearest to full scale, which may lie above it. Samples spread evenly over the
@@ -296,7 +296,7 @@ def bit_planes(
     fill: Literal["zero", "middle"] = "zero",
     depth: Annotated[int, BitDepth()],
 ) -> Pixels:
-    """Digital numbers with their lowest planes set to 0, or to the middle of what they span.
+    """Digital numbers with their lowest planes set to 0, or to the middle of their span.
 
     Parameters
     ----------
@@ -304,7 +304,7 @@ def bit_planes(
     keep, drop : int
         One of them: planes kept from the top, or dropped from the bottom.
     fill : "zero" or "middle"
-        What stands in the dropped planes: nothing, so that the picture darkens, or a one and
+        Content of the dropped planes: zeros, so that the picture darkens, or a one and
         noughts.
     depth : int
         Bit depth of the picture; on the command line it is the picture's own.

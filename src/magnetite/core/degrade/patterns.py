@@ -163,7 +163,7 @@ def coloured_noise(
         return pixels.copy()
     amplitude *= np.float32(sd * size[0] * size[1] / math.sqrt(total))
     # Real and imaginary part have half the power each; the columns that are their own mirror
-    # image keep the real half of what is drawn.
+    # image keep the real half of the numbers drawn.
     amplitude[:, 1 : (size[1] + 1) // 2] *= np.float32(math.sqrt(0.5))
     if pixels.ndim == 2:
         return _waves(rng, amplitude, size, pixels)

@@ -266,7 +266,7 @@ def _pattern(name: str, sensor: int, shape: tuple[int, ...]) -> Samples:
 def _transformed(
     pixels: Pixels, rng: np.random.Generator, sampler: Callable[..., object]
 ) -> Pixels:
-    """What `sampler(generator, piece, out)` makes of the samples."""
+    """The samples after `sampler(generator, piece, out)`."""
     source = np.ascontiguousarray(pixels, np.float32)
     out = np.empty_like(source)
     fill(rng, [source.reshape(-1), out.reshape(-1)], sampler)

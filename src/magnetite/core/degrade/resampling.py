@@ -123,7 +123,7 @@ def shift(
 
     Whole px move samples as they are; parts of a px interpolate by a windowed sinc of three
     lobes. Metrics that compare sample by sample take a shift for damage: that is one of their
-    blind spots, and what this step shows.
+    blind spots, and shown by this step.
 
     Parameters
     ----------
@@ -193,19 +193,19 @@ def _weights(old: int, centres: Float64, kernel: str, ratio: float = 1.0) -> Flo
 
     new = centres.size
     if kernel == "nearest":
-        places = np.floor(centres + 0.5).astype(int)[:, np.newaxis]
-        values = np.ones(places.shape)
+        positions = np.floor(centres + 0.5).astype(int)[:, np.newaxis]
+        values = np.ones(positions.shape)
     else:
         widened = max(1.0, ratio)
         reach = _REACH[kernel] * widened
         first = np.floor(centres - reach).astype(int)
-        places = first[:, np.newaxis] + np.arange(math.ceil(2 * reach) + 2)
-        values = _KERNELS[kernel]((places - centres[:, np.newaxis]) / widened, widened)
+        positions = first[:, np.newaxis] + np.arange(math.ceil(2 * reach) + 2)
+        values = _KERNELS[kernel]((positions - centres[:, np.newaxis]) / widened, widened)
         values /= values.sum(axis=1, keepdims=True)
-    places %= 2 * old
-    places = np.where(places >= old, 2 * old - 1 - places, places)
-    starts = np.arange(new + 1) * places.shape[1]
-    matrix: Float64 = csr_array((values.ravel(), places.ravel(), starts), shape=(new, old))
+    positions %= 2 * old
+    positions = np.where(positions >= old, 2 * old - 1 - positions, positions)
+    starts = np.arange(new + 1) * positions.shape[1]
+    matrix: Float64 = csr_array((values.ravel(), positions.ravel(), starts), shape=(new, old))
     return matrix
 
 

@@ -1,4 +1,4 @@
-"""Changes of tone and colour: what a metric should, or should not, call a loss."""
+"""Changes of tone and colour, which metrics should or should not call a loss."""
 
 from __future__ import annotations
 

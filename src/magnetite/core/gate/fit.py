@@ -67,7 +67,7 @@ class Promise(NamedTuple):
 
 @dataclass(frozen=True)
 class Fitted:
-    """A gate, how single figures would do, and what its user must know."""
+    """A gate, the performance of single figures, and remarks."""
 
     gate: Gate
     singles: tuple[Single, ...]

@@ -1,4 +1,4 @@
-"""A gate: what it was fitted on, its rule, and its verdict on a picture's figures."""
+"""A gate: the data of its fit, its rule, and its verdict on a picture's figures."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import Any, Literal
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import ChainError, InputError
 
-#: Figures further outside what the gate was fitted on than this share of its range are named.
+#: Figures further outside the range of the fit than this share of it are named.
 _OUTSIDE = 0.1
 KIND = "magnetite gate"
 
@@ -31,15 +31,15 @@ class Feature:
 
 @dataclass(frozen=True)
 class Verdict:
-    """What a gate says of one picture."""
+    """Verdict of a gate on one picture."""
 
     accepted: bool
     #: Chance of being accepted, or the predicted score of a regression.
     value: float
     threshold: float
-    #: Figures by what they add to the rule, the one that decided first.
+    #: Contributions of the figures to the rule, the decisive one first.
     contributions: dict[str, float]
-    #: Figures that lie outside what the gate was fitted on.
+    #: Figures outside the range of the fit.
     outside: tuple[str, ...]
 
     @property
@@ -104,7 +104,7 @@ class Gate:
 
     @classmethod
     def of_record(cls, record: Mapping[str, Any]) -> Gate:
-        """Read what `as_record` gave; `InputError` for anything else."""
+        """Read a record of `as_record`; `InputError` for anything else."""
         if record.get("kind") != KIND or record.get("version") != 1:
             raise InputError("not a gate of this program: fit one with gate fit")
         features = record.get("features")

@@ -25,7 +25,7 @@ def judge(
     reference : Picture or array, optional
         The clean picture, for gates with metrics.
     files : Files, optional
-        Reads what settings name by file.
+        Reads files that settings name.
 
     Raises
     ------

@@ -1,4 +1,4 @@
-"""Gauges of what compression leaves behind: blocks, false contours."""
+"""Gauges of compression artefacts: blocks, false contours."""
 
 from __future__ import annotations
 
@@ -139,7 +139,7 @@ def blockiness(pixels: Pixels) -> float:
     -------
     float
         In the array's unit; 0 where no grid is found, as with fewer than twelve blocks a side.
-        `block-width` and its like tell the grid.
+        `block-width` and its like give the grid.
 
     Raises
     ------

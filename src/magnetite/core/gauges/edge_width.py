@@ -78,7 +78,7 @@ def edge_width(pixels: Pixels, peak: float = 1.0) -> float:
     float
         In px. Gaussian blur of sigma gives about 2.56 sigma at straight edges of even ground;
         from a sigma of 0.8 px on, noise of up to 3 % of full scale changes that by 4 % at most,
-        noise of 5 % by 7 %. `edge-count` and `edge-width-error` tell how certain it is.
+        noise of 5 % by 7 %. `edge-count` and `edge-width-error` give its certainty.
 
     Raises
     ------

@@ -17,7 +17,7 @@ from magnetite.core.methods.parameters import FileName
 from magnetite.core.metrics.kernels.moments import halved
 from magnetite.core.picture import Picture, luma
 
-#: Side of a patch at the finer of both scales, px, and what says how the model's file is read.
+#: Side of a patch at the finer of both scales, px, and the version of the model's file.
 PATCH = 96
 KIND, VERSION = "magnetite naturalness model", 1
 #: Of a good picture only patches count whose contrast is at least this share of the sharpest's.
@@ -71,7 +71,7 @@ class Model:
 
 
 def fit_naturalness(pictures: Iterable[Picture]) -> Model:
-    """Fit the model of good pictures: what the features of their sharp patches are like.
+    """Fit the model of good pictures: mean and covariance of the features of their sharp patches.
 
     A patch counts where its mean local sd is more than 0.75 of the largest in its picture.
 

@@ -134,10 +134,12 @@ def white_share(pixels: Pixels, peak: float = 1.0) -> float:
 
 def _range_over_noise(totals: Totals, peak: float, step: float) -> float:
     numbers = totals[1]
-    place = np.asarray(_RANGE) / 100 * (numbers.sum() - 1)
+    position = np.asarray(_RANGE) / 100 * (numbers.sum() - 1)
     reached = np.cumsum(numbers)
-    below, above = (np.searchsorted(reached, k(place), side="right") for k in (np.floor, np.ceil))
-    low, high = (below + (above - below) * (place - np.floor(place))) * step * peak
+    below, above = (
+        np.searchsorted(reached, k(position), side="right") for k in (np.floor, np.ceil)
+    )
+    low, high = (below + (above - below) * (position - np.floor(position))) * step * peak
     return _decibels(float(high - low), noise_of_counts(totals, peak, step))
 
 

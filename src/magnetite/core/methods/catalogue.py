@@ -1,9 +1,9 @@
 """One declaration per method: it feeds the chain parser, the command line, `methods` and the docs.
 
-A method is a function with a declaration on top. What follows the `*` in its signature are
+A method is a function with a declaration on top. Parameters after the `*` in its signature are
 its settings; their annotations carry kind, unit and bounds, their defaults are the method's.
 The decorated function stays an ordinary public function on arrays: the declaration checks
-what it is given and, for a method that works channel by channel, calls it on each.
+its arguments and, for a method that works channel by channel, calls it on each.
 """
 
 from __future__ import annotations
@@ -64,7 +64,7 @@ PLUGIN_GROUP = "magnetite.methods"
 
 
 class Needs(TypedDict, total=False):
-    """What a scheduler must know of a method; see the fields of `Method`."""
+    """Declarations for schedulers; see the fields of `Method`."""
 
     reach: Reach
     statistics: Statistics
@@ -85,7 +85,7 @@ def conversion(
 ) -> Callable[[Function], Function]:
     """Declare a conversion: `function(picture, *, settings) -> picture`.
 
-    `region(frame, **settings)` is what it takes of the picture, where it does no more than that.
+    `region(frame, **settings)` is the part of the picture it keeps, where it only crops.
     """
     return _declare(
         Conversion, "conversion", name, lambda given: given.function, needs, summary=summary,
@@ -108,7 +108,7 @@ def degradation(
     """Declare a degradation: `function(pixels, rng, *, settings) -> pixels`.
 
     Without an argument `rng` it draws no random numbers. `certify(change, **settings)` measures
-    what it did to a whole picture, `survey(before, **settings)` band by band (see
+    its effect on a whole picture, `survey(before, **settings)` band by band (see
     `degrade.certify`); where both are there, a survey of None leaves it to `certify`.
     `draws_apart` says that its random numbers do not depend on the samples. Of the settings
     `one_of`, exactly one must be given.
@@ -165,7 +165,7 @@ def codec(
     `points` is the sweep of it that a curve uses when none is given. Of the settings `one_of`,
     exactly one must be given. A yardstick is somebody else's codec. `slabbed` says that it codes
     large pictures slab by slab (see `codecs.layers.slabs`). `remark(frame, sections, settings)`
-    gives a remark on what was coded.
+    gives a remark on the coded picture.
     """
     return _declare(
         Codec, "codec", name, lambda given: given.function, needs, summary=summary, colour=colour,
@@ -194,16 +194,17 @@ def metric(
 ) -> Callable[[Function], Function]:
     """Declare a metric: `function(reference, test, peak=1.0, *, settings) -> float`.
 
-    Beside the pictures the function takes what it names: `peak`, full scale; `within`, see below;
-    `clear`, an array of bool or None: where no channel's noise is clipped (see `clipping`).
+    Beside the pictures the function takes the inputs that it names: `peak`, full scale; `within`,
+    see below; `clear`, an array of bool or None: where no channel's noise is clipped (see
+    `clipping`).
 
     `values` is the range of the score in words; `identical` the score of a picture against
     itself, None where that depends on the picture; `tolerance` is how close counts as reached
     where a setting is solved for it (0.5 % where none is declared). `mask` says how it takes
     a part of the picture of any shape: "samples" where it needs no neighbours and is given
     the part's samples as one column; "windows" where its function has an argument `within`, an
-    array of bool, shape (h, w), and judges what lies wholly inside. `clips` says that samples
-    outside the range count as black or full scale; `integers` that whole-number samples are taken
+    array of bool, shape (h, w), and judges windows that lie wholly inside. `clips` says that
+    samples outside the range count as black or full scale; `integers` that whole numbers are taken
     as they are, on the scale of their depth, where the figure scales by its unit (dn, dn²);
     `sums` how it is added up over parts.
     """
@@ -252,7 +253,7 @@ def find(kind: str, name: str) -> Method | None:
 def declared_by(function: Callable[..., Any]) -> Method:
     """The method that a function was declared as; also one that came from another process.
 
-    It takes the place of what was declared under its name here before.
+    It replaces an earlier declaration of its name.
 
     Raises
     ------
@@ -273,7 +274,7 @@ def forget(kind: str, name: str) -> None:
 
 
 def every(kind: str | None = None) -> list[Method]:
-    """All methods, or those of one kind: by kind, family and place in the family's module."""
+    """All methods, or those of one kind: by kind, family and position in the family's module."""
     for one in PACKAGES:
         _load(one)
     kinds = PACKAGES if kind is None else (typing.cast(MethodKind, kind),)
@@ -282,13 +283,13 @@ def every(kind: str | None = None) -> list[Method]:
 
 def _in_order(kind: MethodKind) -> list[Method]:
     """Methods of one kind, by their families' names, whatever was imported first; others' last."""
-    place = {module: number for number, module in enumerate(families(kind))}
+    position = {module: number for number, module in enumerate(families(kind))}
     own = [method for method in _methods.values() if method.kind == kind]
-    return sorted(own, key=lambda m: place.get(m.function.__module__, len(place)))
+    return sorted(own, key=lambda m: position.get(m.function.__module__, len(position)))
 
 
 def families(kind: MethodKind) -> list[str]:
-    """Modules that declare the built-in methods of a kind; sub-packages hold what they share."""
+    """Modules that declare the built-in methods of a kind; sub-packages hold shared code."""
     package = importlib.import_module(PACKAGES[kind])
     found = pkgutil.iter_modules(package.__path__, f"{package.__name__}.")
     return sorted(module.name for module in found if not module.ispkg)
@@ -314,7 +315,7 @@ def _load_plugins() -> None:
 
 @dataclass(frozen=True)
 class _Given:
-    """A function as it was written, and what its signature says."""
+    """A function as it was written, and the declarations of its signature."""
 
     function: Callable[..., Any]
     inputs: tuple[str, ...]

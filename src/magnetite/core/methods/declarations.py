@@ -1,4 +1,4 @@
-"""What is declared of a method: of all kinds alike, and of each kind beyond that."""
+"""Declarations of methods: common to all kinds, and of each kind."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ Slabbed = bool | Callable[..., bool]
 
 
 class ColourPolicy(Enum):
-    """What a method does with more than one channel."""
+    """Treatment of more than one channel."""
 
     EACH = "each channel separately"
     JOINT = "all channels together"
@@ -75,7 +75,7 @@ class Method:
     implicit: tuple[Parameter, ...]
     #: Keys of which exactly one must be given.
     one_of: tuple[str, ...]
-    #: Names of what the function is given beside its settings, such as pixels, rng, peak.
+    #: Names of the function's parameters beside its settings, such as pixels, rng, peak.
     inputs: tuple[str, ...]
     #: How far from a sample it looks, px: a number, a function of the settings; None: everywhere.
     reach: Reach = field(repr=False)
@@ -109,7 +109,7 @@ class Method:
 
     @property
     def formula(self) -> str:
-        """What the function's docstring says before its first section."""
+        """The function's docstring before its first section."""
         body = inspect.getdoc(self.function) or ""
         return re.split(r"\n\w+\n---", body)[0].strip()
 
@@ -122,7 +122,7 @@ class Method:
 
     @property
     def facts(self) -> dict[str, Any]:
-        """What this kind of method declares beyond what all do, by name: plain values only."""
+        """Declarations of this kind of method beyond those of all, by name: plain values only."""
         common = {field.name for field in fields(Method)}
         return {
             field.name: getattr(self, field.name)
@@ -135,13 +135,13 @@ class Method:
 class Conversion(Method):
     """A conversion: it may change size, colour and depth of a picture."""
 
-    #: `region(frame, **settings)`: what it takes of the picture, unchanged, if that is all it does.
+    #: `region(frame, **settings)`: the part of the picture it keeps, unchanged, if it only crops.
     region: Callable[..., Any] | None = field(default=None, repr=False)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Degradation(Method):
-    """A degradation, and what measures what it did (see `degrade.certify`)."""
+    """A degradation, and the measurement of its effect (see `degrade.certify`)."""
 
     #: `certify(change, **settings)`: of the whole picture.
     certify: Callable[..., Any] | None = field(default=None, repr=False)
@@ -171,7 +171,7 @@ class Codec(Method):
     yardstick: bool
     #: Whether large pictures are coded slab by slab: yes or no, or a function of the settings.
     slabbed: Slabbed = field(default=False, repr=False)
-    #: `remark(frame, sections, settings)` gives a remark on what was coded.
+    #: `remark(frame, sections, settings)` gives a remark on the coded picture.
     remark: Callable[..., list[str]] | None = field(default=None, repr=False)
 
     def is_slabbed(self, settings: Mapping[str, Any]) -> bool:
@@ -181,7 +181,7 @@ class Codec(Method):
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Figure(Method):
-    """What metrics and gauges declare of their figure."""
+    """Declarations of metrics and gauges on their figure."""
 
     unit: str
     #: The range of the figure in words.

@@ -50,7 +50,7 @@ def on_pair(
     inputs: Sequence[str],
     integers: bool,
 ) -> Callable[..., Any]:
-    """`inputs` are the names of what the function takes beside its settings.
+    """`inputs` are the names of the function's parameters beside its settings.
 
     `integers` says that it takes pairs of uint8 or uint16 as they are, not in float64.
     """
@@ -99,7 +99,7 @@ def _figure(
     peak: float,
     settings: Mapping[str, Any],
 ) -> float:
-    """What the function gives; `PictureError` where the samples are too large or small for it."""
+    """The function's result; `PictureError` where the samples are too large or small for it."""
     try:
         with np.errstate(over="raise", invalid="raise", divide="raise"):
             value = float(function(*pictures, **settings))
@@ -135,7 +135,7 @@ def _check_mask(within: Any, pixels: Pixels, name: str, mask: MaskRule) -> Any:
 def on_one(
     function: Callable[..., Any], colour: ColourPolicy, name: str, inputs: Sequence[str]
 ) -> Callable[..., Any]:
-    """`inputs` are the names of what the function takes beside its settings."""
+    """`inputs` are the names of the function's parameters beside its settings."""
 
     @functools.wraps(function)
     def lifted(pixels: Any, peak: float = 1.0, **settings: Any) -> float:

@@ -1,8 +1,8 @@
 """The kinds of parameter: how a value is written, checked, spelled and handed on.
 
-A kind reads the text after `key=`, keeps the value exactly (decimal fractions stay what
+A kind reads the text after `key=`, keeps the value exactly (decimal fractions stay as
 was written), spells it in one canonical way, and turns it into the argument that a method
-function receives. What is written in units of the sample values is in `amplitudes`.
+function receives. Values in units of the samples are in `amplitudes`.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from magnetite.core.solve.axis import Span
 
 
 class Files(Protocol):
-    """Reads what settings name by file; the core opens none itself."""
+    """Reads files that settings name; the core opens none itself."""
 
     def array(self, name: str) -> Samples:
         """Two-dimensional array of a file."""
@@ -43,7 +43,7 @@ class NoFiles:
 
 @dataclass(frozen=True)
 class Context:
-    """What a value may depend on: the picture's scale, the step's other settings, files.
+    """Context of a value: the picture's scale, the step's other settings, files.
 
     `full_scale` is the picture's largest digital number, or None for a float picture.
     """
@@ -63,7 +63,7 @@ class Kind(ABC):
     #: Whether it is estimated from the pixels where it is left out.
     estimated = False
 
-    #: What can be written, in a few words, for help, catalogue and docs.
+    #: Values that can be written, in a few words, for help, catalogue and docs.
     @abstractmethod
     def describe(self) -> str: ...
 

@@ -1,4 +1,4 @@
-"""Figures that are sums over places: of bands of a picture, added up, as of the whole."""
+"""Figures that are sums over positions: of bands of a picture, added up, as of the whole."""
 
 from __future__ import annotations
 

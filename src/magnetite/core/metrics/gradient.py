@@ -46,7 +46,7 @@ def gmsd(
     peak : float
         Full scale of the arrays.
     within : array of bool, shape (h, w), optional
-        Only places whose 6x6 samples are wholly inside count.
+        Only positions whose 6x6 samples are wholly inside count.
     c : float
         Stabilising constant on the scale of 8 bits (full scale 255).
 
@@ -61,7 +61,7 @@ def gmsd(
         If the picture is smaller than 6x6.
     """
     values = gmsd_map(reference, test, peak, c)
-    if within is not None:  # a value reads the 6x6 samples from twice its place on
+    if within is not None:  # a value reads the 6x6 samples from twice its position on
         values = values[windows_inside(within, 6)[::2, ::2]]
     return float(values.std())
 

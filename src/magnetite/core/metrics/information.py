@@ -19,7 +19,7 @@ _BINS = 256
 
 @metric(
     "vif",
-    summary="Visual information fidelity, pixel domain: what the eye can still tell.",
+    summary="Visual information fidelity, pixel domain: information that the eye still receives.",
     colour=ColourPolicy.LUMA,
     source="Sheikh and Bovik, IEEE Trans. Image Processing 15(2), 2006, "
     "doi:10.1109/TIP.2005.859378",
@@ -86,7 +86,7 @@ def _informed(m: Moments) -> Float64:
 
 @metric(
     "mutual-information",
-    summary="Bits that a sample of one picture tells about that of the other.",
+    summary="Bits of information of a sample of one picture on that of the other.",
     colour=ColourPolicy.LUMA,
     source="Cover and Thomas, Elements of Information Theory, 2nd ed. (2006), chapter 2",
     unit="bit",

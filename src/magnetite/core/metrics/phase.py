@@ -15,7 +15,7 @@ from magnetite.core.metrics.kernels.sizes import check_size
 #: Bank of log-Gabor filters (Zhang, Zhang, Mou and Zhang 2011, section IV; Kovesi 1999).
 _SCALES, _ORIENTATIONS, _SHORTEST_WAVE, _FACTOR = 4, 4, 6.0, 2.0
 _BANDWIDTH, _ANGULAR_SD = 0.55, math.pi / 4 / 1.2
-#: Noise is taken to reach this many sd above its mean energy; what is left of it is scaled.
+#: Noise is taken to reach this many sd above its mean energy; the remainder is scaled.
 _NOISE_SDS, _NOISE_SCALE = 2.0, 1.7
 _TINY = 1e-4
 #: Stabilising constants of phase congruency and of gradients on the scale of 8 bits.
@@ -107,7 +107,7 @@ def phase_congruency(plane: Float64) -> Float64:
 
     `Σ_o max(E_o - T_o, 0) / Σ_o Σ_s A_so`: log-Gabor filters of 4 scales (shortest wave 6 px,
     each twice the one before) and 4 orientations give even and odd responses, of amplitude A;
-    E sums what of them lies along their mean phase less what lies across. T is the energy
+    E sums their components along the mean phase less those across. T is the energy
     that noise would reach, estimated from the median amplitude at the finest scale. The picture is
     taken to repeat beyond its edges.
 

@@ -1,4 +1,4 @@
-"""Whether what separates two pictures is mere noise, or has a structure of its own."""
+"""Whether the difference of two pictures is white noise, or structured."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ LAGS = (
     (0, 1), (0, 2), (1, -2), (1, -1), (1, 0), (1, 1), (1, 2),
     (2, -2), (2, -1), (2, 0), (2, 1), (2, 2),
 )  # fmt: skip
-#: Share of the places at least that must be clear; where fewer are, all of them count.
+#: Share of the positions at least that must be clear; where fewer are, all of them count.
 _LEAST_CLEAR = 0.1
 #: Rows whose products stay in the cache.
 _ROWS = 64
@@ -46,8 +46,8 @@ def residual_structure(
 ) -> float:
     """Rms of the difference's autocorrelation over the 12 displacements within 2 px, on luma.
 
-    Places whose noise is clipped at black or full scale are left out, unless that is more than
-    90 % of them: what is left of noise there has a mean that follows the picture.
+    Positions whose noise is clipped at black or full scale are left out, unless that is more than
+    90 % of them: the mean of clipped noise follows the picture.
 
     Parameters
     ----------
@@ -55,7 +55,7 @@ def residual_structure(
     peak : float
         Full scale of the arrays.
     clear : bool array, shape (h, w), optional
-        Where to look; all places if left out (see `clipping.clear_of_ends`).
+        Where to look; all positions if left out (see `clipping.clear_of_ends`).
 
     Returns
     -------
@@ -104,7 +104,7 @@ def residual_whiteness(
 def _shared_autocorrelation(
     reference: Pixels, test: Pixels, peak: float, clear: Mask
 ) -> tuple[Float64, Float64]:
-    """Computed once for both metrics; what is clear follows from the same pictures."""
+    """Computed once for both metrics; the clear positions follow from the same pictures."""
     name = f"autocorrelation {peak} {clear is None}"
     return shared(name, lambda x, y: _autocorrelation(x - y, peak, clear), reference, test)
 
@@ -115,9 +115,9 @@ def _autocorrelation(difference: Pixels, peak: float, clear: Mask) -> tuple[Floa
     check_size("the residual's test", difference, 8)
     whole = clear is None or clear.mean() < _LEAST_CLEAR
     inside = np.ones(difference.shape) if whole else np.asarray(clear, np.float64)
-    places = float(inside.sum())
-    residual = (difference - float(np.vdot(difference, inside)) / places) * inside
-    power = float(np.vdot(residual, residual)) / places
+    positions = float(inside.sum())
+    residual = (difference - float(np.vdot(difference, inside)) / positions) * inside
+    power = float(np.vdot(residual, residual)) / positions
     correlations, pairs = np.zeros(len(LAGS)), np.zeros(len(LAGS))
     # Nothing but rounding error is left of a constant.
     constant = float(np.abs(residual).max()) <= _ROUNDING_ERROR * peak

@@ -152,7 +152,7 @@ def _exact(mean: float, reference: Samples, test: Samples) -> float:
 
 
 def _part_totals(term: Term) -> Callable[..., Totals]:
-    """What adds up one term of SSIM over all windows."""
+    """Accumulator of one term of SSIM over all windows."""
 
     def totals(
         reference: Pixels,

@@ -1,4 +1,4 @@
-"""Structural similarity weighted by how much each place tells the eye."""
+"""Structural similarity weighted by the information of each position for the eye."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _TINY = 1e-15
 
 @metric(
     "iw-ssim",
-    summary="Structural similarity over five scales, weighted by the information at each place.",
+    summary="Structural similarity over five scales, weighted by the information at each position.",
     colour=ColourPolicy.LUMA,
     source="Wang and Li, IEEE Trans. Image Processing 20(5), 2011, doi:10.1109/TIP.2010.2092435",
     unit="",
@@ -45,7 +45,7 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     `w = Σ_k log2(1 + ((v + (1 + g²) n) s² l_k + n v) / n²)` with n = 0.4; g and v are gain and
     noise variance of the test's 3x3 neighbourhood over the reference's, l_k the eigenvalues of
     the covariance of the reference's neighbourhoods (with the sample of the band below that is
-    at the same place, where there is one), s² a neighbourhood's strength under it. Powers as in
+    at the same position, where there is one), s² a neighbourhood's strength under it. Powers as in
     `ms_ssim`; a negative mean counts as 0. A band without any information is averaged plainly.
 
     Parameters
@@ -120,7 +120,7 @@ def _enlarged(coarse: Float64, shape: tuple[int, ...]) -> Float64:
 
 
 def information(reference: Float64, test: Float64, below: Float64 | None) -> Float64:
-    """Bits that a 3x3 neighbourhood tells, shape (h - 2, w - 2); see `iw_ssim`."""
+    """Information of a 3x3 neighbourhood, bits, shape (h - 2, w - 2); see `iw_ssim`."""
     from magnetite.core.metrics.kernels.information_bands import bits, products
 
     gain, noise = _channel(window_moments(reference, test, _NEIGHBOURS))

@@ -119,7 +119,7 @@ def _common(picture: Picture, whole: tuple[int, int], margin: int) -> Region:
 def _interpolated(picture: Picture, rest: tuple[float, float]) -> Picture:
     """The picture moved back by parts of a px, every frequency in phase alone.
 
-    Interpolation by splines is a low-pass filter halfway between samples: it would take off noise
+    Interpolation by splines is a low-pass filter halfway between samples: it would reduce noise
     and raise scores.
     """
     from scipy.fft import irfft, rfft
@@ -142,16 +142,16 @@ def find_shift(reference: Float64, test: Float64) -> Shift:
 
     Kuglin and Hines, IEEE Int. Conf. Cybernetics and Society, 1975: the transform of the
     normalised cross-power spectrum peaks at the shift. With Gaussian weights the peak is a
-    Gaussian, so that the logarithms of it and its neighbours give its place between samples.
+    Gaussian, so that the logarithms of it and its neighbours give its position between samples.
     The whole px are removed and the rest is measured again on what both show. A peak counts
     if it stands out from the correlation elsewhere by 7 sd, and by 10 % of what a mere shift
-    gives, and if either half of the pictures has one at the same place. The place is then
+    gives, and if either half of the pictures has one at the same position. The position is then
     refined by least squares (see `_refined`), which also gives the interval.
 
     Raises
     ------
     PictureError
-        If the planes are smaller than 32x32, the peak does not stand out, or its place may err
+        If the planes are smaller than 32x32, the peak does not stand out, or its position may err
         by more than 1 px.
     """
     if min(reference.shape) < _SMALLEST:
@@ -169,7 +169,7 @@ def find_shift(reference: Float64, test: Float64) -> Shift:
     away = max(abs(i + rest.down - down), abs(j + rest.across - across))
     if rest.error > MOST_ERROR or away > _FAR:
         raise PictureError(
-            "the shift cannot be told within 1 px: the pictures are too smooth or too noisy"
+            "the shift cannot be measured within 1 px: the pictures are too smooth or too noisy"
         )
     return Shift(
         round(j + rest.across, 4) + 0.0, round(i + rest.down, 4) + 0.0, round(rest.error, 4)
@@ -219,11 +219,11 @@ def _refined(here: Float64, there: Float64, start: tuple[float, float]) -> _Rest
 
     one, two = (gaussian_filter(p, _SMOOTHING, mode="mirror") for p in (here, there))
     inner = (slice(_REFINED_MARGIN, -_REFINED_MARGIN),) * 2
-    place = np.array(start)
+    position = np.array(start)
     own = [np.gradient(one, axis=axis)[inner].ravel() for axis in (0, 1)]
     flat = one[inner].ravel() - one[inner].mean()
     for _ in range(_STEPS_OF_LEAST_SQUARES):
-        moved = shift(two, -place, order=3, mode="mirror")
+        moved = shift(two, -position, order=3, mode="mirror")
         values = moved[inner].ravel() - moved[inner].mean()
         contrast = max(_LEAST_CONTRAST, float(flat @ values) / float(flat @ flat))
         theirs = [np.gradient(moved, axis=axis)[inner].ravel() for axis in (0, 1)]
@@ -234,12 +234,12 @@ def _refined(here: Float64, there: Float64, start: tuple[float, float]) -> _Rest
         mean_slopes = np.stack([(a + b / contrast) / 2 for a, b in zip(own, theirs, strict=True)])
         residual = values - contrast * flat
         step = np.linalg.solve(power, mean_slopes @ residual)
-        place = place - step.clip(-1, 1)
+        position = position - step.clip(-1, 1)
     tiles = _tile_sums(mean_slopes * residual, one[inner].shape)
     inverse = np.linalg.inv(power)
     covariance = inverse @ (tiles @ tiles.T) @ inverse
     sds = np.sqrt(np.diag(covariance) + _INTERPOLATION_ERROR**2)
-    return _Rest(float(place[0]), float(place[1]), _reach(sds, max(1, tiles.shape[1] - 4)))
+    return _Rest(float(position[0]), float(position[1]), _reach(sds, max(1, tiles.shape[1] - 4)))
 
 
 def _reach(sds: Float64, freedom: int) -> float:
@@ -262,7 +262,7 @@ def _tile_sums(rows: Float64, shape: tuple[int, ...]) -> Float64:
 
 
 class _Peak(NamedTuple):
-    """Place of a peak between samples, and its height in sd of what lies away from it."""
+    """Position of a peak between samples, and its height in sd of what lies away from it."""
 
     down: float
     across: float
@@ -310,7 +310,7 @@ def _distance(correlation: Float64, row: int, column: int) -> Float64:
 
 
 def _top(around: Float64) -> tuple[float, float]:
-    """Place of a Gaussian's top, of any tilt, from its values at 3x3 samples about the largest.
+    """Position of a Gaussian's top, of any tilt, from its values at 3x3 samples about the largest.
 
     The least-squares quadric of their logarithms; the middle where they are no Gaussian's.
     """

@@ -1,4 +1,4 @@
-"""Where samples were clipped at black or full scale, and so do not tell what noise was there."""
+"""Positions where samples were clipped at black or full scale, so that their noise is unknown."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _WINDOW = 5
 
 
 def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
-    """Places where no channel of the signal is so near to an end that its noise is clipped.
+    """Positions where no channel of the signal is so near to an end that its noise is clipped.
 
     An end counts where samples lie on it and none beyond: floats that were kept outside the
     range are not clipped. The signal is the mean of both pictures over 5x5 samples, since a

@@ -1,4 +1,4 @@
-"""What a step must know of a picture before it sees its samples."""
+"""Facts of a picture that a step is bound by, before its samples are read."""
 
 from __future__ import annotations
 

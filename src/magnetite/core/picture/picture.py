@@ -36,7 +36,7 @@ class Picture:
     origin : str
         Where the picture came from, for messages.
     notes : tuple of str
-        Notes for the user on what reading changed.
+        Notes for the user on changes by reading.
     alpha : array, shape (height, width), or None
         Opacity found beside the samples; never processed, scored or written.
 
@@ -140,7 +140,7 @@ class Picture:
         return samples if peak == self.full_scale else samples * (peak / self.full_scale)
 
     def with_pixels(self, pixels: Pixels) -> tuple[Picture, Clipped]:
-        """A picture like this one that stores `pixels` (full-scale units), and what clipped.
+        """A picture like this one that stores `pixels` (full-scale units), and the samples clipped.
 
         Integer depths round to the nearest digital number and clip at both ends, never wrap.
         Float pictures keep every value; samples outside 0..1 are counted all the same.
@@ -163,7 +163,7 @@ class Picture:
         return Picture(frozen(luma(self.on_scale(1.0))), None, "gray", self.origin)
 
     def digest(self) -> bytes:
-        """SHA-256 of what the picture shows: shape, depth and samples, not its origin."""
+        """SHA-256 of shape, depth and samples, without the origin."""
         samples = np.ascontiguousarray(self.samples)
         content = hashlib.sha256(digest_header(samples.shape, self.bits, samples.dtype))
         content.update(samples.reshape(-1).view(np.uint8).data)
@@ -175,7 +175,7 @@ class Picture:
 
 
 def digest_header(shape: tuple[int, ...], bits: int | None, dtype: Any) -> bytes:
-    """What the digest of a picture takes in before the samples."""
+    """Prefix of a picture's digest, before the samples."""
     return f"{shape} {bits} {dtype.str}".encode()
 
 
@@ -256,7 +256,7 @@ def beyond_range(samples: Samples) -> float | None:
 
 
 def _arranged(array: Samples) -> tuple[Samples, Colour, tuple[str, ...]]:
-    """An array's samples as (h, w) or (h, w, n), what they show, and what was done to them."""
+    """An array's samples as (h, w) or (h, w, n), their colour, and notes on changes."""
     if array.ndim == 1:
         return array[np.newaxis], "gray", ("one axis: read as a row of samples",)
     if array.ndim == 4:

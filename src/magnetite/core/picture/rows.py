@@ -61,7 +61,7 @@ class PictureRows:
 
 @dataclass(frozen=True)
 class Band:
-    """Some rows with what lies around them."""
+    """Some rows with the rows around them."""
 
     #: The rows that the band gives results for, of the whole picture.
     rows: slice

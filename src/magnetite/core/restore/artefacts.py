@@ -1,4 +1,4 @@
-"""Restorations of what coding and coarse levels leave behind."""
+"""Restorations of artefacts of coding and coarse levels."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def deblock(
 
 @restoration(
     "dering",
-    summary="Smooth what is near strong edges, but not on them.",
+    summary="Smooth the neighbourhood of strong edges, but not the edges.",
     colour=ColourPolicy.EACH,
     source="our own, of bilateral filtering: Tomasi and Manduchi, Int. Conf. Computer Vision, "
     "1998, doi:10.1109/ICCV.1998.710815",
@@ -93,7 +93,7 @@ def dering(
 
 @restoration(
     "dequantize",
-    summary="Smooth coarse levels, every sample within what its level stands for.",
+    summary="Smooth coarse levels, every sample within the interval of its level.",
     colour=ColourPolicy.EACH,
     source="after Zakhor, IEEE Trans. Circuits and Systems for Video Technology 2(1), 1992, "
     "doi:10.1109/76.134377",

@@ -18,7 +18,7 @@ from magnetite.core.restore.kernels.geometry import BLOCK, REACH, STEP
 from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 from magnetite.core.restore.kernels.opponent import from_opponent, to_opponent
 
-#: References along a side of the squares that groups are worked on in: what they hold stays near.
+#: References along a side of the squares in which groups are processed, for locality of memory.
 _TILE = 16
 #: Rows of references that are matched together.
 _GROUP = 3
@@ -64,7 +64,7 @@ def bm3d(
     stages: Literal["both", "first"] = "both",
     profile: Literal["auto", "normal", "high-noise"] = "auto",
 ) -> Pixels:
-    """Stack blocks that are alike, transform the stack, shrink it, and average what comes back.
+    """Stack similar blocks, transform the stack, shrink it, and average the inverse transforms.
 
     First stage: the 16 blocks of 8x8 most like each reference (every third px, up to 19 px away)
     are transformed together (biorthogonal 1.5 wavelet in the block, Haar across); coefficients
@@ -236,15 +236,15 @@ def _alike(tops: list[int]) -> Iterator[list[int]]:
 
 
 def _windowed(weights: Float32, window: Float64) -> Float32:
-    """Sums of what stands at the eight columns before, times the window."""
+    """Sums over the eight columns before, times the window."""
     out = np.zeros((weights.shape[0], weights.shape[1] + BLOCK - 1), np.float32)
-    for place, factor in enumerate(window):
-        out[:, place : place + weights.shape[1]] += weights * np.float32(factor)
+    for position, factor in enumerate(window):
+        out[:, position : position + weights.shape[1]] += weights * np.float32(factor)
     return out
 
 
 def _tiles(keys: list[Int64]) -> Iterator[Int64]:
-    """The references in an order that stays in one place for a while."""
+    """The references in an order of good locality."""
     for top in range(0, len(keys), _TILE):
         for left in range(0, keys[0].shape[0], _TILE):
             for row in keys[top : top + _TILE]:

@@ -303,13 +303,13 @@ class _Frame:
 
 def _fade(side: int, start: int, inner: int) -> Samples:
     """1 inside, falling to 0 at the border by half a cosine."""
-    place = np.arange(side)
-    outside = np.maximum(start - place, place - (start + inner - 1)).clip(0, None)
+    position = np.arange(side)
+    outside = np.maximum(start - position, position - (start + inner - 1)).clip(0, None)
     most = max(1, start, side - start - inner)
     return np.asarray(0.5 + 0.5 * np.cos(np.pi * (outside / most).clip(0, 1)))
 
 
 def _full_sum(half: Samples, width: int) -> float:
-    """Sum over all frequencies of what is given for the non-negative ones along rows."""
+    """Sum over all frequencies, from the non-negative ones along rows."""
     twice = half[:, 1 : (width + 1) // 2].sum()
     return float(half.sum() + twice)

@@ -118,8 +118,8 @@ def _medians(padded: Samples, window: Bools, out: Samples) -> None:
         SQUARES[side](padded, out)
         return
     row, column = np.nonzero(window)
-    places = (row * padded.shape[1] + column).astype(np.uint64)
-    network_band(padded, places, median_network(places.size), out)
+    positions = (row * padded.shape[1] + column).astype(np.uint64)
+    network_band(padded, positions, median_network(positions.size), out)
 
 
 def _window(size: int, shape: str) -> Bools:
@@ -200,7 +200,7 @@ def adaptive_median(
         settled = undecided & (low < middle) & (middle < high)
         good = (low < pixels) & (pixels < high)
         change = settled & ~good if size < largest else undecided & ~(settled & good)
-        # A window of one tone has nothing to tell an impulse by.
+        # In a window of one tone no impulse can be detected.
         change &= low < high
         result[change] = middle[change]
         undecided &= ~settled

@@ -31,7 +31,7 @@ def sliding_dct(
     sd: Annotated[float | None, NoiseSd()] = None,
     threshold: Annotated[float, Number(0, 20)] = 3.0,
 ) -> Pixels:
-    """Mean over all 8x8 blocks of what is left where coefficients below threshold sd become 0.
+    """Mean over all 8x8 blocks with coefficients below threshold sd set to 0.
 
     The mean of each block stays.
 

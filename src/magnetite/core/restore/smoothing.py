@@ -255,7 +255,7 @@ def anisotropic_diffusion(
 
 @restoration(
     "sharpen",
-    summary="Add what a Gaussian takes away, where it is more than noise.",
+    summary="Add the residual of a Gaussian, where it is more than noise.",
     colour=ColourPolicy.EACH,
     source=_GONZALEZ + "6",
     reach=lambda *, sigma, **_: gaussian_kernel(sigma).size // 2,

@@ -46,7 +46,7 @@ def anscombe(
     read : float
         sd of the read noise, electrons.
     by : str
-        What denoises.
+        The denoiser.
 
     Returns
     -------

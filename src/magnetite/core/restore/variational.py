@@ -37,7 +37,7 @@ def total_variation(
     """Minimise `½ Σ (u - x)² + strength Σ |∇u|` or `Σ |u - x| + robust Σ |∇u|`.
 
     By a primal-dual method, accelerated for squares. They are for Gaussian noise, magnitudes
-    for impulses and what is to be left out whole. With sd the strength is found for which the
+    for impulses and structure to be removed whole. With sd the strength is found for which the
     rms of u - x is sd: the picture loses no more than the noise.
 
     Parameters

@@ -1,1 +1,1 @@
-"""What the commands do: each a function on pictures with a typed result."""
+"""Operations of the commands: functions on pictures with typed results."""

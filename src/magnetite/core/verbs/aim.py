@@ -26,7 +26,7 @@ RELATIVE_TOLERANCE = 0.005
 
 @dataclass(frozen=True)
 class Aim:
-    """What a setting was solved for, and what came of it."""
+    """Target of a solved setting, and the value reached."""
 
     metric: str
     target: float
@@ -39,7 +39,7 @@ class Aim:
 
     @property
     def words(self) -> str:
-        """What was found, for people."""
+        """The result in words."""
         near = f" (tolerance {self.tolerance:g})" if self.sense == "=" else ""
         return (
             f"{self.setting} gives {self.metric} {self.reached:.6g}{near}, "
@@ -118,7 +118,7 @@ class Target:
         """The figure of a test picture."""
         if self.step.kind == "gauge":
             return measured([self.step], test, strict=True)[str(self.step)]
-        if test.bits is None and reference.bits is not None:  # what overflows was kept
+        if test.bits is None and reference.bits is not None:  # samples beyond the range were kept
             reference = as_picture(reference.pixels(), reference.origin)
         check_comparable(reference, test)
         return score_steps(Pair(reference, test), [self.step])[str(self.step)]
@@ -151,15 +151,15 @@ def solve_chain(
             f"not for {len(chain.open_settings)}"
         )
     target = target.of(reference)
-    ((place, key),) = chain.open_settings
-    step = chain.steps[place]
+    ((position, key),) = chain.open_settings
+    step = chain.steps[position]
     kind = step.method.parameters[key].kind
     span = kind.span()
     if span is None:
         raise ChainError(f"{step.method.name} {key}= cannot be solved for")
 
     def solved(number: float) -> Chain:
-        return chain.with_setting(place, key, kind.at(number))
+        return chain.with_setting(position, key, kind.at(number))
 
     def evaluate(number: float) -> float:
         return target.measure(reference, make(solved(number)))
@@ -179,13 +179,13 @@ def solve_chain(
 
 
 def _miss(search: Search, target: Target, kind: Kind, name: str, key: str) -> str:
-    """What to say where the target was not reached."""
+    """Remark on a target that was not reached."""
     figures = {u: excess + target.value for u, excess in search.tried.items()}
     label = str(target.step)
 
-    def at(place: float) -> str:
-        setting = search.spell(search.axis.number(place))
-        return f"{figures[place]:.6g} at {key}={setting}"
+    def at(position: float) -> str:
+        setting = search.spell(search.axis.number(position))
+        return f"{figures[position]:.6g} at {key}={setting}"
 
     low, high = min(figures, key=figures.__getitem__), max(figures, key=figures.__getitem__)
     if not search.crossings():

@@ -42,7 +42,7 @@ class DegradedRows:
     ----------
     source : Rows
     chain : str
-        Degradations; see `degrade` for this and what follows.
+        Degradations; see `degrade` for this and the following parameters.
     memory : int
         Bytes that may be used.
     seed, overflow, files
@@ -96,8 +96,8 @@ class DegradedRows:
     def _band(self, band: Band, digest: bytes) -> Picture:
         own, whole, sums = band.own, band.pictures[0], []
         before: Pixels = whole.pixels()
-        for place, step in enumerate(self._steps):
-            drawn = [self._generator(band, digest, place)] if step.draws else []
+        for position, step in enumerate(self._steps):
+            drawn = [self._generator(band, digest, position)] if step.draws else []
             after: Pixels = step.call(before, *drawn)
             survey = survey_of(step, before)
             assert survey is not None  # checked when the chain was bound
@@ -107,10 +107,10 @@ class DegradedRows:
         self._add(sums, whole.samples[own], stored, clipped)
         return stored
 
-    def _generator(self, band: Band, digest: bytes, place: int) -> BandGenerator:
+    def _generator(self, band: Band, digest: bytes, position: int) -> BandGenerator:
         rows = band.around
         return band_generator(
-            self._run.seed, digest, place,
+            self._run.seed, digest, position,
             first=rows.start, count=rows.stop - rows.start, total=self._source.frame.height,
         )  # fmt: skip
 
@@ -205,7 +205,7 @@ class RestoredRows:
             _check_local(bound)
         self._reach = _reach(self._steps)
         self._height = band_height(source.frame, _cost(self._steps), memory, self._reach)
-        #: What was clipped in the bands taken so far.
+        #: Samples clipped in the bands taken so far.
         self.clipped = Clipped(0, 0, 0)
 
     def __iter__(self) -> Iterator[Picture]:
@@ -231,7 +231,7 @@ def _check_sd(step: Step) -> None:
 def converted_rows(
     source: Rows, chain: str | Chain, memory: int
 ) -> tuple[Frame, Iterator[Picture]]:
-    """The frame and the bands of what `convert` makes of a picture, where rows stay rows.
+    """The frame and the bands of a picture after `convert`, where rows stay rows.
 
     Raises
     ------
@@ -244,7 +244,7 @@ def converted_rows(
     steps = []
     for step in parsed.steps:
         conversion = step.declared(Conversion)
-        if conversion.region is not None:  # other steps keep the place of every sample
+        if conversion.region is not None:  # other steps keep the position of every sample
             settings = bind_step(step, source.frame).arguments
             source = RegionRows(source, conversion.region(source.frame, **settings))
         elif conversion.reach is not None:

@@ -93,7 +93,7 @@ class CodedRows:
 
 
 def slabs_of_stream(header: Header) -> Slabs | None:
-    """What decodes a stream slab by slab; None for one that is decoded as a whole.
+    """The decoder of a stream slab by slab; None for one that is decoded as a whole.
 
     Raises
     ------

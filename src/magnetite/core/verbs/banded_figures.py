@@ -124,7 +124,7 @@ def _taken_apart(
 
 
 def _try(figure: Bound, frame: Frame) -> None:
-    """Raise what a figure raises for pictures of this size and colour."""
+    """Raise the errors of a figure for pictures of this size and colour."""
     scale, (height, width, *channels) = Scale.of(figure), frame.shape
     shape = (min(height, _TRIED), min(width, _TRIED), *channels)
     grain = np.random.default_rng(0).uniform(0, scale.peak, shape)

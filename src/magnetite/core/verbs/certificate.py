@@ -1,4 +1,4 @@
-"""Certificates: what a degradation was asked for and what it measurably did."""
+"""Certificates: the figures that a degradation was asked for, and those measured."""
 
 from __future__ import annotations
 
@@ -32,17 +32,17 @@ class FindingRow(NamedTuple):
 
 @dataclass(frozen=True)
 class StepRecord:
-    """What one step did."""
+    """Record of one step."""
 
     step: str
     findings: tuple[Finding, ...]
-    #: What a user should know or do about it.
+    #: Advice to the user.
     advice: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, repr=False)
 class Certificate(Tabular):
-    """What a chain was asked for and what it measurably did to a picture."""
+    """The figures that a chain was asked for, and those measured on a picture."""
 
     reference: str
     reference_sha256: str
@@ -57,7 +57,7 @@ class Certificate(Tabular):
     clipped: Clipped
     #: Whether values outside the range were clipped, or kept (float pictures).
     overflow: str
-    #: What a setting was solved for, if one was.
+    #: Target of the solved setting, if any.
     aim: Aim | None = None
 
     @property
@@ -145,7 +145,7 @@ def storage_findings(clipped: Clipped, *, kept: bool) -> list[Finding]:
 
 
 def storage_advice(findings: list[Finding], clipped: Clipped, bits: int | None) -> tuple[str, ...]:
-    """What to do where storing changes the strength of the noise."""
+    """Advice where storing changes the strength of the noise."""
     sd = next((f for f in findings if f.quantity in ("sd", "noise sd", "contrast")), None)
     if sd is None or bits is None or not sd.drawn or sd.stored is None:
         return ()

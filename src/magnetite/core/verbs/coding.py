@@ -32,7 +32,7 @@ class Account:
 
     #: Canonical text of the codec with its settings.
     step: str
-    #: What the bytes tell, one after the other; their lengths add up to `size`.
+    #: Labelled byte counts in order of the file; they add up to `size`.
     runs: tuple[Run, ...] = field(repr=False)
     #: Of the source: pixels, and bits of all its samples.
     pixels: int
@@ -86,7 +86,7 @@ class Compressed(Account):
     data: bytes = field(default=b"", repr=False)
     #: Whether it may be cut anywhere and still decodes.
     embedded: bool = False
-    #: What an aim has found.
+    #: Result of an aim.
     aim: Aim | None = None
 
     @cached_property
@@ -96,7 +96,7 @@ class Compressed(Account):
 
 
 class Coder:
-    """Codes one picture with codecs of any settings; what does not depend on them is kept.
+    """Codes one picture with codecs of any settings; results that do not depend on them are kept.
 
     Parameters
     ----------
@@ -147,7 +147,7 @@ def check_planes(picture: Framed) -> None:
 
 
 def runs_of(section: Section) -> Sequence[Run]:
-    """What the bytes of a section tell."""
+    """Labels of the bytes of a section."""
     return section.runs or [Run(section.name, len(section.data))]
 
 
@@ -170,12 +170,12 @@ def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
     decoded = decoded_picture(stream.frame, pixels)
     if not stream.missing:
         return decoded
-    words = f"the stream was cut: {stream.missing} bytes are missing, what is left is unchecked"
+    words = f"the stream was cut: {stream.missing} bytes are missing, the rest is unchecked"
     return replace(decoded, notes=(words,))
 
 
 def decoding(step: str, frame: Frame) -> Pipeline | Slabs:
-    """What decodes a stream of a step; `StreamError` where that cannot be used."""
+    """The decoder of a step's stream; `StreamError` where that cannot be used."""
     with _stream_errors(step):
         return pipeline_of(bind_step(parse_step(step, "codec"), frame))
 
@@ -214,7 +214,7 @@ def through(codec: Bound, pixels: Pixels) -> tuple[Pixels, int]:
 
 
 def pipeline_of(codec: Bound) -> Pipeline | Slabs:
-    """What a codec codes with, by the frame that it is bound to."""
+    """The pipeline of a codec, by the frame that it is bound to."""
 
     def make(frame: Frame) -> Pipeline:
         pipeline: Pipeline = codec.call(frame)

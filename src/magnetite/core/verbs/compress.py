@@ -39,7 +39,7 @@ def compress(
     Returns
     -------
     Compressed
-        With what an aim has found, in `aim`.
+        With the result of an aim, in `aim`.
 
     Raises
     ------
@@ -48,7 +48,7 @@ def compress(
     InputError
         If more than one of `rate`, `ratio` and `aim` is given, or one is not above 0.
     TargetError
-        If no setting reaches what is asked for.
+        If no setting reaches the target.
     """
     picture = as_picture(source)
     asked = {"rate": rate, "ratio": ratio, "aim": aim}

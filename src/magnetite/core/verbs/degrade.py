@@ -37,13 +37,13 @@ from magnetite.core.verbs.certificate import (
 )
 from magnetite.core.verbs.coding import through
 
-#: What becomes of samples outside 0..1: clipped, kept in a float picture, or refused.
+#: Treatment of samples outside 0..1: clipped, kept in a float picture, or refused.
 Overflow = Literal["clip", "keep", "fail"]
 
 
 @dataclass(frozen=True, repr=False)
 class Degraded(Tabular):
-    """A degraded picture and the certificate of what was done to it."""
+    """A degraded picture and its certificate."""
 
     picture: Picture
     certificate: Certificate
@@ -80,14 +80,14 @@ def degrade(
     seed : int
         Same seed and same picture, same result.
     overflow : "clip", "keep" or "fail", optional
-        What becomes of samples outside 0..1 at the end: clipped and counted; kept, the result
+        Treatment of samples outside 0..1 at the end: clipped and counted; kept, the result
         then being a float picture; or refused. Left out, digital numbers are clipped, and float
         samples kept.
     aim : str, optional
         `METRIC=VALUE`: the chain's one setting written `auto` is solved for so that the stored
         picture has that figure, with the same random numbers at every try.
     files : Files, optional
-        Reads what settings name by file; each is read once.
+        Reads files that settings name, each once.
 
     Raises
     ------
@@ -151,20 +151,20 @@ class Run:
         return self.overflow == "keep"
 
     def picture(self, chain: Chain, observe: Observer | None = None) -> tuple[Picture, Clipped]:
-        """The stored picture of a chain, and what clipped."""
+        """The stored picture of a chain, and the samples clipped."""
         before = self.reference.pixels()
-        for place, step in enumerate(bind(chain, self.reference.frame, self.files)):
-            after, rate = self._step(place, step, before)
+        for position, step in enumerate(bind(chain, self.reference.frame, self.files)):
+            after, rate = self._step(position, step, before)
             if observe is not None:
                 observe(step, before, after, rate)
             before = after
         return self.stored(before)
 
-    def _step(self, place: int, step: Bound, pixels: Pixels) -> tuple[Pixels, float | None]:
+    def _step(self, position: int, step: Bound, pixels: Pixels) -> tuple[Pixels, float | None]:
         if step.method.kind == "codec":
             decoded, size = through(step, pixels)
             return decoded, step.frame.bpp(size)
-        drawn = [step_generator(self.seed, self.digest, place)] if step.draws else []
+        drawn = [step_generator(self.seed, self.digest, position)] if step.draws else []
         return step.call(pixels, *drawn), None
 
     def stored(self, pixels: Pixels) -> tuple[Picture, Clipped]:
@@ -179,7 +179,7 @@ class Run:
         return self.reference.with_pixels(pixels)
 
     def record(self, step: Bound, before: Pixels, after: Pixels, rate: float | None) -> StepRecord:
-        """What a step measurably did."""
+        """Findings on a step."""
         survey = survey_of(step, before) if before.shape == after.shape else None
         if survey is None:
             findings, clipped = self._whole(step, before, after)
@@ -259,7 +259,7 @@ class Run:
 
 
 def survey_of(step: Bound, before: Pixels) -> Survey | None:
-    """What measures a step band by band; None where its certificate needs the whole picture."""
+    """Survey of a step band by band; None where its certificate needs the whole picture."""
     method = step.method
     if not isinstance(method, Degradation) or (method.certify is None and method.survey is None):
         return ChangeSurvey()

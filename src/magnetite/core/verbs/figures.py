@@ -1,4 +1,4 @@
-"""Figures of pictures by metrics and gauges: read the list, measure, say what does not apply."""
+"""Figures of pictures by metrics and gauges: read the list, measure, note figures left out."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class Figures(dict[str, float]):
     """Figures by the canonical text of their metric or gauge.
 
     `left_out` says why something that was asked for has no figure, `remarks` are notes on the
-    others; `steps` are what was measured.
+    others; `steps` are the figures measured.
     """
 
     def __init__(
@@ -112,13 +112,13 @@ def measured(
     steps : list of Step
         Metrics for a pair, gauges for one picture.
     strict : bool
-        Whether what the pictures do not suit is an error; if not, it is left out.
+        Whether a figure that the pictures do not suit is an error; if not, it is left out.
     sharing : Sharing, optional
-        Keeps what is shared of the first picture of a pair.
+        Keeps shared results of the first picture of a pair.
     files : Files, optional
-        Reads what settings name by file.
+        Reads files that settings name.
     **part
-        What metrics take beside the pictures, such as `within`.
+        Inputs of metrics beside the pictures, such as `within`.
     """
     sharing = sharing or Sharing()
     frame = pictures[0].frame
@@ -187,7 +187,7 @@ def _on_common_scale(picture: Picture) -> Samples:
 def _clip_remarks(
     bound: Mapping[str, Bound], values: Mapping[str, float], pictures: Sequence[Picture]
 ) -> list[str]:
-    """What metrics that clip take off pictures that reach beyond 0..1."""
+    """Remark on samples beyond 0..1 that metrics clip."""
     labels = [
         label
         for label, one in bound.items()
@@ -208,7 +208,7 @@ def samples_beyond(picture: Picture) -> int:
 
 
 def clip_remark(origin: str, beyond: int, frame: Frame, labels: Sequence[str]) -> list[str]:
-    """What figures that clip take off a picture with samples beyond the range; nothing if none."""
+    """Remark on samples beyond the range that figures clip; empty if there are none."""
     if beyond == 0:
         return []
     return [

@@ -35,14 +35,14 @@ def gauge(
     ----------
     source : Picture or array
     gauges : str or function
-        Names with settings, separated by commas; or `all`, which leaves out what does not apply.
-        A gauge of one's own can be given as its function, as in worker processes.
+        Names with settings, separated by commas; or `all`, which leaves out figures that do not
+        apply. A gauge of one's own can be given as its function, as in worker processes.
     region : Region or str, optional
         The part to gauge, as in `120,80,64x48`: left, top, width x height, px.
     strict : bool
         Whether a gauge that the picture does not suit is an error; if not, it is left out.
     files : Files, optional
-        Reads what settings name by file.
+        Reads files that settings name.
 
     Returns
     -------
@@ -67,7 +67,7 @@ def gauge(
     return figures
 
 
-#: Gauges that tell how certain edge-width is; they share its computation.
+#: Gauges of the certainty of edge-width; they share its computation.
 _OF_EDGE_WIDTH = ("edge-width-error", "edge-count")
 
 

@@ -47,7 +47,9 @@ def open_step(text: str) -> tuple[Step, str]:
             )
     given = {name for name, _ in step.settings} & {key, *step.method.one_of}
     if given:
-        raise ChainError(f"{text!r}: {given.pop()}= is what is solved for; leave it out")
+        raise ChainError(
+            f"{text!r}: {given.pop()}= is the setting that is solved for; leave it out"
+        )
     return step, key
 
 

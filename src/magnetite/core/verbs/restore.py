@@ -1,4 +1,4 @@
-"""Restore pictures, and judge what was done."""
+"""Restore pictures, and judge the residual."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from magnetite.core.verbs.tuning import Tuned, tune
 
 
 class RestoredRow(NamedTuple):
-    """One figure before and after; what belongs to the restoration itself has no before."""
+    """One figure before and after; figures of the residual have no value before."""
 
     figure: str
     before: float | None
@@ -69,12 +69,12 @@ class Outcome(Tabular):
 
 @dataclass(frozen=True, kw_only=True, repr=False)
 class Restored(Outcome):
-    """A restored picture and what came of it."""
+    """A restored picture and its figures."""
 
     picture: Picture
     #: The degraded picture.
     source: Picture
-    #: What tuning has found, where a setting was tuned.
+    #: Result of the tuning, where a setting was tuned.
     tuned: Tuned | None = None
     #: Remarks for the user.
     notes: tuple[str, ...] = ()
@@ -98,8 +98,8 @@ def restore(
     """Restore a picture by a chain of restorations, such as `median size=3`.
 
     Samples stay float between the steps and are rounded and clipped once, at the end. Where a
-    method takes the sd of the noise and is given none, or `auto`, it is estimated from what the
-    steps before have left.
+    method takes the sd of the noise and is given none, or `auto`, it is estimated on
+    the result of the steps before.
 
     Parameters
     ----------
@@ -117,9 +117,9 @@ def restore(
         Amplitude of the picture's white Gaussian noise where it is known, as in `8dn`: the
         estimate rests on it, and is estimated from the picture if left out.
     metrics : str
-        What both are scored by.
+        Metrics that both are scored by.
     files : Files, optional
-        Reads what settings name by file; each is read once.
+        Reads files that settings name, each once.
 
     Raises
     ------

@@ -34,7 +34,7 @@ def run(picture: Picture, chain: Chain, pixels: Pixels, files: Files | None = No
         if open_keys := [key for key, value in known.settings if value is AUTO]:
             raise ChainError(
                 f"{step}: {open_keys[0]}=auto is tuned with an aim METRIC=best only; "
-                "what is estimated from the picture is sd"
+                "only sd is estimated from the picture"
             )
         pixels = bind_step(known, picture.frame, files).call(pixels)
     return Ran(pixels, Chain(tuple(steps)), notes)

@@ -82,7 +82,7 @@ def risk_of(
     seed : int
         Of the probes.
     files : Files, optional
-        Reads what settings name by file.
+        Reads files that settings name.
 
     Raises
     ------

@@ -45,7 +45,7 @@ class Scores(Figures):
 
 @dataclass(frozen=True)
 class Pair:
-    """What is compared with what: pictures of one size, and where to look."""
+    """Two pictures of one size, and the region to compare."""
 
     reference: Picture
     test: Picture
@@ -56,7 +56,7 @@ class Pair:
 
     @property
     def words(self) -> str:
-        """What was done about the shift."""
+        """Remark on the shift that was undone."""
         size = f"{self.reference.width}x{self.reference.height} px scored"
         still = self.shift is not None and max(map(abs, self.shift[:2])) < WHOLE
         return f"left as it is, {size}" if still else f"undone, {size}"
@@ -71,7 +71,7 @@ class Pair:
 class Scorer:
     """A reference that tests are scored against, one after the other.
 
-    What metrics share of the reference is computed once.
+    Results that metrics share of the reference are computed once.
 
     Parameters
     ----------
@@ -90,7 +90,7 @@ class Scorer:
     align : bool
         Find how far each test is shifted, and undo it.
     files : Files, optional
-        Reads what settings name by file.
+        Reads files that settings name.
 
     Raises
     ------
@@ -176,8 +176,8 @@ def score(
         Of the same size, colour and bit depth.
     metrics : str or function
         Names with settings, separated by commas: `psnr,ssim window=7`; or `all`, which leaves
-        out what does not apply to these pictures. A metric of one's own can be given as its
-        function: so worker processes know it, which have not run its declaration.
+        out metrics that do not apply to these pictures. A metric of one's own can be given as its
+        function: worker processes, which have not run its declaration, find it then.
     region, border, mask, gray, mixed_depths, align, files
         Which part is scored, and how the pictures are brought together: see `Scorer`.
 

@@ -24,7 +24,7 @@ from magnetite.core.verbs.figures import parse_figures
 from magnetite.core.verbs.score import Scorer
 from magnetite.core.verbs.treatment import Kept, treat
 
-#: What a chain of a sweep may hold: a degradation, then codecs and restorations.
+#: Kinds of the steps of a sweep: a degradation, then codecs and restorations.
 KINDS = ("degradation", "codec", "restoration")
 
 
@@ -43,7 +43,7 @@ class Swept:
     #: Canonical text of the chain.
     chain: str
     #: Where it stands on each axis.
-    place: tuple[int, ...]
+    position: tuple[int, ...]
     picture: Picture = field(repr=False)
     #: Bytes of the file of the last codec, and its rate.
     bytes: int | None
@@ -66,14 +66,15 @@ class Sweep(Tabular):
     def settings(self, cell: Swept) -> list[str]:
         """The values of a picture on each axis, as in `step=5dn`."""
         return [
-            f"{axis.name}={axis.values[k]}" for axis, k in zip(self.axes, cell.place, strict=True)
+            f"{axis.name}={axis.values[k]}"
+            for axis, k in zip(self.axes, cell.position, strict=True)
         ]
 
     def rows(self) -> list[tuple[Any, ...]]:
         """A row for each picture: values of the axes, rate, bytes, scores."""
         return [
             (
-                *(axis.values[k] for axis, k in zip(self.axes, cell.place, strict=True)),
+                *(axis.values[k] for axis, k in zip(self.axes, cell.position, strict=True)),
                 cell.bpp, cell.bytes, *(cell.scores.get(metric) for metric in self.metrics),
             )
             for cell in self.cells
@@ -109,15 +110,15 @@ def sweep(
     chain : str
         Degradations, then codecs and restorations, with lists or ranges, as in
         `dct step=5dn,10dn,20dn` or `gaussian-noise sd=8dn + nl-means sd=4dn,8dn,16dn`; a
-        restoration may take `sd=known`, what the certificate of the noise says.
+        restoration may take `sd=known`, the sd in the certificate of the noise.
     reference : Picture or array, optional
-        What the results are scored against; the source if left out.
+        Reference of the scores; the source if left out.
     metrics : str
-        As `score` takes them; what does not suit the pictures is left out.
+        As `score` takes them; metrics that do not suit the pictures are left out.
     seed : int
         Of the degradations.
     files : Files, optional
-        Reads what settings name by file.
+        Reads files that settings name.
     most : int
         Pictures that a sweep may have.
 
@@ -136,7 +137,7 @@ def sweep(
     chains = parse_sweep(chain, *KINDS, known=True)
     if len(chains) > most:
         raise InputError(f"the sweep has {len(chains)} pictures; at most {most} are drawn")
-    axes, places = _axes(chains)
+    axes, positions = _axes(chains)
     parts = [_parted(one) for one in chains]
     read, own = ReadOnce(files), local()
     stated = any(rest.takes_known for _, rest in parts)
@@ -153,7 +154,7 @@ def sweep(
             own.scorer = Scorer(clean, files=files)
         scores = dict(own.scorer.score(made, metrics, strict=False))
         bpp = None if size is None else made.frame.bpp(size)
-        return Swept(str(chains[number]), places[number], made, size, bpp, scores)
+        return Swept(str(chains[number]), positions[number], made, size, bpp, scores)
 
     cells = tuple(each(work, range(len(chains)), name=lambda number: str(chains[number])))
     asked = (str(step) for step in parse_figures(metrics, "metric"))
@@ -186,22 +187,22 @@ def _parted(chain: Chain) -> tuple[Chain, Chain]:
 def _axes(chains: list[Chain]) -> tuple[tuple[Axis, ...], list[tuple[int, ...]]]:
     """The settings that differ between chains, and where each chain stands on them."""
     swept: list[tuple[str, list[str]]] = []
-    for place, step in enumerate(chains[0].steps):
+    for position, step in enumerate(chains[0].steps):
         for key, _ in step.settings:
-            texts = [_spelled(chain.steps[place], key) for chain in chains]
+            texts = [_spelled(chain.steps[position], key) for chain in chains]
             if len(set(texts)) > 1:
-                swept.append((_name(chains[0], place, key), texts))
+                swept.append((_name(chains[0], position, key), texts))
     if len(swept) > 2:
         names = ", ".join(name for name, _ in swept)
         raise InputError(f"a sweep has one or two settings with several values, not {names}")
     if not swept:
         swept = [("chain", [str(chain) for chain in chains])]
     axes = tuple(Axis(name, tuple(dict.fromkeys(texts))) for name, texts in swept)
-    places = [
+    positions = [
         tuple(axis.values.index(texts[k]) for axis, (_, texts) in zip(axes, swept, strict=True))
         for k in range(len(chains))
     ]
-    return axes, places
+    return axes, positions
 
 
 def _spelled(step: Step, key: str) -> str:
@@ -209,8 +210,8 @@ def _spelled(step: Step, key: str) -> str:
     return str(value) if value is KNOWN else step.method.parameters[key].kind.spell(value)
 
 
-def _name(chain: Chain, place: int, key: str) -> str:
+def _name(chain: Chain, position: int, key: str) -> str:
     """The setting's key; with its step's name where another step has the same key."""
-    others = [step for k, step in enumerate(chain.steps) if k != place]
+    others = [step for k, step in enumerate(chain.steps) if k != position]
     shared = any(key in step.method.parameters for step in others)
-    return f"{chain.steps[place].name} {key}" if shared else key
+    return f"{chain.steps[position].name} {key}" if shared else key

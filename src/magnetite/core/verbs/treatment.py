@@ -19,11 +19,11 @@ State = tuple[Picture, int | None]
 
 @dataclass
 class Kept:
-    """What treatments of one picture that begin alike need not compute again."""
+    """Intermediate results of one picture's treatments that begin alike."""
 
     #: Pictures after restorations, by the canonical text of all that was done.
     states: dict[str, State] = field(default_factory=dict)
-    #: What coded the picture last: it keeps colours and transform.
+    #: The last coder of the picture: it keeps colours and transform.
     _coder: Coder | None = None
     _lock: Lock = field(default_factory=Lock)
 
@@ -52,9 +52,9 @@ def treat(
     chain : Chain or None
         None leaves the picture as it is.
     known : Quantity, optional
-        What stands for settings that are written `known`.
+        Value of settings that are written `known`.
     files : ReadOnce, optional
-        Reads what settings name by file.
+        Reads files that settings name.
     kept : Kept, optional
         Of treatments of the same picture before.
 
@@ -98,7 +98,7 @@ def _runs(chain: Chain | None) -> list[Chain]:
 
 
 def _with_known(chain: Chain, known: Quantity | None) -> Chain:
-    for place, step in enumerate(chain.steps):
+    for position, step in enumerate(chain.steps):
         for key, value in step.settings:
             if value is not KNOWN:
                 continue
@@ -107,5 +107,5 @@ def _with_known(chain: Chain, known: Quantity | None) -> Chain:
                     f"{step.name} {key}=known: no step of the degradation says the sd of its noise"
                 )
             stated = step.method.parameters[key].kind.parse(str(known))
-            chain = chain.with_setting(place, key, stated)
+            chain = chain.with_setting(position, key, stated)
     return chain

@@ -75,7 +75,7 @@ def tune(
     Parameters
     ----------
     picture : Picture
-        What is restored.
+        The picture to restore.
     chain : Chain
         With exactly one setting `auto`.
     metric : str
@@ -84,7 +84,7 @@ def tune(
         weighted predictive risk for those that undo a known blur (see `risk_of`).
     reference : Picture or None
     files : Files, optional
-        Reads what settings name by file.
+        Reads files that settings name.
     seed : int
         Of the probes of the risk.
     noise : float, optional
@@ -103,11 +103,13 @@ def tune(
             f"one setting is tuned: write auto for one in {str(chain)!r}, "
             f"not for {len(chain.open_settings)}"
         )
-    ((place, key),) = chain.open_settings
-    kind = chain.steps[place].method.parameters[key].kind
+    ((position, key),) = chain.open_settings
+    kind = chain.steps[position].method.parameters[key].kind
     span = kind.span()
     if span is None:
-        raise ChainError(f"{chain.steps[place].method.name} {key}= has no range to be tuned over")
+        raise ChainError(
+            f"{chain.steps[position].method.name} {key}= has no range to be tuned over"
+        )
     step = parse_step(metric, "metric")
     lower_is_better = step.declared(Metric).better == "lower"
     if reference is None and step.method.name != "psnr":
@@ -126,7 +128,7 @@ def tune(
     tried: dict[str, float] = {}
 
     def at(number: float) -> Chain:
-        return chain.with_setting(place, key, kind.at(number))
+        return chain.with_setting(position, key, kind.at(number))
 
     def worth(number: float) -> float:
         candidate = at(number)
@@ -134,7 +136,7 @@ def tune(
             tried[str(candidate)] = measure(candidate)
         return tried[str(candidate)]
 
-    with Sharing().open():  # what tries have in common is computed once
+    with Sharing().open():  # results that the trials share are computed once
         best = largest(Axis(span, _DECADES), worth)
         found = Tuned(
             at(best), str(step), f"{key}={kind.spell(kind.at(best))}", len(tried), limits=limits

@@ -1,6 +1,6 @@
 """Model of pictures of single bits: each in the context of ten neighbours, as ITU-T T.82 has it.
 
-Where a plane above is known, its bits at the same place, to the right and below count as well.
+Where a plane above is known, its bits at the same position, to the right and below count as well.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Model of quantized transform coefficients of blocks: what their neighbours tell of them."""
+"""Context model of quantized transform coefficients of blocks, by their neighbours."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ def code_blocks(
 ) -> None:  # fmt: skip
     """Code or decode coefficients, shape (rows, columns, height, width), in place.
 
-    `scan` holds row, column and frequency class of each place of a block in coding order.
+    `scan` holds row, column and frequency class of each position of a block in coding order.
     """
     rows, columns, height, width = q.shape
     decoding = c[5] != 0
@@ -87,8 +87,8 @@ def code_blocks(
                 fourth = 49152 + (f * 16 + e) * 8 + min(d, 7)
                 if a + b + d == 0:
                     # All neighbours zero: skip mixing.
-                    place = QUIET + (f * 16 + e) * 2 + int(k == 0)
-                    known = code_alone(c, data, int(value != 0), slots, place)
+                    position = QUIET + (f * 16 + e) * 2 + int(k == 0)
+                    known = code_alone(c, data, int(value != 0), slots, position)
                 else:
                     known = 2
                 magnitude = 0
@@ -102,8 +102,8 @@ def code_blocks(
                         magnitude += code_gamma(c, data, size - 3, slots, LONG + s * 64)
                 if magnitude != 0:
                     signs = 3 * _sign(q, i - 1, j, u, v) + _sign(q, i, j - 1, u, v)
-                    place = SIGNS + (f if k else 64) * 9 + signs
-                    negative = code_alone(c, data, int(value < 0), slots, place)
+                    position = SIGNS + (f if k else 64) * 9 + signs
+                    negative = code_alone(c, data, int(value < 0), slots, position)
                     value = -magnitude if negative else magnitude
                 else:
                     value = 0
@@ -159,13 +159,13 @@ def code_gamma(c: Int64, data: UInt8, number: int, slots: NDArray[np.uint32], fi
         bits += 1
     value = 1
     for k in range(bits - 1, -1, -1):
-        place = first + 32 + min(bits, 15) if k == bits - 1 else first + 48 + min(bits, 15)
-        value = 2 * value + code_alone(c, data, (target >> k) & 1, slots, place)
+        position = first + 32 + min(bits, 15) if k == bits - 1 else first + 48 + min(bits, 15)
+        value = 2 * value + code_alone(c, data, (target >> k) & 1, slots, position)
     return value - 1
 
 
 def scan_of(height: int, width: int) -> Int64:
-    """Places of a block by rising frequency, each with one of 64 frequency classes."""
+    """Positions of a block by rising frequency, each with one of 64 frequency classes."""
     row, column = np.arange(height), np.arange(width)
     frequency = ((row / height) ** 2)[:, np.newaxis] + (column / width) ** 2
     order = np.argsort(frequency.ravel(), kind="stable")

@@ -20,11 +20,11 @@ from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.compute.jit import compiled as _jit
 
 compiled = _jit(boundscheck=False)
-#: Inlined by LLVM: passing arrays to a function takes longer than what these do. Their indices are
+#: Inlined by LLVM: passing arrays to a function takes longer than their work. Their indices are
 #: unsigned, so that none is taken for one counted from the end.
 forced = _jit(boundscheck=False, forceinline=True)
 
-#: Places of a coder's state: both ends of the range, what is decoded, the next byte, the last
+#: Positions of a coder's state: both ends of the range, what is decoded, the next byte, the last
 #: byte there is, and whether it decodes.
 LOW, HIGH, VALUE, NEXT, END, DECODING = range(6)
 #: A decoder of a whole stream takes in three bytes more than there are; one that takes in more has
@@ -48,7 +48,7 @@ _PACE = np.array([round(65536 / (n + 1.6)) for n in range(1024)], np.int32)
 FRESH = 1 << 31
 #: Slots that a mixer takes.
 INPUTS = 4
-#: Sum of the first weights of all inputs, in 65536ths: together they know more than one.
+#: Sum of the first weights of all inputs, in 65536ths: their evidence adds up.
 _FIRST_WEIGHTS = 70000
 
 
@@ -77,7 +77,7 @@ def open_decoder(c: Int64, data: UInt8) -> None:
 
 @compiled
 def close_encoder(c: Int64, data: UInt8) -> int:
-    """Write what still distinguishes the range, one byte; the length of all."""
+    """Write the one byte that still distinguishes the range; the length of all."""
     if c[NEXT] < c[END]:
         data[c[NEXT]] = (c[LOW] >> 24) + 1
     c[NEXT] += 1
@@ -98,13 +98,13 @@ def code(c: Int64, data: UInt8, bit: int, p: int) -> int:
     else:
         low = middle + 1
     while ((low ^ high) & _TOP) == 0:
-        place = c[3]
+        position = c[3]
         if c[5] != 0:
-            following = np.int64(data[np.uint64(place)]) if place < c[4] else np.int64(0)
+            following = np.int64(data[np.uint64(position)]) if position < c[4] else np.int64(0)
             c[2] = ((c[2] << 8) & _ALL) | following
-        elif place < c[4]:
-            data[np.uint64(place)] = high >> 24
-        c[3] = place + 1
+        elif position < c[4]:
+            data[np.uint64(position)] = high >> 24
+        c[3] = position + 1
         low = (low << 8) & _ALL
         high = ((high << 8) & _ALL) | 255
     c[0], c[1] = low, high

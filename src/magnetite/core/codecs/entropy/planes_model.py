@@ -1,8 +1,8 @@
 """Model of wavelet bands, bit plane by bit plane, most significant first.
 
 Blocks of 8x8 that hold nothing yet take one decision a plane; within the others each magnitude's
-next bit is coded by what its neighbours, its parent in the coarser band and its sibling of another
-orientation are known to be (after Shapiro, IEEE Trans. Signal Processing 41(12), 1993,
+next bit is coded in contexts of its neighbours, its parent in the coarser band and its sibling of
+another orientation, where known (after Shapiro, IEEE Trans. Signal Processing 41(12), 1993,
 doi:10.1109/78.258085, and Taubman, IEEE Trans. Image Processing 9(7), 2000,
 doi:10.1109/83.847830, with contexts mixed instead of chosen).
 """
@@ -28,7 +28,7 @@ Slots = NDArray[np.uint32]
 
 BLOCK = 8
 _1, _2 = np.uint64(1), np.uint64(2)
-#: Zeros around the maps, so that no place outside is asked for.
+#: Zeros around the maps, so that no position outside is asked for.
 PAD = 2
 _LIMIT = 500
 
@@ -123,8 +123,8 @@ def _plane(
         for bj in range(band.planes.shape[1]):
             if alive[bi + 1, bj + 1] == 0:
                 waking = int(band.tops[bi, bj] > plane)
-                place = _WAKE + kind * 64 + _company(alive, parent, bi, bj)
-                waking = code_alone(c, data, waking, slots, place)
+                position = _WAKE + kind * 64 + _company(alive, parent, bi, bj)
+                waking = code_alone(c, data, waking, slots, position)
                 if c[NEXT] > stop:
                     return False
                 alive[bi + 1, bj + 1] = waking
@@ -146,8 +146,8 @@ def _plane(
                                 weights, mixer, _LIMIT,
                             )  # fmt: skip
                         if bit != 0 and own == 0 and c[NEXT] <= stop:
-                            place = _SIGN + o * 32 + _signs_around(signs, y, x)
-                            negative = code_alone(c, data, int(number < 0), slots, place)
+                            position = _SIGN + o * 32 + _signs_around(signs, y, x)
+                            negative = code_alone(c, data, int(number < 0), slots, position)
                             signs[y, x] = 1 - 2 * negative
                         if c[NEXT] > stop:
                             return False
@@ -198,7 +198,7 @@ def _context(
 
 @forced
 def _above(parent: Int32, y: int, x: int) -> int:
-    """Twice the magnitude at a place of the coarser band, and its four neighbours'."""
+    """Twice the magnitude at a position of the coarser band, and its four neighbours'."""
     beside = np.int64(parent[y - _1, x]) + parent[y + _1, x]
     beside += np.int64(parent[y, x - _1]) + parent[y, x + _1]
     return beside + 2 * np.int64(parent[y, x])

@@ -14,22 +14,22 @@ from magnetite.core.compute.threads import spread
 
 Context = NDArray[np.int16]
 
-#: Magnitudes above this share of a step count as 1 in what is around; above 20 as 20.
+#: Magnitudes above this share of a step count as 1 in the neighbourhood; above 20 as 20.
 _AROUND, _MOST = np.float32(0.65), np.float32(20)
-#: Class of the sum of what is around: exact up to 3, then two to each doubling.
+#: Class of the sum over the neighbourhood: exact up to 3, then two to each doubling.
 _CLASS = np.array(
     [0, 1, 2, 3, *(min(11, 2 + int(2 * np.log2(n))) for n in range(4, 400))], np.int16
 )
 
 
 def contexts(scaled: Float32, frequencies: int) -> tuple[Context, Int64]:
-    """Class of what is around each coefficient, and how often each number occurs in each context.
+    """Class of each coefficient's neighbourhood, and the counts of each number in each context.
 
     Contexts are the class times 64, plus one of 64 classes of frequencies; `frequencies` is 1
     where those of a block are all alike. The numbers are rounded, and counted up to 15.
     """
     rows, _, height, width = scaled.shape
-    sizes = np.zeros(scaled.size + 2, np.uint8)  # with a margin: no place outside is asked for
+    sizes = np.zeros(scaled.size + 2, np.uint8)  # with a margin: no position outside is asked for
     out = np.empty(scaled.shape, np.int16)
     counts = np.zeros((2, CLASSES * FREQUENCIES * TOLD), np.int64)
     classes = (
@@ -78,7 +78,7 @@ def _contexts(
 ) -> None:  # fmt: skip
     """Of lines `first` to `last`, each a row of all blocks beside each other.
 
-    Twice the same place of the blocks around and the lower frequencies beside, `later` times the
+    Twice the same position of the blocks around and the lower frequencies beside, `later` times the
     higher ones.
     """
     rows, columns = grid
@@ -100,17 +100,19 @@ def _contexts(
                 total += over * _at(sizes, o + v) + under * _at(sizes, d + v)
                 total += 2 * int(v > 0) * _at(sizes, base + v - 1)
                 total += later * int(v + 1 < width) * _at(sizes, base + v + 1)
-                place = np.uint64(base + v - 1)
+                position = np.uint64(base + v - 1)
                 context = np.int64(_CLASS[np.uint64(total)]) * FREQUENCIES
                 context += down[np.uint64(u)] * 8 + across[np.uint64(v)]
-                out[place] = context
-                nearest = np.int64(min(np.float32(TOLD - 1), abs(values[place]) + np.float32(0.5)))
+                out[position] = context
+                nearest = np.int64(
+                    min(np.float32(TOLD - 1), abs(values[position]) + np.float32(0.5))
+                )
                 counts[np.uint64(context * TOLD + nearest)] += 1
 
 
 @forced
-def _at(sizes: UInt8, place: int) -> int:
-    return np.int64(sizes[np.uint64(place)])
+def _at(sizes: UInt8, position: int) -> int:
+    return np.int64(sizes[np.uint64(position)])
 
 
 @compiled
@@ -118,12 +120,12 @@ def _choose(
     s: Float32, context: Context, bits: Float32, bit: float, block: int, first: int, last: int,
     out: Int32,
 ) -> None:  # fmt: skip
-    for place in range(first, last):
-        p = np.uint64(place)
+    for position in range(first, last):
+        p = np.uint64(position)
         size = abs(s[p])
         nearest = np.int64(size + np.float32(0.5))
         best = nearest
-        if nearest > 0 and (block == 0 or place % block != 0):
+        if nearest > 0 and (block == 0 or position % block != 0):
             row = np.int64(context[p]) * TOLD
             gap = size - nearest
             least = gap * gap + bit * bits[np.uint64(row + min(nearest, TOLD - 1))]

@@ -1,7 +1,7 @@
 """Model of samples for lossless and near-lossless coding: predict, correct, code the error.
 
 Several predictors are blended by how well each did nearby (Seemann and Tischer, Data Compression
-Conf., 1997, doi:10.1109/DCC.1997.582062); the mean error of like surroundings is taken off (Wu and
+Conf., 1997, doi:10.1109/DCC.1997.582062); the mean error of like contexts is subtracted (Wu and
 Memon, IEEE Trans. Communications 45(4), 1997, doi:10.1109/26.585919); the rest is coded as the
 number of its bits, by contexts of the errors around, its sign, and its bits from the top.
 """
@@ -49,7 +49,7 @@ def code_samples(
 ) -> None:  # fmt: skip
     """Code or decode samples, shape (height, width), from `low` to `high`, in place.
 
-    No sample is further than `bound` from its own; an encoder's samples become what a decoder
+    No sample is further than `bound` from its own; an encoder's samples become those a decoder
     gets.
     """
     height, width = x.shape
@@ -68,7 +68,7 @@ def code_samples(
         here, north, north2 = s[i % 3], s[(i + 2) % 3], s[(i + 1) % 3]
         errors, errors_n = e[i & 1], e[1 - (i & 1)]
         miss, miss_n = missed[i & 1], missed[1 - (i & 1)]
-        for k in range(_LEFT):  # beyond the left edge stands what is above its end
+        for k in range(_LEFT):  # beyond the left edge: the samples above its end
             here[k] = north[_LEFT]
         for j in range(width):
             p = np.uint64(j + _LEFT)
@@ -90,10 +90,10 @@ def code_samples(
             energy += slant if bound == 0 else slant // step
             level = _level(energy)
             pattern = _pattern(predicted8, w, n, nw, ne, ww, nn, level)
-            place = np.uint64(pattern)
-            corrected = predicted8 + ((bias[place] * _SHARE[np.uint64(seen[place])]) >> 32)
+            position = np.uint64(pattern)
+            corrected = predicted8 + ((bias[position] * _SHARE[np.uint64(seen[position])]) >> 32)
             prediction = min(high, max(low, (corrected + 4) >> 3))
-            # What is left between two whole numbers says which way the error leans.
+            # The fraction between two whole numbers gives the sign of the error.
             lean = (corrected + 4) & 7
             error = np.int64(0)
             if not decoding:
@@ -114,11 +114,11 @@ def code_samples(
             here[p] = value
             errors[p] = error
             x[i, j] = value
-            bias[place] += (value << 3) - predicted8
-            seen[place] += 1
-            if seen[place] >= 64:
-                seen[place] >>= 1
-                bias[place] >>= 1
+            bias[position] += (value << 3) - predicted8
+            seen[position] += 1
+            if seen[position] >= 64:
+                seen[position] >>= 1
+                bias[position] >>= 1
             for k in range(PREDICTORS):
                 miss[p, np.uint64(k)] = abs(guess[k] - value)
         for k in range(_RIGHT):
@@ -149,7 +149,7 @@ def _blended8(guess: Int64, miss: Int32, miss_n: Int32, p: int) -> int:
 
 @forced
 def _weight(penalty: int) -> int:
-    """Falls with the square of what a predictor missed by."""
+    """Falls with the square of a predictor's error."""
     if penalty < 4096:
         return _WEIGHT[np.uint64(penalty)]
     if penalty >= 1 << 17:
@@ -214,15 +214,15 @@ def _code_error(
     if length == 0:
         return 0
     signs = (1 + (west > 0) - (west < 0)) * 3 + 1 + (north > 0) - (north < 0)
-    place = _SIGN + (lean * 8 + min(7, length)) * 9 + signs
-    negative = code_alone(c, data, int(error < 0), slots, place)
+    position = _SIGN + (lean * 8 + min(7, length)) * 9 + signs
+    negative = code_alone(c, data, int(error < 0), slots, position)
     value = 1
     for k in range(length - 2, -1, -1):
         depth = length - 2 - k
         bit = (magnitude >> k) & 1
         shape = value & 3 if depth < 2 else 4 + min(3, depth - 2)
-        place = _BITS + (length * 32 + fine) * 8 + shape
-        value = 2 * value + code_alone(c, data, bit, slots, place)
+        position = _BITS + (length * 32 + fine) * 8 + shape
+        value = 2 * value + code_alone(c, data, bit, slots, position)
     return -value if negative else value
 
 

@@ -16,12 +16,12 @@ Model = Callable[..., None]
 
 #: From this many numbers on, the first axis is cut in two: each half learns separately.
 _WORTH = 2**19
-#: What a number costs at the least: one decision, of a probability of 65532 / 65536 at most.
+#: Least cost of a number: one decision, of a probability of 65532 / 65536 at most.
 _LEAST_BYTES = math.log2(65536 / 65532) / 8
 
 
 def encode(model: Model, numbers: Int32, *contexts: Int32) -> bytes:
-    """UInt8 of an array; what a lossy model changes in it is what a decoder gets.
+    """UInt8 of an array; a lossy model changes it to the decoder's output.
 
     `contexts` are arrays of as many rows that the decoder has as well.
     """

@@ -51,9 +51,9 @@ class BlockFactors:
         with np.errstate(divide="ignore"):
             levels = np.rint(_PER_DOUBLING * np.log2(values / self.step)).clip(0, _TOP - 1) + 1
         kept = self.keep.count(values, math.prod(self.blocks.size))
-        place = np.arange(values.shape[-1])
+        position = np.arange(values.shape[-1])
         # A term below the step is lost in the quantization of the others.
-        levels = np.where((place < kept[..., np.newaxis]) & (values >= self.step), levels, 0)
+        levels = np.where((position < kept[..., np.newaxis]) & (values >= self.step), levels, 0)
         most = int((levels > 0).sum(axis=-1).max())
         numbers = levels[..., :most].astype(np.int32)
         root = np.sqrt(values[..., :most])

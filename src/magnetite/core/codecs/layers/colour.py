@@ -39,7 +39,7 @@ class ColourPlanes:
 
     @property
     def names(self) -> list[str]:
-        """What the planes are called in reports."""
+        """Names of the planes in reports."""
         if self.frame.colour == "gray":
             return ["gray"]
         if self.frame.colour == "rgb":
@@ -82,7 +82,7 @@ class ColourPlanes:
 
 
 def digital_bits(frame: Frame, what: str) -> int:
-    """Bit depth of what is coded; `PictureError` for float, which has no digital numbers."""
+    """Bit depth of the picture; `PictureError` for float, which has no digital numbers."""
     if frame.bits is None:
         raise PictureError(
             f"{what} codes digital numbers, and a float picture has none: store it at a bit depth"
@@ -112,7 +112,7 @@ class DigitalPlanes:
 
     @property
     def names(self) -> list[str]:
-        """What the planes are called in reports."""
+        """Names of the planes in reports."""
         if not self._mixed:
             return ColourPlanes(self.frame, "none").names
         return ["luma", "b-g", "r-g"]

@@ -1,6 +1,6 @@
 """The `.mgt` container, byte by byte as in docs/mgt-format.md.
 
-offset  bytes   what
+offset  bytes   content
 0       4       0x89 "MGT"
 4       1       version, 5
 5       1       bit depth, 1 to 16; 0 for float
@@ -40,12 +40,12 @@ MAX_PLANES, _MAX_SECTIONS = 4096, 4 * 4096
 
 @dataclass(frozen=True)
 class Stream:
-    """What a container holds."""
+    """Content of a container."""
 
     frame: Frame
     step: str
     sections: Sequence[bytes]
-    #: Bytes that are missing at the end; what is left of the sections cannot be checked then.
+    #: Bytes that are missing at the end; the remaining sections cannot be checked then.
     missing: int = 0
 
     def pack(self) -> bytes:
@@ -57,7 +57,7 @@ class Stream:
 
 @dataclass(frozen=True)
 class Header:
-    """What comes before the sections."""
+    """The header before the sections."""
 
     frame: Frame
     step: str
@@ -108,7 +108,7 @@ def read_header(data: bytes) -> tuple[Header, int]:
         raise StreamError(f"the header declares {bits} bits and colour {colour}")
     frame = Frame(height, width, channels, _COLOURS[colour], bits or None)
     try:
-        return Header(frame, step.decode(), lengths, checksum), reader.place
+        return Header(frame, step.decode(), lengths, checksum), reader.position
     except UnicodeDecodeError:
         raise StreamError("the step text is not UTF-8") from None
 
@@ -170,32 +170,32 @@ def _varint(number: int) -> bytes:
 
 
 class _Reader:
-    """Reads on from a place, and never past the end."""
+    """Reads on from a position, and never past the end."""
 
-    def __init__(self, data: bytes, place: int) -> None:
+    def __init__(self, data: bytes, position: int) -> None:
         self._data = data
-        self.place = place
+        self.position = position
 
     @property
     def left(self) -> int:
         """Number of bytes not read yet."""
-        return len(self._data) - self.place
+        return len(self._data) - self.position
 
     @property
     def rest(self) -> bytes:
         """All bytes not read yet."""
-        return self._data[self.place :]
+        return self._data[self.position :]
 
     @property
     def before(self) -> bytes:
         """Checksum of all bytes read so far."""
-        return _checksum(self._data[: self.place])
+        return _checksum(self._data[: self.position])
 
     def take(self, count: int) -> bytes:
         if count > self.left:
             raise StreamError("the stream ends within its header")
-        self.place += count
-        return self._data[self.place - count : self.place]
+        self.position += count
+        return self._data[self.position - count : self.position]
 
     def byte(self) -> int:
         return self.take(1)[0]

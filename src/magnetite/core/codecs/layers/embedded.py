@@ -60,7 +60,7 @@ class Embedded:
         return [Section("bit planes", data, [Run("lengths", len(head)), *runs])]
 
     def _labels(self) -> list[list[str]]:
-        """What the bands of each plane are called, level by level."""
+        """Names of the bands of each plane, level by level."""
         levels = ["low band", *(f"level {level}" for level in range(self.levels, 0, -1))]
         return [
             [f"{name} {level}" if len(self.names) > 1 else level for level in levels]
@@ -111,7 +111,7 @@ class Embedded:
 
 
 def _taken_turns(data: bytes, count: int, turns: int) -> list[tuple[bytes, bool]]:
-    """The streams that took turns, and whether each is whole; of a cut section what there is."""
+    """The interleaved streams, and whether each is whole; of a cut section the part present."""
     head = 4 * count * turns
     if len(data) < head:
         return [(b"", False)] * count
@@ -130,7 +130,7 @@ def _top(planes: list[Bands]) -> int:
 
 
 class _Turn(NamedTuple):
-    """Bytes of one bit plane of one part, and which bands they tell."""
+    """Bytes of one bit plane of one part, and the bands that they code."""
 
     data: bytes
     runs: list[Run]
@@ -159,7 +159,7 @@ def _encoded(planes: list[Bands], top: int, labels: list[list[str]]) -> list[_Tu
 
 
 def _turns(data: bytes, stops: list[list[tuple[str, int]]]) -> list[_Turn]:
-    """The bytes by bit plane; the last also takes what closed the coder."""
+    """The bytes by bit plane; the last includes the coder's final bytes."""
     if stops:
         stops[-1][-1] = (stops[-1][-1][0], len(data))
     turns, start = [], 0

@@ -10,7 +10,7 @@ from magnetite.core.errors import StreamError
 
 
 class Size(NamedTuple):
-    """Height and width in px, and the number of components where the header tells it simply."""
+    """Height and width in px, and the number of components where the header states it."""
 
     height: int
     width: int
@@ -25,18 +25,18 @@ def png_size(data: bytes) -> Size:
 
 def jpeg_size(data: bytes) -> Size:
     """ITU-T T.81 and T.87: the frame header that follows one of the SOF markers."""
-    place = 2
+    position = 2
     while True:
-        if data[place] != 0xFF:
+        if data[position] != 0xFF:
             raise StreamError("a marker is missing")
-        marker = data[place + 1]
+        marker = data[position + 1]
         if marker == 0xFF:  # fill
-            place += 1
+            position += 1
             continue
         if marker == 0xF7 or (0xC0 <= marker <= 0xCF and marker not in (0xC4, 0xC8, 0xCC)):
-            height, width, components = struct.unpack_from(">HHB", data, place + 5)
+            height, width, components = struct.unpack_from(">HHB", data, position + 5)
             return Size(height, width, components)
-        place += 2 + int(struct.unpack_from(">H", data, place + 2)[0])
+        position += 2 + int(struct.unpack_from(">H", data, position + 2)[0])
 
 
 def jpeg2000_size(data: bytes) -> Size:
@@ -62,11 +62,11 @@ def webp_size(data: bytes) -> Size:
 
 def avif_size(data: bytes) -> Size:
     """ISO/IEC 23008-12, 6.5.3: the largest image spatial extents."""
-    sizes, place = [], data.find(b"ispe")
-    while place >= 0:
-        width, height = struct.unpack_from(">II", data, place + 8)
+    sizes, position = [], data.find(b"ispe")
+    while position >= 0:
+        width, height = struct.unpack_from(">II", data, position + 8)
         sizes.append(Size(height, width))
-        place = data.find(b"ispe", place + 4)
+        position = data.find(b"ispe", position + 4)
     return max(sizes)
 
 
@@ -108,7 +108,7 @@ Reader = Callable[[bytes], Size]
 
 
 def size_of(read: Reader, data: bytes) -> Size:
-    """What a reader finds; `StreamError` where the header is missing."""
+    """The header as read; `StreamError` where it is missing."""
     try:
         return read(data)
     except (IndexError, struct.error, ValueError) as error:

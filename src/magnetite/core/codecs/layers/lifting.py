@@ -108,7 +108,7 @@ def _split(plane: Samples, name: Filter) -> tuple[Samples, Samples]:
 
 
 def _join(low: Samples, high: Samples, name: Filter) -> Samples:
-    """What `_split` split."""
+    """Inverse of `_split`."""
     plane = np.empty_like(low, shape=(low.shape[0] + high.shape[0], low.shape[1]))
 
     def work(part: slice) -> None:

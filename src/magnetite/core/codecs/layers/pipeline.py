@@ -1,4 +1,4 @@
-"""What a codec is made of: layers in a row, run forwards to bytes and backwards from them."""
+"""Pipeline of a codec: layers in a row, run forwards to bytes and backwards from them."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from magnetite.core.errors import StreamError
 
 
 class Run(NamedTuple):
-    """So many bytes that tell one thing."""
+    """A labelled byte count."""
 
     name: str
     length: int
@@ -22,7 +22,7 @@ class Section(NamedTuple):
 
     name: str
     data: bytes
-    #: What its bytes tell, one after the other: lengths that add up to that of the data. A name
+    #: Labelled byte counts, in order; they add up to the length of the data. A name
     #: may come again. Empty where the whole section is one thing.
     runs: Sequence[Run] = ()
     #: Remarks on how it was made.
@@ -38,7 +38,7 @@ class Layer(Protocol):
 
 
 class Memory:
-    """What the layers made in the run before, for runs that differ in later layers alone.
+    """Results of the layers in the run before, for runs that differ in later layers alone.
 
     A layer is not run again where an equal one was given the same object: so a search for a rate
     computes colours and transform once.
@@ -49,7 +49,7 @@ class Memory:
         self._now: list[tuple[Layer, Any, Any]] = []
 
     def run(self, layer: Layer, data: Any) -> Any:
-        """What the layer makes of the data, or made of them."""
+        """The layer's result for the data, computed or kept."""
         if isinstance(layer, Compound):
             return layer.coded(data, self)
         kept = [m for known, given, m in self._before if given is data and known == layer]
@@ -112,7 +112,7 @@ def through(layers: Sequence[Layer], data: Any, memory: Memory) -> Any:
 
 
 def back(layers: Sequence[Layer], data: Any) -> Any:
-    """What layers decode, the last one first."""
+    """Decode by layers, the last one first."""
     for layer in reversed(layers):
         data = layer.backward(data)
     return data
@@ -137,6 +137,6 @@ class Pipeline:
         return sections
 
     def backward(self, sections: Sequence[bytes]) -> Pixels:
-        """Decode the sections; raises `StreamError` where they are not what was coded."""
+        """Decode the sections; raises `StreamError` where they are damaged."""
         pixels: Pixels = back(self.layers, sections)
         return pixels

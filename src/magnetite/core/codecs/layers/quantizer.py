@@ -71,8 +71,8 @@ class Quantizer:
         from scipy.ndimage import map_coordinates
 
         row, column = np.indices((height, width))
-        places = np.array([row * (7 / max(1, height - 1)), column * (7 / max(1, width - 1))])
-        return np.asarray(map_coordinates(T81, places, order=1) * self.step, np.float32)
+        positions = np.array([row * (7 / max(1, height - 1)), column * (7 / max(1, width - 1))])
+        return np.asarray(map_coordinates(T81, positions, order=1) * self.step, np.float32)
 
     def forward(self, blocks: Float32) -> Int32:
         scaled = self.selection.of(blocks) / self._steps(*blocks.shape[2:])

@@ -6,16 +6,16 @@ import numpy as np
 
 from magnetite.core.arrays import Float32, Int32, Int64
 
-#: What a bit is worth, in squared steps: at high rates 2 ln 2 / 12 = 0.116 is exact.
+#: Value of a bit, in squared steps: at high rates 2 ln 2 / 12 = 0.116 is exact.
 BIT = 0.1
-#: Classes of what is around a number, of frequencies, and numbers that are told apart.
+#: Classes of neighbourhoods, of frequencies, and numbers that are distinguished.
 CLASSES, FREQUENCIES, TOLD = 12, 64, 16
 
 
 def quantize(scaled: Float32, bit: float = BIT) -> Int32:
     """Whole numbers for coefficients in units of the step, shape (rows, columns, h, w).
 
-    Each may become its nearest whole number, the one below, or (from 2) 0: what has the least
+    Each may become its nearest whole number, the one below, or (from 2) 0: the one with the least
     squared error plus `bit` times its bits. Bits are estimated from how often each number occurs
     at like frequencies in like surroundings, of the picture itself. The lowest frequency of
     each block is rounded.
@@ -42,7 +42,7 @@ def quantize_band(scaled: Float32, bit: float = BIT) -> Int32:
 def _bits(counts: Int64) -> Float32:
     """Bits of each number up to 15 in each context, the sign's included."""
     table = counts.reshape(CLASSES, FREQUENCIES, TOLD)
-    # The bits of what is rare at one frequency are estimated from all frequencies.
+    # Bits of numbers that are rare at one frequency are estimated from all frequencies.
     pooled = table.sum(axis=1, keepdims=True) + 1e-9
     shares = table + 8 * pooled / pooled.sum(axis=2, keepdims=True) + 1e-3
     bits = -np.log2(shares / shares.sum(axis=2, keepdims=True))

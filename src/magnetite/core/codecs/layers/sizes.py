@@ -27,8 +27,8 @@ from magnetite.core.errors import StreamError
 #: Side of the smallest blocks, and how many of them lie along a side of the others.
 SIDE, JOINED = 8, (2, 4)
 #: A coefficient is coded from this square in steps on; costs, in squared steps: of a coded one, for
-#: each doubling of its square, and for each bit that tells the places of a block's coded ones.
-_LEAST, _CODED, _DOUBLING, _PLACES = 0.45, 0.18, 0.055, 0.05
+#: each doubling of its square, and for each bit of the positions of a block's coded ones.
+_LEAST, _CODED, _DOUBLING, _POSITIONS = 0.45, 0.18, 0.055, 0.05
 #: Joining must save this share of the cost.
 _BIAS = 1.02
 #: Samples on which it is tried whether joining pays at all.
@@ -86,7 +86,7 @@ def _dealt(blocks: Float32, n: int) -> Float32:
     """Coefficients of blocks, shape (…, 8 n, 8 n), as those of n x n blocks.
 
     Each gets every nth coefficient of a row and column; of the lowest n x n of them, the inverse
-    cosine transform: about what the lowest frequency of each small block would be.
+    cosine transform: close to the lowest frequency of each small block.
     """
     lead = blocks.shape[:-2]
     parts = np.moveaxis(blocks.reshape(*lead, SIDE, n, SIDE, n), (-3, -1), (-4, -3)).copy()
@@ -96,7 +96,7 @@ def _dealt(blocks: Float32, n: int) -> Float32:
 
 
 def _gathered(parts: Float32) -> Float32:
-    """What `_dealt` was given."""
+    """Inverse of `_dealt`."""
     n = parts.shape[-3]
     blocks = np.moveaxis(parts, (-4, -3), (-3, -1)).reshape(-1, SIDE * n, SIDE * n).copy()
     basis = cosines(n).astype(np.float32)
@@ -108,7 +108,7 @@ def _gathered(parts: Float32) -> Float32:
 class ChosenSizes:
     """Joins blocks where the estimated cost of their coefficients falls, quantized by a step.
 
-    The estimate does not know what the models of the coder know: none is joined where part of the
+    The estimate lacks the contexts of the coder: none is joined where part of the
     plane, quantized and coded both ways, costs less so.
     """
 
@@ -151,7 +151,7 @@ class ChosenSizes:
         return sized
 
     def _costs(self, blocks: Float32) -> Float32:
-        """Cost of each block, shape (rows, columns), but for what is dealt to lowest frequencies.
+        """Cost of each block, shape (rows, columns), without the lowest frequencies.
 
         That is about the same for all sizes, and predicted from the blocks around.
         """
@@ -166,8 +166,8 @@ class ChosenSizes:
             coded = (logs - 127) * np.float32(_DOUBLING) + np.float32(_CODED)
             cost = np.where(squares > np.float32(_LEAST), coded, squares).sum(axis=(2, 3))
             share = (squares > np.float32(_LEAST)).mean(axis=(2, 3)).clip(1e-6, 1 - 1e-6)
-            places = count * (-share * np.log2(share) - (1 - share) * np.log2(1 - share))
-            return np.asarray(cost + np.float32(_PLACES) * places, np.float32)
+            positions = count * (-share * np.log2(share) - (1 - share) * np.log2(1 - share))
+            return np.asarray(cost + np.float32(_POSITIONS) * positions, np.float32)
 
         if blocks.size == 0:
             return np.zeros(blocks.shape[:2], np.float32)
@@ -203,7 +203,7 @@ class OnBlocks:
 
 @dataclass(frozen=True)
 class SizedLossless:
-    """Packs numbers after maps of what is joined: of four a side, then of two, beside the first."""
+    """Packs numbers after maps of joined blocks: of four a side, then of two, beside the first."""
 
     grid: tuple[int, int]
     back_end: BackEndName

@@ -12,7 +12,7 @@ from magnetite.core.codecs.layers.pipeline import Memory, Pipeline, Section
 from magnetite.core.errors import StreamError
 from magnetite.core.picture.frame import Frame
 
-#: Pictures of more px than this are cut; a slab's samples at most, and what its rows are a multiple
+#: Pictures of more px than this are cut; a slab's samples at most, and the divisor of its rows
 #: of.
 LARGE, SLAB, ROWS = 2**25, 2**23, 64
 
@@ -57,7 +57,7 @@ class Slabs:
         return slice(start, min(start + self.height, self.frame.height))
 
     def pipeline(self, part: slice) -> Pipeline:
-        """What codes the slab of these rows."""
+        """The pipeline of the slab of these rows."""
         return self.make(replace(self.frame, height=part.stop - part.start))
 
     def forward(self, pixels: Pixels, memory: Memory | None = None) -> list[Section]:

@@ -1,4 +1,4 @@
-"""Smoothing layer: on decoding, what only quantization put into blocks is left out."""
+"""Smoothing layer: on decoding, differences that only quantization caused are removed."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class Coded(NamedTuple):
 
 @dataclass(frozen=True)
 class Smoothed(Compound):
-    """Lossy layers, and what is done on decoding about the error that they leave.
+    """Lossy layers, and the reduction of their error on decoding.
 
     The decoded plane becomes the mean of all 8x8 blocks that cover a sample, at all positions,
     without the coefficients below `strength` tenths of a step; a block with n coefficients left
@@ -82,7 +82,7 @@ def _smoothed(plane: Float32, strength: int, step: float) -> Float32:
 
 
 def _best_strength(plane: Float32, decoded: Float32, step: float) -> int:
-    """What leaves the least squared error, walking from a usual strength as long as it falls."""
+    """The strength of least squared error, by descent from a usual one."""
     rows = _sampled_rows(*plane.shape)
 
     def error(strength: int) -> float:

@@ -46,9 +46,9 @@ class AcrossPlanes:
 
     @property
     def names(self) -> list[str]:
-        """What the transformed planes are called in reports: their frequencies."""
+        """Names of the transformed planes in reports: their frequencies."""
         frequencies = [
-            [place % side for place in range(length)]
+            [position % side for position in range(length)]
             for length, side in zip(self.shape, self._whole_sides, strict=True)
         ]
         return ["frequency " + ".".join(map(str, one)) for one in product(*frequencies)]

@@ -1,1 +1,1 @@
-"""What certificates measure of degradations."""
+"""Measurements of degradations for certificates."""

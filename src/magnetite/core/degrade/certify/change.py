@@ -1,4 +1,4 @@
-"""What one step changed, and the figures that certificates give of it."""
+"""The change by one step, and its figures for certificates."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import numpy as np
 from magnetite.core.arrays import Pixels
 from magnetite.core.picture import Clipped, Picture
 
-#: A measured figure agrees with what was asked within this many standard errors.
+#: A measured figure agrees with the figure asked for within this many standard errors.
 TOLERANCE_ERRORS = 4.0
 #: ... or, for a figure that is not random, within this relative difference.
 TOLERANCE_EXACT = 0.01
@@ -26,7 +26,7 @@ class Change:
     before: Pixels
     drawn: Pixels
     stored: Pixels
-    #: What storing had to clip.
+    #: Samples clipped by storing.
     clipped: Clipped
 
 

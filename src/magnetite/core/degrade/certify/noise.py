@@ -1,4 +1,4 @@
-"""What certificates measure of noise: moments, fit to the declared distribution, independence."""
+"""Measurements of noise: moments, fit to the declared distribution, independence."""
 
 from __future__ import annotations
 
@@ -151,7 +151,7 @@ def survey_additive(distribution: Distribution) -> Callable[..., Survey]:
 
 @dataclass(frozen=True)
 class AdditiveSurvey:
-    """What is measured of additive noise."""
+    """Measurements of additive noise."""
 
     distribution: Distribution
     asked: float
@@ -194,7 +194,7 @@ class AdditiveSurvey:
         return findings + shape_findings(measured, self.distribution, root)
 
     def _ratios(self, measured: Moments, kept: float, signal: float, root: float) -> list[Finding]:
-        """What `psnr` or `snr` asked for, where one of them did."""
+        """The target of `psnr` or `snr`, where one is set."""
         power = measured.sd**2 + measured.mean**2
         error = 20 / math.log(10) * self.distribution.sd_error / root
         findings = []

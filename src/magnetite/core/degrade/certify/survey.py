@@ -18,7 +18,7 @@ InOnePass = Callable[[Float32, Float32, np.float32], Float64]
 
 
 class Survey(Protocol):
-    """What is measured of a step while a picture passes in bands of whole rows."""
+    """Measurements of a step while a picture passes in bands of whole rows."""
 
     def of(self, part: Change) -> Float64:
         """Sums over a band: those of the picture are the sums of its bands."""
@@ -30,7 +30,7 @@ class Survey(Protocol):
         ...
 
     def findings(self, sums: Float64) -> list[Finding]:
-        """What the sums of the whole picture say."""
+        """Findings from the sums over the whole picture."""
         ...
 
 

@@ -53,18 +53,18 @@ def blue_noise() -> Indices:
     ranks = np.zeros(size, np.intp)
     fewer, thinned = dots.copy(), _Crowding(side, dots)
     for rank in range(int(dots.sum()) - 1, -1, -1):
-        place = thinned.tightest(fewer)
-        thinned.change(fewer, place)
-        ranks[place] = rank
+        position = thinned.tightest(fewer)
+        thinned.change(fewer, position)
+        ranks[position] = rank
     for rank in range(int(dots.sum()), size):
-        place = crowding.largest_void(dots)
-        crowding.change(dots, place)
-        ranks[place] = rank
+        position = crowding.largest_void(dots)
+        crowding.change(dots, position)
+        ranks[position] = rank
     return ranks.reshape(side, side)
 
 
 class _Crowding:
-    """How crowded each place of a tile is by dots, in a Gaussian neighbourhood that wraps."""
+    """How crowded each position of a tile is by dots, in a Gaussian neighbourhood that wraps."""
 
     def __init__(self, side: int, dots: Bools) -> None:
         near = np.minimum(np.arange(side), side - np.arange(side))
@@ -72,18 +72,18 @@ class _Crowding:
         self._weight = np.tile(weight, (2, 2))
         self._side = side
         self._field = np.zeros((side, side))
-        for place in np.flatnonzero(dots):
-            self._field += self._around(int(place))
+        for position in np.flatnonzero(dots):
+            self._field += self._around(int(position))
 
-    def _around(self, place: int) -> Float64:
+    def _around(self, position: int) -> Float64:
         side = self._side
-        row, column = side - place // side, side - place % side
+        row, column = side - position // side, side - position % side
         return self._weight[row : row + side, column : column + side]
 
-    def change(self, dots: Bools, place: int) -> None:
-        """Set or take away one dot."""
-        self._field += -self._around(place) if dots[place] else self._around(place)
-        dots[place] = not dots[place]
+    def change(self, dots: Bools, position: int) -> None:
+        """Set or remove one dot."""
+        self._field += -self._around(position) if dots[position] else self._around(position)
+        dots[position] = not dots[position]
 
     def tightest(self, dots: Bools) -> int:
         return int(np.where(dots, self._field.ravel(), -np.inf).argmax())

@@ -108,9 +108,9 @@ def _settled_levels(values: Float64, weights: Float64, count: int) -> Float64:
     # and Dite 1951), on distinct values.
     density = np.cumsum(np.cbrt(weights))
     number = np.arange(count)
-    place = np.searchsorted(density, (number + 0.5) / count * density[-1])
-    place = np.maximum.accumulate(place - number) + number
-    levels: Float64 = values[np.minimum(place, values.size - count + number)]
+    position = np.searchsorted(density, (number + 0.5) / count * density[-1])
+    position = np.maximum.accumulate(position - number) + number
+    levels: Float64 = values[np.minimum(position, values.size - count + number)]
     for _ in range(_MOST_ROUNDS):
         borders = np.searchsorted(values, (levels[1:] + levels[:-1]) / 2)
         ends = np.concatenate([[0], borders, [values.size]])

@@ -44,7 +44,7 @@ def noise_sd(
     Raises
     ------
     PictureError
-        If the mean alone is stronger than what was asked for.
+        If the mean alone is stronger than the strength asked for.
     """
     if sd is not None:
         return sd

@@ -100,10 +100,10 @@ def level_sums(
         sums[6] += outside
         total = products = 0.0
         for j in range(row.size):
-            place = np.int64(np.rint((after[i, j] - first) / step))
-            sums[head + place] += 1
+            position = np.int64(np.rint((after[i, j] - first) / step))
+            sums[head + position] += 1
             total += after[i, j]
-            products += np.float64(after[i, j]) * place
+            products += np.float64(after[i, j]) * position
         sums[7] += total
         sums[8] += products
     sums[2] = before.size
@@ -112,7 +112,7 @@ def level_sums(
 
 @_exact
 def _stored(out: Float32, pixels: Float32, full_scale: np.float32, sums: Float64) -> None:
-    """What storing makes of a row, in shares of full scale; counts what it clips."""
+    """A row as stored, in shares of full scale; counts the samples clipped."""
     low = high = 0
     for j in range(pixels.size):
         number = np.rint(pixels[j] * full_scale)
@@ -143,5 +143,5 @@ def _count(counts: Float64, noise: Float64, scale: float) -> None:
     """Add a row to the histogram of the noise."""
     last = counts.size - 1
     for j in range(noise.size):
-        place = noise[j] * scale + counts.size / 2
-        counts[np.int64(min(max(place, 0.0), last))] += 1
+        position = noise[j] * scale + counts.size / 2
+        counts[np.int64(min(max(position, 0.0), last))] += 1

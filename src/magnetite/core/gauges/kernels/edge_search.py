@@ -29,7 +29,7 @@ _MOST_CANDIDATES = 40
 def candidates(plane: Pixels) -> Iterator[Region]:
     """Regions that may hold one slanted edge, best first for each size of window.
 
-    The structure tensor, summed over a window, tells how strong gradients are there, their
+    The structure tensor, summed over a window, gives the strength of gradients there, their
     common direction, and how much they agree in it (Bigun and Granlund, ICCV 1987).
     """
     if min(plane.shape) < min(WINDOWS[-1]):
@@ -81,8 +81,8 @@ def _candidates_of(
     fits &= energy > 0.02 * float(energy.max(initial=0.0))
     score = np.where(fits, energy * coherence * centred**4, 0)
     found = []
-    places = np.argwhere(score > 0)
-    ranked = places[np.argsort(-score[score > 0])]
+    positions = np.argwhere(score > 0)
+    ranked = positions[np.argsort(-score[score > 0])]
     for row, column in ranked[:_MOST_CANDIDATES].tolist():
         region = Region(column * _STRIDE * _CELL, row * _STRIDE * _CELL, size[1], size[0])
         found.append((float(score[row, column]) / math.prod(size), region))

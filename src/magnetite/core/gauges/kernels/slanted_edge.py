@@ -107,7 +107,7 @@ class Edge(Tabular):
 
     @property
     def remarks(self) -> tuple[str, ...]:
-        """What limits the figures."""
+        """Remarks on the limits of the figures."""
         made = []
         if self.clipped:
             made.append(
@@ -140,7 +140,7 @@ def measure_edge(picture: Picture, region: Region | None = None) -> Edge:
     the sorting is made good. ISO 12233:2017, annex D; Burns, IS&T PICS 2000.
 
     An edge that is searched for is straight, alone between even plateaus that its rise leaves
-    room for, and tells its MTF50 within 15 %; of up to six such edges, those that reach black or
+    room for, with an MTF50 known within 15 %; of up to six such edges, those that reach black or
     full scale left out if there are others, the one of median MTF50 is taken: the sharpest would
     be too sharp by their errors. The error is that of leaving out each eighth of the edge in turn
     (jackknife; Efron and Stein, Annals of Statistics 9(3), 1981, doi:10.1214/aos/1176345462).
@@ -292,7 +292,7 @@ def _edge_line(
     line: Float64 = np.full(rows.size, derivative.shape[1] / 2)
     width = float(derivative.shape[1])
     slope = offset = straightness = bow = 0.0
-    for _ in range(4):  # a window about the line keeps what is far from the edge out
+    for _ in range(4):  # a window about the line excludes samples far from the edge
         reach = np.abs(x - line[:, np.newaxis]) / width
         weighted = derivative * np.where(reach < 0.5, np.cos(np.pi * reach.clip(0, 0.5)) ** 2, 0)
         total = weighted.sum(axis=1)
@@ -329,8 +329,8 @@ def _edge_profile(
     filled = count > 0
     centres: Float64 = (np.arange(bins) + 0.5) / OVERSAMPLING - reach
     # Where the tangent of the angle is near 1/4, samples lie at one side of all bins.
-    places = np.bincount(index[inside], distance[inside], bins)[filled] / count[filled]
-    profile: Float64 = np.interp(centres, places, sums[filled] / count[filled])
+    positions = np.bincount(index[inside], distance[inside], bins)[filled] / count[filled]
+    profile: Float64 = np.interp(centres, positions, sums[filled] / count[filled])
     outer = inside & (np.abs(distance) > reach / 2)
     noise = float(np.std(plane[outer] - profile[index[outer]]))
     return centres, profile, noise

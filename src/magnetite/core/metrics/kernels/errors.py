@@ -1,4 +1,4 @@
-"""Sums of sample errors: what all error metrics are computed from, taken once for a pair."""
+"""Sums of sample errors, shared by all error metrics of a pair."""
 
 from __future__ import annotations
 

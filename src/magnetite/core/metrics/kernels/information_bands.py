@@ -1,4 +1,4 @@
-"""The hot loops of information weights: products of neighbourhoods, and the bits they tell."""
+"""The hot loops of information weights: products of neighbourhoods, and their bits."""
 
 from __future__ import annotations
 
@@ -55,9 +55,9 @@ def _products(plane: Float64, below: Float64, first: int, last: int, out: Float6
 
 @_compiled
 def _gather(plane: Float64, below: Float64, i: int, around: Float64) -> None:
-    """The neighbourhoods of a row: one row for each place, one column for each sample."""
-    for place in range(9):
-        source, shift, target = plane[i + place // 3], place % 3, around[place]
+    """The neighbourhoods of a row: one row for each position, one column for each sample."""
+    for position in range(9):
+        source, shift, target = plane[i + position // 3], position % 3, around[position]
         for j in range(target.size):
             target[j] = source[j + shift]
     if around.shape[0] == 10:

@@ -1,7 +1,7 @@
 """Hot loops of transforms of blocks at all positions, there and back.
 
 All positions of a row are worked on side by side, frequency by frequency; only then are the
-numbers of one block put together. Places are unsigned, so that many can be worked on at a time.
+numbers of one block put together. Positions are unsigned, so that many can be worked on at a time.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from magnetite.core.restore.kernels.geometry import BLOCK
 
 _compiled = compiled(fastmath=True)
 
-_PLACES = 64
+_POSITIONS = 64
 #: Positions whose numbers are put together at a time.
 _TILE = 64
 
@@ -31,11 +31,11 @@ def transform(plane: Float32, first: int, matrix: Float32, out: Float32) -> None
     matrix : float32 array, shape (8, 8)
         One row for each basis function.
     out : float32 array, shape (rows, w - 7, 64)
-        At place 8 k + l the coefficient of frequency k along columns and l along rows.
+        At position 8 k + l the coefficient of frequency k along columns and l along rows.
     """
     width, count = np.uint64(plane.shape[1]), np.uint64(out.shape[1])
     column = np.empty(plane.shape[1], np.float32)
-    lines = np.empty(_PLACES * out.shape[1], np.float32)
+    lines = np.empty(_POSITIONS * out.shape[1], np.float32)
     flat, numbers = plane.reshape(-1), out.reshape(-1)
     for y in range(out.shape[0]):
         start = np.uint64(first + y) * width
@@ -44,12 +44,12 @@ def transform(plane: Float32, first: int, matrix: Float32, out: Float32) -> None
             for l in range(BLOCK):  # noqa: E741 as in the formula
                 _mix(column, np.uint64(0), np.uint64(1), matrix[l], lines,
                      np.uint64(8 * k + l) * count, count)  # fmt: skip
-        _put_together(lines, numbers, np.uint64(y) * count * np.uint64(_PLACES), count)
+        _put_together(lines, numbers, np.uint64(y) * count * np.uint64(_POSITIONS), count)
 
 
 @_compiled
 def back(coefficients: Float32, matrix: Float32, total: Float32) -> None:
-    """Add up the blocks of all positions, each at its place.
+    """Add up the blocks of all positions, each at its position.
 
     Parameters
     ----------
@@ -60,13 +60,13 @@ def back(coefficients: Float32, matrix: Float32, total: Float32) -> None:
         The sums are added.
     """
     width, count = np.uint64(total.shape[1]), np.uint64(coefficients.shape[1])
-    lines = np.empty(_PLACES * coefficients.shape[1], np.float32)
+    lines = np.empty(_POSITIONS * coefficients.shape[1], np.float32)
     part = np.empty(coefficients.shape[1], np.float32)
     columns = np.empty(BLOCK * total.shape[1], np.float32)
     sums = np.empty(total.shape[1], np.float32)
     numbers = coefficients.reshape(-1)
     for y in range(coefficients.shape[0]):
-        _take_apart(numbers, np.uint64(y) * count * np.uint64(_PLACES), lines, count)
+        _take_apart(numbers, np.uint64(y) * count * np.uint64(_POSITIONS), lines, count)
         columns[:] = 0
         for k in range(BLOCK):
             for j in range(BLOCK):
@@ -105,19 +105,19 @@ def _add(source, out, to, count):  # type: ignore[no-untyped-def]
 
 @_compiled
 def _put_together(lines, numbers, at, count):  # type: ignore[no-untyped-def]
-    tile, places = np.uint64(_TILE), np.uint64(_PLACES)
+    tile, positions = np.uint64(_TILE), np.uint64(_POSITIONS)
     for first in range(np.uint64(0), count, tile):
         last = min(count, first + tile)
-        for i in range(places):
+        for i in range(positions):
             for x in range(first, last):
-                numbers[at + x * places + i] = lines[i * count + x]
+                numbers[at + x * positions + i] = lines[i * count + x]
 
 
 @_compiled
 def _take_apart(numbers, at, lines, count):  # type: ignore[no-untyped-def]
-    tile, places = np.uint64(_TILE), np.uint64(_PLACES)
+    tile, positions = np.uint64(_TILE), np.uint64(_POSITIONS)
     for first in range(np.uint64(0), count, tile):
         last = min(count, first + tile)
-        for i in range(places):
+        for i in range(positions):
             for x in range(first, last):
-                lines[i * count + x] = numbers[at + x * places + i]
+                lines[i * count + x] = numbers[at + x * positions + i]

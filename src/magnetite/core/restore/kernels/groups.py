@@ -14,10 +14,10 @@ Single = float | np.float32
 
 _compiled = compiled(fastmath=True)
 
-_PLACES = 64
+_POSITIONS = 64
 _HALF = np.float32(math.sqrt(0.5))
 _ZERO, _ONE = np.float32(0), np.float32(1)
-_PLACE = 2**32 - 1
+_POSITION = 2**32 - 1
 
 
 @_compiled
@@ -30,7 +30,7 @@ def threshold_groups(
     total: Float32,
     weight: Float32,
 ) -> None:
-    """Hard thresholding of one row's groups; their weight is one over what was kept.
+    """Hard thresholding of one row's groups; their weight is one over the number kept.
 
     Parameters
     ----------
@@ -42,14 +42,14 @@ def threshold_groups(
     total, weight : float32 arrays, shapes (rows, positions, 64) and (rows, positions)
         Shrunk coefficients times their weight, and the weights, are added.
     """
-    group = np.empty((keys.shape[1], _PLACES), np.float32)
+    group = np.empty((keys.shape[1], _POSITIONS), np.float32)
     for i in range(keys.shape[0]):
         size = _size(keys[i])
         _gather(keys[i], size, noisy, first, width, group)
         _haar(group, size)
         kept = 0
         for j in range(size):
-            for k in range(_PLACES):
+            for k in range(_POSITIONS):
                 large = abs(group[j, k]) > threshold
                 kept += large
                 group[j, k] = group[j, k] if large else _ZERO
@@ -63,7 +63,7 @@ def wiener_groups(
     total: Float32, weight: Float32,
 ) -> None:  # fmt: skip
     """Wiener filtering by the basic estimate's spectrum; arguments as of `threshold_groups`."""
-    group = np.empty((keys.shape[1], _PLACES), np.float32)
+    group = np.empty((keys.shape[1], _POSITIONS), np.float32)
     guide = np.empty_like(group)
     for i in range(keys.shape[0]):
         size = _size(keys[i])
@@ -73,7 +73,7 @@ def wiener_groups(
         _haar(guide, size)
         energy = _ZERO
         for j in range(size):
-            for k in range(_PLACES):
+            for k in range(_POSITIONS):
                 power = guide[j, k] * guide[j, k]
                 gain = power / (power + variance)
                 energy += gain * gain
@@ -96,29 +96,29 @@ def _size(keys: Int64) -> int:
 @_compiled
 def _gather(keys, size, blocks, first, width, group):  # type: ignore[no-untyped-def]
     for j in range(size):
-        place = keys[j] & _PLACE
-        y, x = place // width - first, place % width
-        for k in range(_PLACES):
+        position = keys[j] & _POSITION
+        y, x = position // width - first, position % width
+        for k in range(_POSITIONS):
             group[j, k] = blocks[y, x, k]
 
 
 @_compiled
 def _scatter(keys, size, group, share, first, width, total, weight):  # type: ignore[no-untyped-def]
     for j in range(size):
-        place = keys[j] & _PLACE
-        y, x = place // width - first, place % width
-        for k in range(_PLACES):
+        position = keys[j] & _POSITION
+        y, x = position // width - first, position % width
+        for k in range(_POSITIONS):
             total[y, x, k] += share * group[j, k]
         weight[y, x] += share
 
 
 @_compiled
 def _haar(group: Float32, size: int) -> None:
-    """Orthonormal Haar transform along a group, in place: sums at even places, then of those."""
+    """Orthonormal Haar transform along a group, in place: sums at even positions, then of those."""
     flat, stride = group.reshape(-1), 1
     while stride < size:
         for i in range(0, size, 2 * stride):
-            _butterfly(flat, np.uint64(i * _PLACES), np.uint64((i + stride) * _PLACES))
+            _butterfly(flat, np.uint64(i * _POSITIONS), np.uint64((i + stride) * _POSITIONS))
         stride *= 2
 
 
@@ -127,13 +127,13 @@ def _haar_back(group: Float32, size: int) -> None:
     flat, stride = group.reshape(-1), size // 2
     while stride > 0:
         for i in range(0, size, 2 * stride):
-            _butterfly(flat, np.uint64(i * _PLACES), np.uint64((i + stride) * _PLACES))
+            _butterfly(flat, np.uint64(i * _POSITIONS), np.uint64((i + stride) * _POSITIONS))
         stride //= 2
 
 
 @_compiled
 def _butterfly(flat, one, two):  # type: ignore[no-untyped-def]
     """Sum and difference, which undo themselves."""
-    for k in range(np.uint64(_PLACES)):
+    for k in range(np.uint64(_POSITIONS)):
         a, b = flat[one + k], flat[two + k]
         flat[one + k], flat[two + k] = (a + b) * _HALF, (a - b) * _HALF

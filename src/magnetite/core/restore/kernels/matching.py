@@ -1,7 +1,7 @@
 """The hot loop of block matching: for rows of reference blocks, those most like each.
 
 For each shift the squared differences are summed over columns, then over blocks, for the whole row
-at once. Places are unsigned, so that many can be worked on at a time.
+at once. Positions are unsigned, so that many can be worked on at a time.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ Single = float | np.float32
 
 _compiled = compiled(fastmath=True)
 
-#: Distances are kept in whole numbers of 1/16, above the place, in one number to be compared.
+#: Distances are kept in whole numbers of 1/16, above the position, in one number to be compared.
 _FINE = np.float32(16)
 _SHIFT = 32
 #: Numbers that a vector holds.
@@ -53,7 +53,7 @@ def match_rows(
     farthest : float
         Blocks are taken whose sum of squared differences is smaller than this.
     keys : int64 array, shape (rows, references, n)
-        The nearest first, itself before all: 16 times the distance in the upper half, the place
+        The nearest first, itself before all: 16 times the distance in the upper half, the position
         (row times w plus column) in the lower, -1 where there is none.
     """
     height, count, size = plane.shape[0], keys.shape[1], keys.shape[2]
@@ -68,7 +68,7 @@ def match_rows(
     edge, space = width - BLOCK, width + 2 * _LANES
     columns, quads = np.zeros((3, space), np.float32), np.zeros(space, np.float32)
     nearer = np.empty(count + 1, np.uint64)
-    # From near to far: what is near is most often alike, and then little else is nearer.
+    # From near to far: near blocks are most often alike, and few others are nearer then.
     for i in range(2 * reach + 1):
         down = _outwards(i)
         first = max(0, -((top + down) // STEP))
@@ -100,7 +100,7 @@ def match_rows(
 
 @_compiled
 def _put_in_order(keys: Int64, limit: np.int64) -> None:
-    """The nearest first, the first key staying; -1 for places that no block was found for."""
+    """The nearest first, the first key staying; -1 for positions that no block was found for."""
     for r in range(keys.shape[0]):
         for i in range(keys.shape[1]):
             for j in range(2, keys.shape[2]):
@@ -187,7 +187,7 @@ def _quad_sums(columns, quads, count):  # type: ignore[no-untyped-def]
 def _take(quads, low, high, base, worst, keys, row, size, nearer):  # type: ignore[no-untyped-def]
     """Enter the blocks of one shift that are nearer than the farthest kept so far.
 
-    Quads begin at the column `low`; columns end before `high`. `row` is the place of the
+    Quads begin at the column `low`; columns end before `high`. `row` is the position of the
     references' first key; `nearer` has room for the numbers of all references.
     """
     four, step = np.uint64(BLOCK // 2), np.uint64(STEP)
@@ -216,9 +216,9 @@ def _take_last(quads, low, edge, base, worst, keys, row, size):  # type: ignore[
 
 @_compiled
 def _enter(distance, where, keys, at, size):  # type: ignore[no-untyped-def]
-    """Put a block in the place of the farthest one kept; the distance of the farthest then.
+    """Put a block in the position of the farthest one kept; the distance of the farthest then.
 
-    The keys behind a reference's first are a heap with the largest on top: those of place k are
+    The keys behind a reference's first are a heap with the largest on top: those of position k are
     not below those of 2 k and 2 k + 1.
     """
     key = (np.int64(distance * _FINE) << _SHIFT) + where

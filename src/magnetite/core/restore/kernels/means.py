@@ -1,6 +1,6 @@
 """The hot loop of non-local means: one band of rows, shift after shift.
 
-Places are unsigned, so that many can be worked on at a time.
+Positions are unsigned, so that many can be worked on at a time.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from magnetite.core.compute.jit import compiled
 Single = float | np.float32
 
 _compiled = compiled(fastmath=True)
-#: What a band's loop calls is compiled into it: a function of its own would be optimised once more
+#: Functions that a band's loop calls are compiled into it: apart they would be optimised once more
 #: in a process that compiles it, with other roundings than in one that loads the band's loop.
 _inlined = compiled(fastmath=True, forceinline=True)
 
@@ -43,7 +43,7 @@ def means_band(
     radius : int
         Patches have a side of 2 radius + 1.
     near : float32 array, shape (2 reach + 1, 2 reach + 1)
-        What the weights of each shift, down and across, are multiplied by; the same for the
+        Factors of the weights of each shift, down and across; the same for the
         opposite one.
     offset, scale : float
         Weights are exp(-max(0, d - offset) scale), d the sum of squared differences of patches.
@@ -97,7 +97,7 @@ def means_band(
 
 @_inlined
 def _give(shares, begin, flat, source, plane, weights, sums, at, size, channels, count):  # type: ignore[no-untyped-def]
-    """Add samples from a place on, times their shares, to a row of a band, and the shares."""
+    """Add samples from a position on, times their shares, to a row of a band, and the shares."""
     begin, source, at = np.uint64(begin), np.uint64(source), np.uint64(at)
     _add_both(shares, begin, weights, flat, source, sums, at, count)
     for c in range(1, channels):

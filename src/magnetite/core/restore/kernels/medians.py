@@ -18,7 +18,7 @@ from magnetite.core.restore.kernels.order import median_network
 
 @intrinsic
 def _middle(typing: Any, plane: Any, at: Any, stride: Any, side: Any) -> Any:
-    """Median of the square of a literal side whose first sample is at a place of a flat plane."""
+    """Median of the square of a literal side that begins at a position of a flat plane."""
     if not isinstance(side, types.IntegerLiteral):
         return None
     count = side.literal_value**2
@@ -29,8 +29,8 @@ def _middle(typing: Any, plane: Any, at: Any, stride: Any, side: Any) -> Any:
         for row in range(side.literal_value):
             for column in range(side.literal_value):
                 step = builder.mul(args[2], args[2].type(row))
-                place = builder.add(builder.add(args[1], step), args[1].type(column))
-                values.append(builder.load(builder.gep(flat.data, [place])))
+                position = builder.add(builder.add(args[1], step), args[1].type(column))
+                values.append(builder.load(builder.gep(flat.data, [position])))
         smaller = (
             builder.icmp_unsigned
             if isinstance(plane.dtype, types.Integer)

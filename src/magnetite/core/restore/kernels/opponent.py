@@ -19,7 +19,7 @@ def to_opponent(pixels: Pixels) -> list[Float32]:
 
 
 def from_opponent(planes: list[Float32], like: Pixels) -> Pixels:
-    """The picture of planes, in the shape and dtype of what they came from."""
+    """The picture of planes, in the shape and dtype of the source."""
     if like.ndim == 2:
         return planes[0].astype(like.dtype)
     stacked = np.stack(planes, axis=-1)

@@ -1,6 +1,6 @@
 """Hot loops of medians: by a network of comparisons, and by histograms that slide.
 
-Places are unsigned, so that many can be worked on at a time.
+Positions are unsigned, so that many can be worked on at a time.
 """
 
 from __future__ import annotations
@@ -18,16 +18,16 @@ Single = float | np.float32
 
 _compiled = compiled(fastmath={"nnan", "nsz"})
 
-#: Bytes of a row that a network works on at a time: all places of a window stay near.
+#: Bytes of a row that a network works on at a time: all positions of a window stay near.
 _CHUNK = 1024
 _LEVELS, _PER_COARSE = 256, 16
 
 
 @cache
 def median_network(count: int) -> NDArray[np.uint64]:
-    """Pairs of places to put in order, one after the other, until the middle one is the median.
+    """Pairs of positions to put in order, one after the other, until the middle one is the median.
 
-    Batcher's merging of odd and even places (AFIPS Spring Joint Computer Conf., 1968,
+    Batcher's merging of odd and even positions (AFIPS Spring Joint Computer Conf., 1968,
     doi:10.1145/1468075.1468121), without the comparisons that the middle does not depend on.
     """
     pairs = []
@@ -70,10 +70,9 @@ def digital(samples: Samples, full: Single, codes: Samples) -> bool:
 def digital_rows(
     plane: Samples, full: Single, lines: Indices, columns: Indices, padded: Samples
 ) -> bool:
-    """The same for some lines of a plane, which are widened by what `columns` says.
+    """The same for some lines of a plane, widened by `columns`.
 
-    `lines` are those of the plane for each row of `padded`; `columns` the plane's for each place of
-    one.
+    `lines` are the plane's rows for each row of `padded`; `columns` its columns for each column.
     """
     width, reach = plane.shape[1], (columns.size - plane.shape[1]) // 2
     for y in range(padded.shape[0]):
@@ -88,14 +87,14 @@ def digital_rows(
 
 @_compiled
 def network_band(
-    padded: Samples, places: NDArray[np.uint64], network: NDArray[np.uint64], out: Samples
+    padded: Samples, positions: NDArray[np.uint64], network: NDArray[np.uint64], out: Samples
 ) -> None:  # fmt: skip
     """Medians of a band of rows.
 
-    `places` are those of the window's samples, counted in the padded band from its corner;
+    `positions` are those of the window's samples, counted in the padded band from its corner;
     `out` has shape (rows, w).
     """
-    chunk, count = np.uint64(_CHUNK // padded.itemsize), places.size
+    chunk, count = np.uint64(_CHUNK // padded.itemsize), positions.size
     stride, width = np.uint64(padded.shape[1]), np.uint64(out.shape[1])
     flat, result = padded.reshape(-1), out.reshape(-1)
     space = np.empty(count * _CHUNK // padded.itemsize, padded.dtype)
@@ -103,7 +102,7 @@ def network_band(
         for left in range(np.uint64(0), width, chunk):
             some, at = min(chunk, width - left), np.uint64(y) * stride + left
             for i in range(count):
-                _copy(flat, at + places[i], space, np.uint64(i) * chunk, some)
+                _copy(flat, at + positions[i], space, np.uint64(i) * chunk, some)
             for i in range(network.shape[0]):
                 _in_order(space, network[i, 0] * chunk, network[i, 1] * chunk, some)
             to = np.uint64(y) * width + left

@@ -17,7 +17,7 @@ def to_planes(pixels: Pixels) -> Float32:
 
 
 def to_picture(planes: Float32, like: Pixels) -> Pixels:
-    """The picture of such planes, in the shape and dtype of what they came from."""
+    """The picture of such planes, in the shape and dtype of the source."""
     stacked = planes[0] if like.ndim == 2 else np.moveaxis(planes, 0, 2)
     return np.ascontiguousarray(stacked, like.dtype)
 

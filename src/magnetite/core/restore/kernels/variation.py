@@ -1,4 +1,4 @@
-"""The hot loops of total variation: flows along the slopes, and what they leave of a plane.
+"""The hot loops of total variation: dual flows along the slopes, and the plane they give.
 
 Slopes are differences to the next sample down and across, 0 at the last; the divergence is minus
 the transpose of that. Bands of rows give the same on any number of threads.
@@ -21,7 +21,7 @@ _compiled = compiled(fastmath={"contract", "nsz", "reassoc"})
 
 
 def in_bands(plane: Pixels, work: Callable[[int, int], float]) -> float:
-    """The sum of what `work(first, last)` gives for bands of the plane's rows."""
+    """The sum of `work(first, last)` over bands of the plane's rows."""
     return sum(on_bands(lambda part: work(part.start, part.stop), plane, _ROWS))
 
 
@@ -57,7 +57,7 @@ def descend(
 ) -> float:  # fmt: skip
     """Move the result by the flow's divergence and towards the pixels, and look ahead.
 
-    Returns the sum of the squares of what the result takes off the pixels.
+    Returns the sum of the squared residual.
     """
     width, kind = pixels.shape[1], pixels.dtype.type
     t, m, zero = kind(step), kind(momentum), kind(0)
