@@ -115,7 +115,7 @@ def test_noise_that_rounding_hides_is_refused_or_said() -> None:
     assert partly.read.low <= 4 <= partly.read.high
     assert partly.prnu is None
     assert "rounding hides it" in partly.remarks[0]
-    assert "cannot tell the read noise from none" in partly.remarks[1]
+    assert "the read noise cannot be distinguished from 0" in partly.remarks[1]
 
 
 def test_dark_fields_and_clipped_flats_are_left_out() -> None:

@@ -206,6 +206,7 @@ def test_a_full_disk_ends_with_one_line_and_a_sound_ledger(folder: Path) -> None
     process = subprocess.run(
         [PROGRAM, "run", "plan.toml", "--workers", "1"], cwd=folder, capture_output=True,
         text=True, preexec_fn=small_files, timeout=120,
+        env=os.environ | {"PYTHONDONTWRITEBYTECODE": "1"},  # it would be truncated unnoticed
     )  # fmt: skip
     assert process.returncode == 2, process.stderr
     assert len(process.stderr.strip().splitlines()) == 1

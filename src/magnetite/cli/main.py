@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import sys
 from collections.abc import Callable, Sequence
@@ -184,7 +185,15 @@ def main() -> None:
     """Run the program."""
     watch()
     prepare_streams()
-    sys.exit(execute(sys.argv[1:]))
+    try:
+        status = execute(sys.argv[1:])
+    finally:
+        if (ended := stopping()) is not None:
+            # An extension module whose import was cut short crashes when the interpreter ends.
+            flush_or_give_up()
+            atexit._run_exitfuncs()
+            os._exit(ended)
+    sys.exit(status)
 
 
 _INTRODUCTION = """\

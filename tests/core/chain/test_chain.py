@@ -50,8 +50,8 @@ def test_block_sizes_are_height_by_width() -> None:
 
 
 @given(
-    sd=st.decimals(0, 100, allow_nan=False, positions=4),
-    sigma=st.decimals(0, 200, allow_nan=False, positions=3),
+    sd=st.decimals(0, 100, allow_nan=False, places=4),
+    sigma=st.decimals(0, 200, allow_nan=False, places=3),
     bits=st.integers(1, 16),
     order=st.permutations(range(3)),
 )

@@ -165,7 +165,7 @@ def test_rates_are_met_from_below(step: str) -> None:
     assert len(made.data) > (size - 2 if made.embedded else 0.55 * size), "as large as it may be"
     assert magnetite.expand(made.data).samples.shape == scene.samples.shape
     assert not magnetite.expand(made.data).notes
-    with pytest.raises(ChainError, match="is what is solved for"):
+    with pytest.raises(ChainError, match="is the setting that is solved for"):
         compress_to_rate(scene, made.step, 2.0)
 
 
