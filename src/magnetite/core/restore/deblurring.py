@@ -197,23 +197,27 @@ def tv_deblur(
     weights = blur_kernel(sigma, size, radius, length, angle, kernel)
     if weights.size == 1:
         return pixels.copy()
+    from magnetite.core.restore.kernels.splitting import divergence, shrink_slopes
+    from magnetite.core.restore.kernels.variation import in_bands
+
     frame = _Frame.around(pixels, weights)
     transfer = frame.transfer(weights)
     data = np.conj(transfer) * frame.forward(frame.tapered(weights))
     penalty = 50 * strength
     down, across = frame.differences()
     power = np.abs(transfer) ** 2 + penalty * (np.abs(down) ** 2 + np.abs(across) ** 2)
-    split = np.zeros((2, frame.height, frame.width))
-    lag = np.zeros_like(split)
+    fixed, pull = data / power, penalty / power
     plane = frame.tapered(weights)
-    for _ in range(iterations):
-        wanted = [frame.forward(part) for part in split - lag]
-        spectrum = data + penalty * (np.conj(down) * wanted[0] + np.conj(across) * wanted[1])
-        plane = frame.backward(spectrum / power)
-        slopes = np.stack([np.roll(plane, -1, axis) - plane for axis in (0, 1)]) + lag
-        size_ = np.sqrt((slopes**2).sum(axis=0))
-        split = slopes * np.maximum(1 - strength / penalty / np.maximum(size_, 1e-12), 0)
-        lag = slopes - split
+    lag, wanted = np.zeros((2, 2, frame.height, frame.width))
+    ends = np.empty_like(plane)
+    for number in range(iterations):
+        if number:
+            in_bands(plane, partial(shrink_slopes, plane, lag, wanted, strength / penalty))
+        in_bands(plane, partial(divergence, wanted, ends))
+        spectrum = frame.forward(ends)
+        spectrum *= pull
+        spectrum += fixed
+        plane = frame.backward(spectrum)
     return frame.inner(plane).astype(pixels.dtype)
 
 
