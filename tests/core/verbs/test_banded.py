@@ -12,6 +12,7 @@ import tifffile
 
 import magnetite
 from conftest import Run
+from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.threads import cores, use_threads
 from magnetite.core.errors import FileError, InputError, LimitError, PictureError
 from magnetite.core.methods.catalogue import every, find
@@ -81,6 +82,37 @@ def test_degraded_bands_are_the_degraded_picture(kind: str, chain: str) -> None:
                 assert one == close, theirs
         assert job.certificate().as_dict()["reference"] == whole.certificate.as_dict()["reference"]
         assert job.certificate().rms_difference == pytest.approx(whole.certificate.rms_difference)
+
+
+#: A plane that is worth compiled loops, in bands of 256 rows that are not.
+WIDE = 260
+BLURS = (
+    "gaussian-blur sigma=0.8", "gaussian-blur sigma=4", "gaussian-blur sigma=20",
+    "defocus radius=6", "motion-blur length=9 angle=30", "box-blur size=30",
+    "gaussian-blur sigma=2 + defocus radius=3 + gaussian-noise sd=1%",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", ["rgb 16", "gray float"])
+@pytest.mark.parametrize("chain", BLURS)
+def test_bands_below_the_size_of_compiled_loops_round_as_the_whole_does(
+    kind: str, chain: str
+) -> None:
+    source = made(kind)
+    across = np.arange(WIDE) % WIDTH
+    picture = as_picture(np.ascontiguousarray(source.samples[:, across]))
+    assert WIDE * STEP < WORTH_COMPILING < WIDE * HEIGHT
+    whole = magnetite.degrade(picture, chain, seed=7).picture
+    reach = 170 if "sigma=20" in chain else 40
+    bands = list(DegradedRows(PictureRows(picture), chain, least(picture, 72, reach), seed=7))
+    assert len(bands) > 1
+    np.testing.assert_array_equal(joined(bands), whole.samples)
+    if "+" not in chain and "box" not in chain and "gaussian" in chain:
+        restored = RestoredRows(
+            PictureRows(picture), chain.replace("-blur", ""), least(picture, 72, reach)
+        )
+        own = magnetite.restore(picture, chain.replace("-blur", "")).picture
+        np.testing.assert_array_equal(joined(list(restored)), own.samples)
 
 
 @pytest.mark.parametrize("kind", ["gray 8", "rgb 16", "gray float"])

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 
 #: Pictures of fewer samples are not worth the time that compiled loops take to load, where
 #: array code can do the same.
 WORTH_COMPILING = 2**17
+#: Samples in a plane of the picture that a band belongs to; 0 outside of bands.
+_whole: ContextVar[int] = ContextVar("whole", default=0)
 #: Samples that array code works through in the time that the compiler takes to load.
 _WORTH_LOADING = 2**24
 #: Takes the name of the loop.
@@ -22,6 +26,29 @@ class _State:
 
 
 _state = _State()
+
+
+def worth_compiling(samples: int) -> bool:
+    """Whether a plane is large enough for a compiled loop that rounds in its own way.
+
+    A band counts as the plane that it belongs to, so that its bits are those of the whole.
+
+    Parameters
+    ----------
+    samples : int
+        Of the plane.
+    """
+    return max(samples, _whole.get()) >= WORTH_COMPILING
+
+
+@contextmanager
+def band_of(samples: int) -> Iterator[None]:
+    """Planes are bands of planes of so many samples, meanwhile, in this thread and its workers."""
+    token = _whole.set(samples)
+    try:
+        yield
+    finally:
+        _whole.reset(token)
 
 
 def compiled_pays(samples: int) -> bool:

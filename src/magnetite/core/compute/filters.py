@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 
 from magnetite.core.arrays import Complex128, Float64, Indices, Pixels
-from magnetite.core.compute.compiling import WORTH_COMPILING
+from magnetite.core.compute.compiling import worth_compiling
 from magnetite.core.compute.threads import threads
 
 #: Boundary conditions: the picture mirrored, its last samples repeated, the picture
@@ -72,7 +72,7 @@ def convolve_separable(plane: Pixels, line: Float64, boundary: Boundary = "mirro
     """
     if line.size == 1:
         return plane * plane.dtype.type(line[0])
-    if plane.size >= WORTH_COMPILING and line.size <= LONGEST_COMPILED:
+    if line.size <= LONGEST_COMPILED and worth_compiling(plane.size):
         from magnetite.core.compute.separable import filtered
 
         reach = line.size // 2
@@ -110,19 +110,22 @@ def _summed(plane: Pixels, kernel: Float64, boundary: Boundary) -> Pixels:
 
 
 def _by_fft(plane: Pixels, reach: tuple[int, int], boundary: Boundary, kernel: Float64) -> Pixels:
-    """Product of the transforms of the padded plane and of a kernel, a line meaning its square."""
+    """Product of the transforms of the padded plane and of a kernel, a line meaning its square.
+
+    In float64: rounding that depends on the size of the plane is lost in that to float32.
+    """
     from scipy.fft import irfft2, next_fast_len, rfft2
 
     (down, across), (height, width) = reach, plane.shape
     padding = [(down, down), (across, across)]
-    padded = np.pad(plane, padding, mode=_PADDING[boundary])  # type: ignore[call-overload]
+    padded = np.pad(plane.astype(np.float64), padding, mode=_PADDING[boundary])  # type: ignore[call-overload]
     size = tuple(next_fast_len(n, real=True) for n in padded.shape)
     spectrum = rfft2(padded, s=size, workers=threads())
     for factor in _transfer(kernel, size):
-        spectrum *= factor.astype(spectrum.dtype)
+        spectrum *= factor
     result = irfft2(spectrum, s=size, workers=threads(), overwrite_x=True)
     # The transform convolves with the kernel's first weight at the origin.
-    return np.ascontiguousarray(result[2 * down :, 2 * across :][:height, :width])
+    return np.asarray(result[2 * down :, 2 * across :][:height, :width], plane.dtype, order="C")
 
 
 def _transfer(kernel: Float64, size: tuple[int, ...]) -> list[Complex128]:

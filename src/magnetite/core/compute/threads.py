@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
+from contextvars import copy_context
 from dataclasses import dataclass, field
 from itertools import islice
 from threading import Lock
@@ -105,7 +106,13 @@ def spread(work: Callable[[Job], Result], jobs: Iterable[Job]) -> list[Result]:
     if len(waiting) < 2 or _state.threads == 1:
         return [work(job) for job in waiting]
     with _workers() as pool:
-        return list(pool.map(work, waiting))
+        return list(pool.map(_in_context(work), waiting))
+
+
+def _in_context(work: Callable[[Job], Result]) -> Callable[[Job], Result]:
+    """The work with the context variables of the calling thread."""
+    context = copy_context()
+    return lambda job: context.copy().run(work, job)
 
 
 def stream(
@@ -116,13 +123,13 @@ def stream(
     Where a job fails, or the caller stops listening, those that have not begun are given up.
     """
     waiting: dict[Future[Result], Job] = {}
-    left = iter(jobs)
+    left, own = iter(jobs), _in_context(work)
     serialise()
     pool = ThreadPoolExecutor(workers)
     try:
         while True:
             for job in islice(left, workers + 1 - len(waiting)):
-                waiting[pool.submit(work, job)] = job
+                waiting[pool.submit(own, job)] = job
             if not waiting:
                 return
             for future in wait(waiting, return_when=FIRST_COMPLETED).done:
@@ -155,7 +162,7 @@ def each(
     if len(waiting) == 1 and _state.listener is None:
         return [work(waiting[0])]
     with _workers(workers) as pool:
-        for job, result in zip(waiting, pool.map(work, waiting), strict=True):
+        for job, result in zip(waiting, pool.map(_in_context(work), waiting), strict=True):
             results.append(result)
             if _state.listener is not None:
                 _state.listener(len(results), len(waiting), name(job))

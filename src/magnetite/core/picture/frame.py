@@ -26,6 +26,11 @@ class Frame:
         return size if self.colour == "gray" else (*size, self.channels)
 
     @property
+    def plane(self) -> int:
+        """Samples of one channel."""
+        return self.height * self.width
+
+    @property
     def full_scale(self) -> float:
         """Largest digital number: 2^bits - 1, or 1.0 for float."""
         return 1.0 if self.bits is None else float(2**self.bits - 1)

@@ -17,6 +17,7 @@ from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.chain.bind import Bound, ReadOnce, bind, bind_step
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.chain.step import Chain, Step
+from magnetite.core.compute.compiling import band_of
 from magnetite.core.compute.random import BandGenerator, band_generator
 from magnetite.core.errors import InputError
 from magnetite.core.limits import BYTES_PER_SAMPLE
@@ -98,7 +99,8 @@ class DegradedRows:
         before: Pixels = whole.pixels()
         for position, step in enumerate(self._steps):
             drawn = [self._generator(band, digest, position)] if step.draws else []
-            after: Pixels = step.call(before, *drawn)
+            with band_of(self._source.frame.plane):
+                after: Pixels = step.call(before, *drawn)
             survey = survey_of(step, before)
             assert survey is not None  # checked when the chain was bound
             sums.append(self._run.sums(survey, before[own], after[own]))
@@ -213,8 +215,9 @@ class RestoredRows:
         reach = self._reach
         for band in in_bands(self._height, self._source, before=reach, after=reach):
             pixels: Pixels = band.pictures[0].pixels()
-            for step in self._steps:
-                pixels = step.call(pixels)
+            with band_of(self._source.frame.plane):
+                for step in self._steps:
+                    pixels = step.call(pixels)
             picture, clipped = band.pictures[0].with_pixels(pixels[band.own])
             self.clipped = self.clipped.and_of(clipped)
             yield picture
