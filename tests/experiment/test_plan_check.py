@@ -94,8 +94,12 @@ def test_a_run_of_failures_shows_its_reasons(run: Run, folder: Path) -> None:
         "[pairs]\nexclude", "[pairs]\n# exclude"
     )
     (folder / "plan.toml").write_text(text)
+    missing = run("run", "plan.toml", "--dry", status=2).stderr
+    assert "treatments.known: wiener-deblur kernel: gone.npy: no such file" in missing
+    assert missing.startswith("magnetite: plan.toml:")
+    np.save(folder / "gone.npy", np.zeros((3, 3)))
     run("run", "plan.toml", "--workers", "1", status=3)
     for words in (("report", "plan"), ("summarize", "plan")):
         told = run(*words, status=2).stderr
         assert "no row is done: 3 failed: " in told
-        assert "gone.npy" in told
+        assert "not all 0" in told

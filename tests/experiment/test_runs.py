@@ -221,9 +221,10 @@ def test_failed_rows_are_told_and_tried_again(run: Run, folder: Path) -> None:
         'jpeg = "jpeg quality=50"\nfile = "wiener-deblur kernel=k.npy"',
     )
     (folder / "plan.toml").write_text(failing)
+    np.save(folder / "k.npy", np.zeros((3, 3)))
     done = run("run", "plan.toml", "--workers", "1", status=3)
     assert "15 failed" in done.stdout
-    assert "k.npy" in done.stdout
+    assert "sum" in done.stdout
     np.save(folder / "k.npy", np.ones((3, 3)))
     assert "15 computed" in run("run", "plan.toml", "--workers", "1").stdout
     assert "0 failed, 0 missing" in run("run", "--status", "plan").stdout

@@ -17,7 +17,7 @@ def run(
 ) -> None:
     from magnetite.core.errors import FileError, StreamError
     from magnetite.core.verbs.coding import expand
-    from magnetite.files.reading import read_bytes
+    from magnetite.files.opening import read_bytes
     from magnetite.files.writing import check_format, write
 
     protect([source], [out])

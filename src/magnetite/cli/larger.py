@@ -8,9 +8,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from magnetite.cli.options import limits
+from magnetite.core.chain.notation import shortened
 from magnetite.core.errors import InputError
 from magnetite.core.limits import BYTES_PER_SAMPLE
 from magnetite.files import marks
+from magnetite.files.opening import opened
 
 if TYPE_CHECKING:
     from magnetite.core.picture import Frame, Picture
@@ -21,12 +23,19 @@ Result = TypeVar("Result")
 _UNITS = {"": 1, "KiB": 2**10, "MiB": 2**20, "GiB": 2**30, "kB": 10**3, "MB": 10**6, "GB": 10**9}
 
 
+#: Bytes of memory that can be allowed.
+_MOST_MEMORY = 2**60
+
+
 def bytes_of(text: str) -> int:
     """Bytes of a size such as `1.5GiB`; `InputError` for anything else."""
     match = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([A-Za-z]*)", text)
     if match is None or match[2] not in _UNITS:
         raise InputError(f"{text!r} is not a size: write a number with MiB or GiB, as in 1.5GiB")
-    return int(float(match[1]) * _UNITS[match[2]])
+    size = float(match[1]) * _UNITS[match[2]]
+    if size > _MOST_MEMORY:
+        raise InputError(f"{shortened(text)!r} is more memory than any machine has")
+    return int(size)
 
 
 def larger_than_memory(*paths: Path, full_scale: float | None = None) -> list[Rows] | None:
@@ -58,7 +67,7 @@ def _may_be_banded(path: Path) -> bool:
 
     if not path.is_file():
         return False
-    with open(path, "rb") as file:
+    with opened(path) as file:
         begins = file.read(6)
     return begins.startswith((*marks.TIFF, *marks.NPY, MAGIC))
 

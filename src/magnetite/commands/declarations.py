@@ -34,7 +34,7 @@ from magnetite.core.errors import CommandError
 from magnetite.core.methods.catalogue import ColourPolicy, codec, find, forget, restoration
 from magnetite.core.methods.parameters import Count, Number
 from magnetite.core.picture.frame import Frame
-from magnetite.files.reading import read_bytes
+from magnetite.files.opening import read_bytes, read_text
 from magnetite.files.writing import FORMATS
 
 _SECONDS = 60.0
@@ -61,8 +61,9 @@ def declare(path: str | os.PathLike[str], *, again: bool = False) -> list[str]:
         If it does not declare commands, or one has a name that is taken.
     """
     path = Path(path)
+    text = read_text(path)
     try:
-        table = tomllib.loads(read_bytes(path).decode())
+        table = tomllib.loads(text)
     except (ValueError, RecursionError) as error:
         raise CommandError(f"{path}: not a TOML file ({error})") from None
     names = []
@@ -88,7 +89,7 @@ def _digest(entry: Mapping[str, Any], here: Path) -> str:
     content = hashlib.sha256(repr(sorted(entry.items(), key=str)).encode())
     for word in re.findall(r"\{here\}/([^\s'\"]+)", repr(entry)):
         program = here / word
-        content.update(program.read_bytes() if program.is_file() else b"missing")
+        content.update(read_bytes(program) if program.is_file() else b"missing")
     return content.hexdigest()
 
 

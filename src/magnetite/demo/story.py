@@ -22,7 +22,8 @@ from magnetite.experiment.results import read_rows
 from magnetite.experiment.runner import Listener, run
 from magnetite.experiment.tasks import PlanJob
 from magnetite.files.atomic import make_folder, write_bytes
-from magnetite.files.reading import read, read_text
+from magnetite.files.opening import read_text
+from magnetite.files.reading import read
 from magnetite.files.writing import lossless_ending, write
 from magnetite.pages.content import of_run
 from magnetite.pages.page import write_page

@@ -22,6 +22,7 @@ from magnetite.core.errors import InputError
 from magnetite.core.extras import require
 from magnetite.experiment.tasks import Task
 from magnetite.experiment.work import Done, perform
+from magnetite.files.opening import read_bytes
 
 #: A task whose worker dies is tried again so often.
 _TRIES = 3
@@ -226,7 +227,7 @@ def _declare_once(commands: tuple[Path, ...]) -> None:
     from magnetite.commands import declare
 
     for path in commands:
-        content = path.read_bytes()
+        content = read_bytes(path)
         if _declared.get(path) != content:
             declare(path, again=True)
             _declared[path] = content

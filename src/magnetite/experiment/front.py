@@ -16,7 +16,8 @@ from magnetite.experiment.runner import run as carry_out
 from magnetite.experiment.summary import chosen_tables
 from magnetite.experiment.tasks import PlanJob
 from magnetite.files.atomic import write_bytes
-from magnetite.files.reading import read, read_text
+from magnetite.files.opening import read_text
+from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
 from magnetite.files.sidecar import read_json
 

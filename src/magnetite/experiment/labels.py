@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import re
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -11,6 +12,7 @@ import pandas as pd
 
 from magnetite.core.errors import ChainError, FileError, InputError, PictureError
 from magnetite.core.verbs.figures import parse_figures
+from magnetite.files.opening import read_text
 
 ACCEPTED = {"accepted", "accept", "good", "pass", "yes", "true", "1"}
 REJECTED = {"rejected", "reject", "bad", "fail", "no", "false", "0"}
@@ -157,10 +159,9 @@ def _group_of(stem: str, pattern: re.Pattern[str] | None) -> str:
 
 
 def _read(path: Path) -> Any:
+    text = read_text(path)
     try:
-        return pd.read_csv(path, dtype=str, keep_default_na=True)
-    except OSError as error:
-        raise FileError(f"{path}: cannot be read ({error.strerror})") from None
+        return pd.read_csv(io.StringIO(text), dtype=str, keep_default_na=True)
     except ValueError as error:
         raise FileError(f"{path}: is not a CSV table ({str(error).splitlines()[0]})") from None
 

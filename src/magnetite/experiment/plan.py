@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import difflib
-import glob
 import json
 import os
 import re
@@ -25,9 +24,10 @@ from pydantic import (
 
 from magnetite.core.chain.notation import parse_chain, parse_sweep
 from magnetite.core.chain.step import Chain
-from magnetite.core.errors import FileError, InputError, MagnetiteError
+from magnetite.core.errors import InputError, MagnetiteError
 from magnetite.core.verbs.figures import ALL, parse_figures
-from magnetite.files.reading import read_text
+from magnetite.experiment.plan_files import file_mistakes
+from magnetite.files.opening import read_text
 
 #: Stands for a degradation or treatment that changes nothing.
 NOTHING = "nothing"
@@ -261,16 +261,12 @@ def read_plan(path: Path) -> Plan:
         found = [one for problem in error.errors() for one in _told(problem)]
         lines = [f"{path}:{_line(text, key)}: {'.'.join(key)}: {words}" for key, words in found]
         raise PlanError(lines) from None
-    line = _line(text, ("references", "files"))
-    folder = path.parent / plan.base
-    for pattern in plan.references.files:
-        alone = plan.model_copy(
-            update={"references": plan.references.model_copy(update={"files": [pattern]})}
-        )
-        if not reference_files(alone, folder):
-            raise PlanError(
-                [f"{path}:{line}: references.files: {pattern!r} finds no picture in {folder}"]
-            )
+    mistakes = [
+        f"{path}:{_line(text, key)}: {'.'.join(key)}: {words}"
+        for key, words in file_mistakes(plan, path.parent / plan.base)
+    ]
+    if mistakes:
+        raise PlanError(mistakes)
     return plan
 
 
@@ -284,20 +280,6 @@ def kept_text(text: str, base: Path, folder: Path) -> str:
     head, header, rest = re.split(r"(?m)(^\s*\[)", text, maxsplit=1)
     stated = re.subn(r"(?m)^\s*base\s*=.*$", lambda _: line, head, count=1)
     return (stated[0] if stated[1] else f"{line}\n{head}") + header + rest
-
-
-def reference_files(plan: Plan, folder: Path) -> list[Path]:
-    """The reference pictures that a plan names, each once, in the order of their patterns."""
-    found: dict[Path, None] = {}
-    for pattern in plan.references.files:
-        whole = str(folder / pattern)
-        names = sorted(glob.glob(whole, recursive=True)) if glob.has_magic(whole) else [whole]
-        for path in map(Path, names):
-            if path.is_file():
-                found[path] = None
-            elif not glob.has_magic(whole):
-                raise FileError(f"{path}: no such file, named in references.files")
-    return list(found)
 
 
 def _told(problem: Any) -> Iterator[tuple[tuple[str, ...], str]]:

@@ -14,7 +14,8 @@ from magnetite.core.chain.step import Chain, Step
 from magnetite.core.picture import Picture
 from magnetite.core.verbs.convert import convert
 from magnetite.core.verbs.figures import ALL, parse_figures
-from magnetite.experiment.plan import NOTHING, Keep, Plan, reference_files
+from magnetite.experiment.plan import NOTHING, Keep, Plan
+from magnetite.experiment.plan_files import reference_files
 from magnetite.files.names import shown
 from magnetite.files.resources import DiskFiles
 

@@ -17,7 +17,6 @@ import numpy as np
 from magnetite.core.arrays import Samples
 from magnetite.core.codecs.layers.headers import jpeg2000_size, size_of
 from magnetite.core.errors import FileError
-from magnetite.core.limits import MAX_SAMPLES, check_samples
 from magnetite.files import marks, netpbm, png
 from magnetite.files.colours import check_subsampling, colour_notes, from_ycbcr, of_png, of_profile
 
@@ -173,7 +172,8 @@ def _samples_of_npy(data: bytes) -> int:
 
 def _samples_of_tiff(data: bytes) -> int:
     with _tiff(data) as tiff:
-        return int(math.prod(tiff.pages[0].shape))
+        pages = _stacked(tiff) or tiff.pages[:1]
+        return int(math.prod(pages[0].shape)) * len(pages)
 
 
 def _decode_webp(data: bytes) -> Decoded:
@@ -247,7 +247,8 @@ def _decode_tiff(data: bytes) -> Decoded:
         colormap = page.colormap
         tag = page.tags.get(274)
         profile = page.tags.get(34675)
-        stack = _stack(tiff)
+        pages = _stacked(tiff)
+        stack = np.stack([one.asarray() for one in pages], axis=-1) if pages else None
     notes = () if count == 1 else (f"first of {count} pages taken",)
     if stack is not None:
         samples, notes = stack, (f"{count} pages read as a stack of planes",)
@@ -287,14 +288,13 @@ def _samples_of_page(page: Any) -> Samples:
     return from_ycbcr(page.asarray(), page.bitspersample, page)
 
 
-def _stack(tiff: Any) -> Samples | None:
-    """All pages, shape (h, w, pages), where they are gray and alike; None otherwise."""
+def _stacked(tiff: Any) -> list[Any]:
+    """All pages, where there are several, gray and alike; none otherwise."""
     pages = [page.aspage() for page in tiff.pages] if len(tiff.pages) > 1 else []
     kinds = {(p.axes, p.shape, p.dtype, p.photometric.name, p.bitspersample) for p in pages}
     if len(kinds) != 1 or pages[0].axes != "YX" or not pages[0].photometric.name.startswith("MIN"):
-        return None
-    check_samples(pages[0].imagewidth * pages[0].imagelength * len(pages), MAX_SAMPLES)
-    return np.stack([page.asarray() for page in pages], axis=-1)
+        return []
+    return pages
 
 
 def _decode_npy(data: bytes) -> Decoded:

@@ -13,6 +13,10 @@ _TOKEN = rb"(?:\s|#[^\n]*\n)*?(\d+)"
 _HEADER = re.compile(rb"P[2356]\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s")
 
 
+#: Bytes of a header at most, comments included.
+_LONGEST = 2**16
+
+
 def declared_samples(data: bytes) -> int:
     """Samples that the header declares; raises `FileError` if it is damaged."""
     width, height, _ = _numbers(data)
@@ -25,7 +29,7 @@ def _channels(data: bytes) -> int:
 
 def _numbers(data: bytes) -> tuple[int, int, int]:
     """Width, height and maximal value."""
-    header = _HEADER.match(data)
+    header = _HEADER.match(data, 0, _LONGEST)
     if header is None or any(len(group) > 9 for group in header.groups()):
         raise FileError("the header of the PGM or PPM is damaged")
     width, height, largest = map(int, header.groups())
@@ -38,7 +42,7 @@ def decode(data: bytes) -> tuple[Samples, int]:
     width, height, largest = _numbers(data)
     if not 0 < largest < 65536 or width * height == 0:
         raise FileError(f"the header declares {width}x{height} samples up to {largest}")
-    header = _HEADER.match(data)
+    header = _HEADER.match(data, 0, _LONGEST)
     assert header is not None
     count, body = width * height * channels, data[header.end() :]
     samples = _plain(body, count) if plain else _raw(body, count, largest)
@@ -50,11 +54,12 @@ def decode(data: bytes) -> tuple[Samples, int]:
 
 
 def _plain(body: bytes, count: int) -> Int64:
-    words = re.sub(rb"#[^\n]*", b"", body).split()[:count]
-    try:
-        return np.array([int(word) for word in words], dtype=np.int64)
-    except ValueError:
-        raise FileError("a sample of the plain PGM or PPM is not a number") from None
+    words = re.sub(rb"#[^\n]*", b"", body).split(maxsplit=count)[:count]
+    wrong = next((word for word in words if not word.isdigit() or len(word) > 9), None)
+    if wrong is not None:
+        text = wrong[:20].decode(errors="replace")
+        raise FileError(f"{text!r} in the plain PGM or PPM is not a sample: they are whole numbers")
+    return np.array([int(word) for word in words], dtype=np.int64)
 
 
 def _raw(body: bytes, count: int, largest: int) -> Samples:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import math
 import os
-import stat
 from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
@@ -19,11 +18,14 @@ from magnetite.core.limits import MAX_SAMPLES, check_samples
 from magnetite.core.picture import Picture, as_picture, beyond_range
 from magnetite.core.picture.picture import LARGEST_FLOAT
 from magnetite.files.formats import Decoded, format_of
+from magnetite.files.opening import opened, read_bytes
 
 #: Smallest full scale of float samples; its inverse is the largest.
 _LEAST_SCALE = 1e-9
 #: Largest accepted sample, as a multiple of the full scale that the user names.
 _FURTHEST = 1e6
+#: Bytes of a picture's file at most: for each sample, also as plain text, and beside them.
+_BYTES_PER_SAMPLE, _METADATA = 16, 2**26
 #: Largest weight of a kernel: sums of squares stay finite.
 _LARGEST_WEIGHT = 1e30
 
@@ -57,7 +59,7 @@ def read(
         If a sample is NaN or infinite.
     """
     path = Path(path)
-    data = read_bytes(path)
+    data = read_bytes(path, _BYTES_PER_SAMPLE * max_samples + _METADATA)
     try:
         if data.startswith(MAGIC):
             from magnetite.core.verbs.coding import expand
@@ -74,7 +76,7 @@ def read(
     except MemoryError:
         raise FileError(f"{path}: the picture does not fit into memory") from None
     except Exception as error:  # decoder libraries raise whatever they like on damaged files
-        raise FileError(f"{path}: the file is damaged ({_first_line(error)})") from None
+        raise FileError(f"{path}: the file is damaged ({first_line(error)})") from None
 
 
 def read_kernel(path: str | os.PathLike[str]) -> Samples:
@@ -92,7 +94,7 @@ def read_kernel(path: str | os.PathLike[str]) -> Samples:
         try:
             array = np.load(io.BytesIO(data), allow_pickle=False)
         except ValueError as error:
-            raise FileError(f"{path}: the file is damaged ({_first_line(error)})") from None
+            raise FileError(f"{path}: the file is damaged ({first_line(error)})") from None
     else:
         array = read(path).samples
     if array.ndim != 2 or array.size == 0 or array.dtype.kind not in "uif":
@@ -101,23 +103,6 @@ def read_kernel(path: str | os.PathLike[str]) -> Samples:
     if not np.isfinite(weights).all() or np.abs(weights).max() > _LARGEST_WEIGHT:
         raise PictureError(f"{path}: a kernel's weights are finite and at most {_LARGEST_WEIGHT:g}")
     return weights
-
-
-def read_bytes(path: Path) -> bytes:
-    """The whole file; raises `FileError` if it is missing, unreadable, empty or a device."""
-    if path.is_dir():
-        raise FileError(f"{path}: is a folder; name a file in it")
-    try:
-        if stat.S_ISBLK(mode := path.stat().st_mode) or (stat.S_ISCHR(mode) and not _ends(path)):
-            raise FileError(f"{path}: is a device, not a file")
-        data = path.read_bytes()
-    except FileNotFoundError:
-        raise FileError(f"{path}: no such file") from None
-    except OSError as error:
-        raise FileError(f"{path}: cannot be read ({error.strerror})") from None
-    if not data:
-        raise FileError(f"{path}: the file is empty (0 bytes)")
-    return data
 
 
 class CodedFile(NamedTuple):
@@ -130,31 +115,18 @@ class CodedFile(NamedTuple):
 def coded_file(path: Path) -> CodedFile | None:
     """Bytes and rate of a `.mgt` file; None for any other."""
     try:
-        with open(path, "rb") as file:
+        with opened(path) as file:
             begins = file.read(LONGEST_HEADER)
-        size = path.stat().st_size
-    except OSError:
+            size = file.seek(0, os.SEEK_END)
+    except FileError:
         return None
     if not begins.startswith(MAGIC):
         return None
     return CodedFile(size, read_header(begins)[0].frame.bpp(size))
 
 
-def _ends(path: Path) -> bool:
-    """Whether a character device is one that ends: the empty one, or a terminal."""
-    with open(path, "rb", buffering=0) as file:
-        return file.isatty() or file.read(1) == b""
-
-
-def read_text(path: Path) -> str:
-    """A text file, UTF-8; raises `FileError` where it is neither that nor readable."""
-    try:
-        return read_bytes(path).decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise FileError(f"{path}: not UTF-8 text (byte {error.start})") from None
-
-
-def _first_line(error: Exception) -> str:
+def first_line(error: Exception) -> str:
+    """First line of an error's message, or its type."""
     return (str(error).strip() or type(error).__name__).splitlines()[0]
 
 

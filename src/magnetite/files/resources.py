@@ -9,7 +9,8 @@ from typing import Any
 
 from magnetite.core.arrays import Samples
 from magnetite.core.errors import FileError
-from magnetite.files.reading import read_bytes, read_kernel
+from magnetite.files.opening import read_bytes
+from magnetite.files.reading import read_kernel
 from magnetite.files.sidecar import read_json
 
 

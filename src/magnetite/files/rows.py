@@ -21,7 +21,8 @@ from magnetite.core.picture.rows import Rows
 from magnetite.files import marks
 from magnetite.files.atomic import replacing
 from magnetite.files.formats import Decoded
-from magnetite.files.reading import picture_of
+from magnetite.files.opening import Stamp, opened
+from magnetite.files.reading import first_line, picture_of
 from magnetite.files.writing import tiff_options
 
 #: Rows of a strip that is written.
@@ -36,6 +37,8 @@ class _Samples:
     shape: tuple[int, ...]
     dtype: np.dtype[Any]
     full_scale: float | None
+    #: Of the file whose header was read.
+    stamp: Stamp
 
     @property
     def origin(self) -> str:
@@ -70,7 +73,8 @@ class NpyRows(_Samples):
         shape = (last - first, *self.shape[1:])
         row = math.prod(shape[1:])
         count, offset = (last - first) * row, self.start + first * row * self.dtype.itemsize
-        samples = np.fromfile(self.path, self.dtype, count, offset=offset)
+        with opened(self.path, self.stamp) as file:
+            samples = np.fromfile(file, self.dtype, count, offset=offset)
         if samples.size < count:
             raise FileError(f"{self.path}: the file is truncated")
         return self._picture(samples.reshape(shape))
@@ -90,7 +94,7 @@ class TiffRows(_Samples):
         target = samples.reshape(last - first, width, -1)
         high = page.tilelength if page.is_tiled else page.rowsperstrip
         across = -(-width // page.tilewidth) if page.is_tiled else 1
-        with open(self.path, "rb") as file:
+        with opened(self.path, self.stamp) as file:
             for index in range(first // high * across, -(-last // high) * across):
                 piece, top, left = self._segment(file, index)
                 low, up = max(first, top), min(last, top + piece.shape[0])
@@ -106,11 +110,14 @@ class TiffRows(_Samples):
         data = file.read(page.databytecounts[index])
         if len(data) < page.databytecounts[index]:
             raise FileError(f"{self.path}: the TIFF is truncated")
-        segment, (_, _, top, left, _), (_, down, wide, _) = page.decode(data, index)
-        if segment is None:
-            raise FileError(f"{self.path}: the TIFF has an empty strip or tile")
-        wide = min(wide, self.shape[1] - left)  # tiles reach beyond the picture
-        return segment[0, :down, :wide].reshape(down, wide, -1), top, left
+        try:
+            segment, (_, _, top, left, _), (_, down, wide, _) = page.decode(data, index)
+            wide = min(wide, self.shape[1] - left)  # tiles reach beyond the picture
+            shape = down, wide, math.prod(self.shape[2:])
+            return segment[0, :down, :wide].reshape(shape), top, left
+        except Exception as error:  # decoder libraries raise whatever they like on damaged files
+            words = first_line(error)
+            raise FileError(f"{self.path}: strip or tile {index} is damaged ({words})") from None
 
 
 def open_rows(path: Path, full_scale: float | None = None) -> Rows | None:
@@ -127,13 +134,13 @@ def open_rows(path: Path, full_scale: float | None = None) -> Rows | None:
     """
     if not path.is_file():
         return None
-    with open(path, "rb") as file:
+    with opened(path) as file:
         begins = file.read(8)
     if begins.startswith(MAGIC):
         from magnetite.files.streams import open_stream
 
         return open_stream(path)
-    with contextlib.suppress(ValueError, KeyError, IndexError, TypeError, AttributeError):
+    with contextlib.suppress(Exception):  # a damaged header is reported by reading it whole
         if begins.startswith(marks.NPY):
             return _open_npy(path, full_scale)
         if begins.startswith(marks.TIFF):
@@ -142,16 +149,16 @@ def open_rows(path: Path, full_scale: float | None = None) -> Rows | None:
 
 
 def _open_npy(path: Path, full_scale: float | None) -> NpyRows | None:
-    with open(path, "rb") as file:
+    with opened(path) as file:
         version = np.lib.format.read_magic(file)
         header = np.lib.format.read_array_header_1_0
         if version != (1, 0):
             header = np.lib.format.read_array_header_2_0
         shape, fortran, dtype = header(file)
-        start = file.tell()
-    if fortran or len(shape) not in (2, 3) or dtype.kind not in "uf" or 0 in shape:
+        start, stamp = file.tell(), Stamp.of(file)
+    if fortran or len(shape) not in (2, 3) or dtype.kind not in "uf" or min(shape) < 1:
         return None
-    return NpyRows(path, shape, dtype, full_scale, start)
+    return NpyRows(path, shape, dtype, full_scale, stamp, start)
 
 
 #: Types of samples in a TIFF that are read in bands.
@@ -164,7 +171,7 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
     import tifffile
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
-    with tifffile.TiffFile(path) as tiff:
+    with opened(path) as file, tifffile.TiffFile(file, name=path.name) as tiff:
         page: Any = tiff.pages[0]
         turned = page.tags.get(274)
         plain = (
@@ -175,11 +182,13 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
             and page.bitspersample == 8 * page.dtype.itemsize
             and (turned is None or int(turned.value) == 1)
             and page.planarconfig == 1
+            and (page.tilelength if page.is_tiled else page.rowsperstrip) > 0
         )
         if not plain:
             return None
         # The decoder of strips or tiles is made here: it may read tables from the open file.
-        return TiffRows(path, page.shape, page.dtype, full_scale, page) if page.decode else None
+        stamp, decode = Stamp.of(file), page.decode
+        return TiffRows(path, page.shape, page.dtype, full_scale, stamp, page) if decode else None
 
 
 def write_rows(path: Path, frame: Frame, pictures: Iterable[Picture]) -> None:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from magnetite.core.errors import FileError
 from magnetite.core.picture import Picture
 from magnetite.files.atomic import check_writable, write_bytes
-from magnetite.files.reading import read_bytes
+from magnetite.files.opening import read_bytes
 from magnetite.files.rows import write_rows
 from magnetite.files.writing import encoded
 
@@ -77,7 +77,7 @@ def _sidecar_of(path: Path, record: Callable[[], dict[str, Any]]) -> Iterator[No
     """Write the certificate of a picture; an earlier one is restored if the picture fails."""
     sidecar = certificate_path(path)
     check_writable(sidecar)
-    before = sidecar.read_bytes() if sidecar.is_file() else None
+    before = read_bytes(sidecar) if sidecar.is_file() else None
     write_json(sidecar, record())
     try:
         yield

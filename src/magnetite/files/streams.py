@@ -22,6 +22,7 @@ from magnetite.core.errors import StreamError
 from magnetite.core.verbs.banded_coding import CodedRows, ExpandedRows, slabs_of_stream
 from magnetite.core.verbs.coding import Account
 from magnetite.files.atomic import replacing
+from magnetite.files.opening import Stamp, opened
 
 #: Bytes that are read at a time.
 _PIECE = 2**24
@@ -66,36 +67,37 @@ def open_stream(path: Path) -> ExpandedRows | None:
 
 
 def _opened(path: Path) -> ExpandedRows | None:
-    with open(path, "rb") as file:
+    with opened(path) as file:
         header, start = read_header(file.read(LONGEST_HEADER))
+        stamp = Stamp.of(file)
     check_frame(header.frame, math.prod(header.frame.shape))
     begins = list(accumulate(header.lengths, initial=start))
 
     def section(number: int) -> bytes:
-        with open(path, "rb") as file:
+        with opened(path, stamp) as file:
             file.seek(begins[number])
             return file.read(header.lengths[number])
 
     slabs = slabs_of_stream(header)
     if slabs is None:
         return None
-    _check(path, header, start)
+    _check(path, header, start, stamp)
     return ExpandedRows(slabs, len(header.lengths), section, str(path))
 
 
-def _check(path: Path, header: Header, start: int) -> None:
+def _check(path: Path, header: Header, start: int, stamp: Stamp) -> None:
     """Raise `StreamError` unless the sections are those of the header."""
-    if missing := missing_bytes(header, path.stat().st_size - start):
+    if missing := missing_bytes(header, stamp.size - start):
         raise StreamError(f"the stream is truncated: {missing} bytes are missing at its end")
     checksum = 0
-    for piece in _pieces(path, start):
+    for piece in _pieces(path, start, stamp):
         checksum = zlib.crc32(piece, checksum)
     if checksum != header.checksum:
         raise StreamError(ALTERED)
 
 
-def _pieces(path: Path, start: int) -> Iterator[bytes]:
-    with open(path, "rb") as file:
+def _pieces(path: Path, start: int, stamp: Stamp) -> Iterator[bytes]:
+    with opened(path, stamp) as file:
         file.seek(start)
         while piece := file.read(_PIECE):
             yield piece

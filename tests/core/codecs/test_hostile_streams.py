@@ -114,7 +114,7 @@ def test_one_limit_for_every_format(tmp_path: Path) -> None:
 def test_devices_are_not_read() -> None:
     with pytest.raises(ValueError, match="is a device"):
         magnetite.read("/dev/zero")
-    with pytest.raises(ValueError, match="0 bytes"):
+    with pytest.raises(ValueError, match="is a device"):
         magnetite.read("/dev/null")
 
 
