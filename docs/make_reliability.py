@@ -26,11 +26,11 @@ _INTRODUCTION = """\
 Made by `make reliability` on {today}, from the simulations of the long tests. Nominal is 95 % for
 every interval, and 93 to 97 % are accepted. Some differ: that of noise on texture covers a worst
 case (any spectrum from f^-1 to f^-4), that of read noise without a known black level covers every
-level that is possible, and both hold more often; so do shares of few pictures, by Clopper and
-Pearson, and a gate's promise, which is a bound; eight values of a skewed distribution are too few
-for 95 %. Photographs are six crops of the two sample pictures that ship with
-scikit-learn; scenes are those of `magnetite scenes`, of seeds that no method was made with. No
-constant depends on a picture.
+level that is possible, and both hold more often, as does the estimated psnr that rests on the
+first; so do shares of few pictures, by Clopper and Pearson, and a gate's promise, which is a bound;
+eight values of a skewed distribution are too few for 95 %. Photographs are six crops of the two
+sample pictures that ship with scikit-learn; scenes are those of `magnetite scenes`, of seeds that
+no method was made with. No constant depends on a picture.
 """
 
 _VERDICTS = """\

@@ -54,10 +54,11 @@ def run(
     full_scale: FullScaleOption = None,
 ) -> None:
     """The page needs no network and no server; it opens from disk in any browser."""
+    from magnetite.files.atomic import inside
     from magnetite.pages.page import write_page
 
     _check(names, pictures=pictures, metric=metric)
-    page = out or (Path("report.html") if pictures else names[0] / "report.html")
+    page = out or (Path("report.html") if pictures else inside(names[0], "report.html"))
     if page.suffix.lower() not in (".html", ".htm"):
         raise InputError(f"{page}: a report is written as .html")
     protect(names if pictures else [], [page])

@@ -15,7 +15,7 @@ from magnetite.experiment.runner import Listener, Outcome
 from magnetite.experiment.runner import run as carry_out
 from magnetite.experiment.summary import chosen_tables
 from magnetite.experiment.tasks import PlanJob
-from magnetite.files.atomic import write_bytes
+from magnetite.files.atomic import inside, write_bytes
 from magnetite.files.opening import read_text
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
@@ -73,7 +73,7 @@ def run(
     done = carry_out(job, read_text(plan), folder, executor, listener)
     if plan.resolve() != (folder / KEPT).resolve():
         text = kept_text(read_text(plan), plan.parent / wanted.base, folder)
-        write_bytes(folder / KEPT, text.encode())
+        write_bytes(inside(folder, KEPT), text.encode())
     return done
 
 

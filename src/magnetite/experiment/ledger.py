@@ -17,6 +17,7 @@ from magnetite import __version__
 from magnetite.core.errors import FileError
 from magnetite.experiment.tasks import Cell, Facts
 from magnetite.experiment.work import Done
+from magnetite.files.atomic import inside
 
 NAME = "ledger.sqlite"
 _SCHEMA = """
@@ -74,7 +75,9 @@ class Ledger:
     """
 
     def __init__(self, folder: Path, *, writable: bool = True) -> None:
-        self.path = folder / NAME
+        self.path = inside(folder, NAME)
+        for ending in ("-wal", "-shm"):
+            inside(folder, NAME + ending)
         if not writable and not self.path.is_file():
             raise FileError(f"{folder}: holds no run: it has no {NAME}")
         with self._errors():
@@ -223,6 +226,11 @@ class Ledger:
                 "FROM plan p LEFT JOIN cells c ON c.key = p.cell"
             ).fetchone()
         return int(row[0]), int(row[1]), int(row[2])
+
+    def keys(self) -> frozenset[str]:
+        """Keys of all cells of the plan."""
+        with self._errors():
+            return frozenset(key for (key,) in self._base.execute("SELECT cell FROM plan"))
 
     def values(self, metric: str) -> dict[str, float]:
         """A figure of all cells of the plan that have it, by their keys."""

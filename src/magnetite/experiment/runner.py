@@ -23,7 +23,7 @@ from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now, sources_text
 from magnetite.experiment.tasks import Cell, Job, Reference, Source, Task, Work, digest_of
 from magnetite.experiment.work import Done, facts_of
-from magnetite.files.atomic import make_folder, write_bytes
+from magnetite.files.atomic import inside, make_folder, write_bytes
 from magnetite.files.names import apart
 from magnetite.files.resources import DiskFiles
 
@@ -90,7 +90,7 @@ def _lock(folder: Path) -> Iterator[None]:
     """Keep other runs out of a folder; the system lifts the lock of a process that dies."""
     from filelock import FileLock, Timeout
 
-    lock = FileLock(folder / "run.lock")
+    lock = FileLock(inside(folder, "run.lock"))
     try:
         lock.acquire(blocking=False)
     except Timeout:
@@ -171,7 +171,7 @@ class _Run:
                 yield self._task(reference, degradation, part)
 
     def _is_kept(self, picture: str | None) -> bool:
-        return picture is not None and (self._folder / picture).is_file()
+        return picture is not None and inside(self._folder, picture).is_file()
 
     def _task(self, reference: Reference, degradation: Chain | None, works: list[Work]) -> Task:
         seed = works[0].cell.seed
@@ -199,8 +199,8 @@ class _Run:
         if done.picture is None:
             return None
         name = f"{PICTURES}/{cell.key}{done.ending}"
-        make_folder(self._folder / PICTURES)
-        write_bytes(self._folder / name, done.picture)
+        make_folder(inside(self._folder, PICTURES))
+        write_bytes(inside(self._folder, name), done.picture)
         return name
 
     def _flush(self) -> None:

@@ -103,6 +103,27 @@ def check_writable(path: Path) -> None:
         raise FileError(f"{path}: the folder {path.parent} is not writable")
 
 
+def inside(folder: Path, name: str) -> Path:
+    """A path below a folder, for names that were not given at the prompt.
+
+    Raises
+    ------
+    FileError
+        If the name, or a link on its way, leads out of the folder.
+    """
+    path, home = folder / name, folder.resolve()
+    try:
+        target = path.resolve()
+    except (OSError, RuntimeError, ValueError) as error:
+        raise FileError(f"{folder}: {name!r} cannot be followed ({error})") from None
+    if not target.is_relative_to(home) or target == home:
+        raise FileError(
+            f"{path}: leads out of the folder {folder}, and nothing outside is read or written for "
+            "it; remove the link or the name"
+        )
+    return path
+
+
 def make_folder(path: Path) -> Path:
     """Create a folder, with its parents, where it does not exist yet."""
     try:

@@ -82,12 +82,12 @@ def of_run(folder: Path, metric: str | None = None) -> Content:
     rows = read_rows(folder)
     ledger = Ledger(folder, writable=False)
     try:
-        facts, failures = ledger.facts(), ledger.failures()
+        facts, failures, keys = ledger.facts(), ledger.failures(), ledger.keys()
     finally:
         ledger.close()
     chosen = chosen_metric(rows, metric)
     frame = rows.frame
-    made = gallery(rows, facts, folder)
+    made = gallery(rows, facts, folder, keys)
     text = facts.get("plan", "")
     words = plan_words(text, int(frame["reference"].nunique()))
     return Content(

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import base64
 import json
+import os
 import re
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from importlib.resources import files
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 from magnetite.core.compute.threads import spread
 from magnetite.core.quantities import figure
-from magnetite.files.atomic import check_writable, make_folder, write_bytes
+from magnetite.files.atomic import check_writable, inside, make_folder, write_bytes
 from magnetite.pages.content import Content, of_run
 from magnetite.pages.encoding import encode, similarity
 from magnetite.pages.pictures import Shown
@@ -54,7 +57,7 @@ def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
     """
     check_writable(path)
     folder = path.with_name(f"{path.stem}-pictures")
-    inside: list[tuple[str, str]] = []
+    within: list[tuple[str, str]] = []
     outside: list[tuple[str, str]] = []
     described = []
     room = limit
@@ -63,16 +66,28 @@ def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
     for own, texts in spread(lambda pair: _described(*pair, references), pictures):
         room -= sum(len(text) for _, text in texts)
         own["beside"] = room < 0
-        (outside if room < 0 else inside).extend(texts)
+        (outside if room < 0 else within).extend(texts)
         described.append(own)
-    _clear(folder, {f"{name}.js" for name, _ in outside})
-    for name, text in outside:
-        make_folder(folder)
-        script = f"magnetitePictures[{json.dumps(name)}]={json.dumps(text)};\n"
-        write_bytes(folder / f"{name}.js", script.encode())
-    page = _rendered(content, described, inside, folder.name)
-    write_bytes(path, page)
+    page = _rendered(content, described, within, folder.name)
+    with _beside(folder, outside):
+        write_bytes(path, page)
     return Written(path, len(page), len(described), len({n.split("-")[0] for n, _ in outside}))
+
+
+@contextmanager
+def _beside(folder: Path, scripts: list[tuple[str, str]]) -> Iterator[None]:
+    """Files of pictures in the page's folder, all written before the first is put there."""
+    inside(folder.parent, folder.name)
+    with TemporaryDirectory(prefix=".magnetite-", dir=folder.parent) as waiting:
+        for name, text in scripts:
+            script = f"magnetitePictures[{json.dumps(name)}]={json.dumps(text)};\n"
+            write_bytes(Path(waiting) / f"{name}.js", script.encode())
+        yield
+        if scripts:
+            make_folder(folder)
+        for name, _ in scripts:
+            os.replace(Path(waiting) / f"{name}.js", folder / f"{name}.js")
+    _clear(folder, {f"{name}.js" for name, _ in scripts})
 
 
 def report(
@@ -99,7 +114,7 @@ def report(
     InputError
         If no row is done, or the run has no such metric.
     """
-    path = Path(run) / "report.html" if page is None else Path(page)
+    path = inside(Path(run), "report.html") if page is None else Path(page)
     return write_page(of_run(Path(run), metric), path, limit)
 
 

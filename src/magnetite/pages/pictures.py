@@ -10,7 +10,7 @@ from typing import Any
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.compute.threads import each
-from magnetite.core.errors import MagnetiteError
+from magnetite.core.errors import FileError, MagnetiteError
 from magnetite.core.picture import Picture
 from magnetite.core.verbs.certificate import Certificate
 from magnetite.core.verbs.degrade import degrade
@@ -18,6 +18,8 @@ from magnetite.core.verbs.treatment import Kept, treat
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.provenance import read_sources
 from magnetite.experiment.results import Rows
+from magnetite.experiment.tasks import Cell, digest_of
+from magnetite.files.atomic import inside
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
 
@@ -50,12 +52,13 @@ class Gallery:
     notes: tuple[str, ...]
 
 
-def gallery(rows: Rows, facts: dict[str, str], folder: Path) -> Gallery:
+def gallery(rows: Rows, facts: dict[str, str], folder: Path, keys: frozenset[str]) -> Gallery:
     """References, degraded and treated pictures of a run, made again by its plan.
 
     Of each degradation and each treatment the middle one of its sweep is taken, of repeats the
     first; what the run has kept is shown as well. A reference that is gone, or has changed, is
-    left out with a note.
+    left out with a note; so are pictures whose chain names a file that is not the run's. `keys`
+    are those of the run's cells, which cover the content of such files.
     """
     notes: list[str] = []
     base = folder / facts.get("base", "")
@@ -75,7 +78,7 @@ def gallery(rows: Rows, facts: dict[str, str], folder: Path) -> Gallery:
         notes.append(f"pictures of the first {MOST // most} of {len(found)} references are shown")
         found = found[: MOST // most]
     made = each(
-        lambda pair: _of_reference(*pair, rows, most, folder, base, notes), found,
+        lambda pair: _of_reference(*pair, rows, most, folder, base, keys, notes), found,
         name=lambda pair: str(pair[0]),
     )  # fmt: skip
     return Gallery(
@@ -86,7 +89,14 @@ def gallery(rows: Rows, facts: dict[str, str], folder: Path) -> Gallery:
 
 
 def _of_reference(
-    name: str, picture: Picture, rows: Rows, most: int, folder: Path, base: Path, notes: list[str]
+    name: str,
+    picture: Picture,
+    rows: Rows,
+    most: int,
+    folder: Path,
+    base: Path,
+    keys: frozenset[str],
+    notes: list[str],
 ) -> tuple[list[Shown], list[Certificate]]:
     """All pictures of one reference, and the certificates of its degradations."""
     shown = [Shown(name, "reference", "reference", picture.describe(), picture)]
@@ -98,6 +108,7 @@ def _of_reference(
     for row in chosen:
         key = row["degradation"], int(row["seed"])
         try:
+            _check_files(row, picture, DiskFiles(base), keys)
             if key not in degraded:
                 degraded[key] = *_degraded(picture, *key, files), Kept()
                 certificate = degraded[key][1]
@@ -120,6 +131,30 @@ def _of_reference(
             continue
         shown.append(_treated(name, "treated", row, rows, after))
     return [*shown, *_kept(name, own, rows, folder, notes)], certificates
+
+
+def _check_files(row: Any, reference: Picture, files: DiskFiles, keys: frozenset[str]) -> None:
+    """Raise `FileError` unless files that a row's chains name are those it was computed with.
+
+    A folder can come from anyone, so that a name alone must not open a file for its page.
+    """
+    chains = [
+        None if text == NOTHING else parse_sweep(text, *kinds, known=known)[0]
+        for text, kinds, known in (
+            (row["degradation"], ("degradation", "codec"), False),
+            (row["treatment"], ("restoration", "codec"), True),
+        )
+    ]
+    named = [name for chain in chains if chain is not None for name in chain.files]
+    if not named:
+        return
+    cell = Cell(
+        row["reference"], reference.digest().hex(), row["degradation name"], row["degradation"],
+        int(row["repeat"]), int(row["seed"]), row["treatment name"], row["treatment"],
+        "".join(digest_of(chain, files) for chain in chains),
+    )  # fmt: skip
+    if cell.key not in keys:
+        raise FileError(f"{', '.join(named)}: not as it was when the run was computed")
 
 
 def _degraded(
@@ -161,7 +196,7 @@ def _kept(name: str, own: Any, rows: Rows, folder: Path, notes: list[str]) -> It
     """Pictures that the run itself has kept."""
     for _, row in own[own["picture"].notna()].iterrows():
         try:
-            picture = read(folder / row["picture"])
+            picture = read(inside(folder, row["picture"]))
         except (MagnetiteError, OSError) as error:
             notes.append(f"{name}: a kept picture is not shown: {error}")
             continue
