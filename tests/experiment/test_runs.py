@@ -166,6 +166,14 @@ def test_a_run_survives_twenty_kills(folder: Path) -> None:
     survives_kills(folder, 20, "2")
 
 
+def test_what_a_killed_run_left_half_written_goes(run: Run, folder: Path) -> None:
+    for place in (folder / "plan", folder / "plan" / "pictures"):
+        place.mkdir()
+        (place / ".magnetite-half.png").write_bytes(b"")
+    run("run", "plan.toml", "--workers", "1")
+    assert not list((folder / "plan").rglob(".magnetite-*"))
+
+
 def test_an_interruption_ends_a_run_soon_and_cleanly(folder: Path) -> None:
     slow = PLAN.replace(
         'median = "median size=3,5"', 'slow = "richardson-lucy sigma=2 iterations=1000"'

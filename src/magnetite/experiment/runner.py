@@ -23,7 +23,7 @@ from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now, sources_text
 from magnetite.experiment.tasks import Cell, Job, Reference, Source, Task, Work, digest_of
 from magnetite.experiment.work import Done, facts_of
-from magnetite.files.atomic import inside, make_folder, write_bytes
+from magnetite.files.atomic import inside, make_folder, remove_temporary, write_bytes
 from magnetite.files.names import apart
 from magnetite.files.resources import DiskFiles
 
@@ -77,6 +77,7 @@ def run(
     start = time.perf_counter()
     make_folder(folder)
     with _lock(folder):
+        remove_temporary(folder, inside(folder, PICTURES))
         ledger = Ledger(folder)
         try:
             one = _Run(job, folder, ledger, executor, listener or (lambda *_: None))

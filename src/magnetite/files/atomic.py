@@ -13,6 +13,8 @@ from magnetite.core.errors import FileError
 
 #: Bytes that the name of a file may have.
 LONGEST_NAME = 255
+#: Names of temporary files begin so.
+_PREFIX = ".magnetite-"
 
 
 def write_bytes(path: Path, data: bytes) -> None:
@@ -39,7 +41,7 @@ def replacing(path: Path) -> Iterator[Path]:
     check_writable(path)
     path = path.resolve()  # the target of a link is written, the link stays
     try:
-        handle, name = tempfile.mkstemp(prefix=".magnetite-", suffix=path.suffix, dir=path.parent)
+        handle, name = tempfile.mkstemp(prefix=_PREFIX, suffix=path.suffix, dir=path.parent)
     except OSError as error:
         raise FileError(f"{path}: cannot be written ({error.strerror})") from None
     os.close(handle)
@@ -55,6 +57,14 @@ def replacing(path: Path) -> Iterator[Path]:
     finally:
         with contextlib.suppress(OSError):
             os.unlink(temporary)
+
+
+def remove_temporary(*folders: Path) -> None:
+    """Remove temporary files that killed processes left; no other may write to the folders."""
+    for folder in folders:
+        for path in folder.glob(f"{_PREFIX}*") if folder.is_dir() else ():
+            with contextlib.suppress(OSError):
+                path.unlink()
 
 
 def append_text(path: Path, text: str, header: str) -> None:
