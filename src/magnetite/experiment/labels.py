@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 import re
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -11,11 +12,14 @@ from typing import Any
 import pandas as pd
 
 from magnetite.core.errors import ChainError, FileError, InputError, PictureError
+from magnetite.core.quantities import read_number
 from magnetite.core.verbs.figures import parse_figures
 from magnetite.files.opening import read_text
 
 ACCEPTED = {"accepted", "accept", "good", "pass", "yes", "true", "1"}
 REJECTED = {"rejected", "reject", "bad", "fail", "no", "false", "0"}
+#: Figures and scores are at most this large, so that sums of their squares stay finite.
+_LARGEST = 1e100
 #: Columns that name a picture in the tables of score, gauge and run.
 _PICTURES = ("test", "picture", "reference")
 
@@ -68,23 +72,24 @@ def read_labelled(
     remarks: list[str] = []
     if labels is not None:
         table, column = _joined(table, _read(labels), label, path, labels)
-        if without := int(table[column].isna().sum()):
-            remarks.append(f"{without} of {len(table)} pictures have no label and are left out")
     if column is None:
         raise InputError(f"{path}: name the column of the labels, as in --label verdict")
     if column not in table:
         raise InputError(f"{path}: has no column {column!r}; it has: {', '.join(table.columns)}")
     if "status" in table:
         table = table[table["status"] == "done"]
+    if without := int(table[column].isna().sum()):
+        remarks.append(f"{without} of {len(table)} pictures have no label and are left out")
     table = table[table[column].notna()]
     names = _figures(table, metrics, column, path)
     groups = group or next((c for c in ("reference", *_PICTURES) if c in table), None)
     if groups not in table:
         raise InputError(f"{path}: has no column {groups!r} that names the references")
     figures = {
-        name: pd.to_numeric(table[name].replace("inf", float("inf")), errors="coerce").tolist()
+        name: [value if abs(value) <= _LARGEST else math.nan
+               for value in pd.to_numeric(table[name], errors="coerce").tolist()]
         for name in names
-    }
+    }  # fmt: skip
     name = next((c for c in _PICTURES if c in table), groups)
     return Labelled(
         figures, _labels(table[column].tolist()), table[groups].astype(str).tolist(),
@@ -259,9 +264,20 @@ def _labels(values: list[str]) -> list[bool] | list[float]:
     if all(word in ACCEPTED | REJECTED for word in words):
         return [word in ACCEPTED for word in words]
     try:
-        return [float(word) for word in words]
+        scores = [read_number(word) for word in words]
     except ValueError:
-        odd = next(w for w in words if w not in ACCEPTED | REJECTED)
+        odd = next(w for w in words if w not in ACCEPTED | REJECTED and not _is_number(w))
         raise InputError(
-            f"the label {odd!r} is neither accepted nor rejected, nor a number"
+            f"the label {odd!r} is neither accepted nor rejected, nor a finite number"
         ) from None
+    if max(map(abs, scores)) > _LARGEST:
+        raise InputError(f"a score of {max(scores, key=abs):g} is too large to be one")
+    return scores
+
+
+def _is_number(word: str) -> bool:
+    try:
+        read_number(word)
+    except ValueError:
+        return False
+    return True

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import itertools
 import resource
 import struct
 import subprocess
@@ -15,8 +16,9 @@ import pytest
 
 import magnetite
 from magnetite.core.codecs.layers import headers
-from magnetite.core.codecs.layers.container import Stream
+from magnetite.core.codecs.layers.container import Header, Stream, read_header
 from magnetite.core.errors import LimitError, StreamError
+from magnetite.core.picture import as_picture
 from magnetite.core.picture.frame import Frame
 
 #: Seconds and bytes of memory that a refusal may take.
@@ -223,3 +225,31 @@ def test_damaged_metadata_is_nobodys_business(
     Image.new("L", (9, 9)).save(tmp_path / "p.jpg", exif=exif)
     assert magnetite.read(tmp_path / "p.jpg").samples.shape == (9, 9)
     assert capfd.readouterr().err == ""
+
+
+OTHERS = (
+    "wavelet step=9dn", "wavelet step=1dn filter=5/3", "dct step=9dn", "dct block=16 step=9dn",
+    "predictive", "pcm bits=4", "bit-planes keep=3", "svd rank=3", "pca components=3",
+    "fourier keep=5%",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("own", OTHERS)
+def test_steps_that_do_not_fit_their_sections(own: str) -> None:
+    """The header names another step, or another frame: decoded to that frame, or refused."""
+    rng = np.random.default_rng(0)
+    pictures = [
+        as_picture(rng.integers(0, 255, shape).astype(dtype))
+        for shape, dtype in (((40, 48), np.uint8), ((40, 48, 3), np.uint8), ((33, 47), np.uint16))
+    ]
+    refused = 0
+    for picture in pictures:
+        data = magnetite.compress(picture, own).data
+        header, start = read_header(data)
+        for other, frame in itertools.product(OTHERS, (p.frame for p in pictures)):
+            changed = Header(frame, other, header.lengths, header.checksum).pack() + data[start:]
+            try:
+                assert magnetite.expand(changed).frame == frame
+            except StreamError:
+                refused += 1
+    assert refused > 50

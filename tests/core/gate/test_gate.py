@@ -214,3 +214,22 @@ def test_blurred_pictures_are_told_from_sharp_ones(run: Run, tmp_path: Path) -> 
     shutil.copy(tmp_path / "labels.csv", tmp_path / "no.json")
     assert "is not JSON" in run("gate", "check", "no.json", good[0], status=2).stderr
     assert "has no column 'x'" in run("gate", "fit", "t.csv", "--label", "x", status=2).stderr
+
+
+@pytest.mark.parametrize(("figure", "score", "words"), [
+    ("5", "1e400", "label '1e400' is neither"), ("5", "1e308", "a score of 1e+308 is too large"),
+    ("5", "x", "label 'x' is neither"), ("5", "1_0", "label '1_0' is neither"),
+    ("1e308", "2", None), ("nan", "2", None), ("1_0", "2", None), ("1e400", "2", None),
+])  # fmt: skip
+def test_tables_with_numbers_that_are_none(
+    run: Run, tmp_path: Path, figure: str, score: str, words: str | None
+) -> None:
+    rows = [f"p{k}.png,{k % 7},{k % 5},{k / 3}" for k in range(24)]
+    rows[3] = f"p3.png,{figure},1,{score}"
+    (tmp_path / "t.csv").write_text("\n".join(["picture,psnr,ssim,score", *rows]) + "\n")
+    fit = ("gate", "fit", "t.csv", "--label", "score", "--least", "3")
+    if words is not None:
+        assert words in run(*fit, status=2).stderr
+        assert not (tmp_path / "gate.json").exists()
+        return
+    assert "1 of 24 pictures (p3.png) has no finite psnr" in run(*fit).stderr

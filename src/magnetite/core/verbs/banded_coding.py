@@ -9,7 +9,7 @@ from magnetite.core.chain.notation import parse_step
 from magnetite.core.codecs.layers.container import Header
 from magnetite.core.codecs.layers.pipeline import Run, Section
 from magnetite.core.codecs.layers.slabs import Slabs
-from magnetite.core.errors import InputError
+from magnetite.core.errors import InputError, StreamError
 from magnetite.core.methods.declarations import Codec
 from magnetite.core.picture import Picture
 from magnetite.core.picture.frame import Frame
@@ -155,7 +155,10 @@ class ExpandedRows:
     def _decoded(self, index: int) -> Picture:
         if index not in self._kept:
             sections = [self._section(index * self._each + k) for k in range(self._each)]
-            pixels = self._slabs.pipeline(self._slabs.part(index)).backward(sections)
+            try:
+                pixels = self._slabs.pipeline(self._slabs.part(index)).backward(sections)
+            except StreamError as error:
+                raise StreamError(f"{self._origin}: slab {index + 1}: {error}") from None
             while len(self._kept) >= _KEPT:
                 del self._kept[min(self._kept)]
             self._kept[index] = decoded_picture(self.frame, pixels)

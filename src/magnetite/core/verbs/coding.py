@@ -167,6 +167,8 @@ def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
         raise StreamError(f"the stream is truncated: {stream.missing} bytes are missing at its end")
     with _stream_errors(stream.step):
         pixels = pipeline.backward(stream.sections)
+        if pixels.shape != stream.frame.shape:
+            raise StreamError("the sections do not fit the frame of the stream")
     decoded = decoded_picture(stream.frame, pixels)
     if not stream.missing:
         return decoded

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
 
 from magnetite.core.arrays import Pixels
-from magnetite.core.errors import StreamError
+from magnetite.core.errors import MagnetiteError, StreamError
 
 
 class Run(NamedTuple):
@@ -138,5 +138,11 @@ class Pipeline:
 
     def backward(self, sections: Sequence[bytes]) -> Pixels:
         """Decode the sections; raises `StreamError` where they are damaged."""
-        pixels: Pixels = back(self.layers, sections)
+        try:
+            pixels: Pixels = back(self.layers, sections)
+        except MagnetiteError:
+            raise
+        except (TypeError, ValueError, LookupError, ArithmeticError) as error:
+            # A stranger's sections can be those of other layers.
+            raise StreamError("the sections do not fit the step of the stream") from error
         return pixels
