@@ -67,6 +67,9 @@ COMMANDS = {
     "methods": Command(
         "List every step, metric and gauge with its settings, units, bounds, defaults and source."
     ),
+    "selftest": Command(
+        "Check this installation against closed forms and published values; keep the table."
+    ),
     "prepare": Command("Compile all loops ahead, so that no later command waits for it."),
     "completion": Command("Print the script by which a shell completes commands and options."),
 }
