@@ -14,6 +14,7 @@ from magnetite.cli.options import (
     load,
     note,
     protect,
+    share_of,
 )
 from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
 from magnetite.core.errors import InputError
@@ -110,15 +111,6 @@ def _labelled(
     return read_labelled(table, label, labels, metrics, group)
 
 
-def _share(option: str, text: str) -> float:
-    from magnetite.core.methods.parameters import Share
-
-    try:
-        return float(Share().parse(text))
-    except ValueError as error:
-        raise InputError(f"{option}: {error}") from None
-
-
 def _fitted(data: Labelled, false_accepts: str, confidence: str, least: float | None) -> Fitted:
     from magnetite import __version__
     from magnetite.core.gate.fit import fit_classes, fit_scores
@@ -126,7 +118,7 @@ def _fitted(data: Labelled, false_accepts: str, confidence: str, least: float | 
     if data.of_classes:
         return fit_classes(
             data.figures, [bool(value) for value in data.labels], data.groups, __version__,
-            _share("--false-accepts", false_accepts), _share("--confidence", confidence),
+            share_of("--false-accepts", false_accepts), share_of("--confidence", confidence),
             data.pictures, data.frames,
         )  # fmt: skip
     if least is None:

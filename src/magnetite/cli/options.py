@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.core.errors import FileError
+from magnetite.core.errors import FileError, InputError
 from magnetite.core.limits import MAX_SAMPLES, MEMORY
 from magnetite.files.atomic import LONGEST_NAME
 from magnetite.files.names import shown
@@ -106,3 +106,13 @@ def protect(inputs: Sequence[Path], outputs: Sequence[Path]) -> None:
         for source in inputs:
             if source.exists() and output.exists() and output.samefile(source):
                 raise FileError(f"{output}: would replace the input {source}; name another file")
+
+
+def share_of(option: str, text: str) -> float:
+    """The value of an option that is a share, such as `95%`; `InputError` for anything else."""
+    from magnetite.core.methods.parameters import Share
+
+    try:
+        return float(Share().parse(text))
+    except ValueError as error:
+        raise InputError(f"{option}: {error}") from None

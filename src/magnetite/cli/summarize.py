@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.options import note
+from magnetite.cli.options import note, share_of
 from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
 from magnetite.core.errors import InputError
 from magnetite.core.extras import require
@@ -45,10 +45,22 @@ def run(
     table: Annotated[
         str | None,
         typer.Option(
-            help="One table: means, ranking, rates, agreement, references, cost or noticed.",
+            help="One table: means, ranking, rates, agreement, references, cost, noticed, or "
+            "guarantee.",
             metavar="TABLE",
         ),
     ] = None,
+    need: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Of the guarantee: a figure with a bound, as in 'ssim>=0.95'; may be repeated.",
+            metavar="FIGURE>=VALUE",
+        ),
+    ] = None,
+    share: Annotated[
+        str, typer.Option(help="Of the guarantee: share of new references.", metavar="SHARE")
+    ] = "95%",
+    confidence: Annotated[str, typer.Option(help="Of the guarantee.", metavar="SHARE")] = "90%",
     out: Annotated[
         Path | None, typer.Option(help="File for --format parquet.", metavar="FILE")
     ] = None,
@@ -56,13 +68,20 @@ def run(
         SummaryFormat, typer.Option(help="table, json, csv or parquet.", metavar="FORMAT")
     ] = SummaryFormat.table,
 ) -> None:
+    from magnetite.experiment.guarantee import GUARANTEE, Need, guarantee
     from magnetite.experiment.results import read_rows
     from magnetite.experiment.summary import chosen_tables
 
     groups = by.split(",")
     _check(groups, table, format, out)
+    promised = share_of("--share", share), share_of("--confidence", confidence)
+    wanted = Need.of(need or [], *promised) if table == GUARANTEE else None
+    if need and wanted is None:
+        raise InputError(f"--need goes with --table {GUARANTEE}")
     rows = read_rows(folder)
-    made = chosen_tables(rows, groups, metric, table)
+    made = (
+        chosen_tables(rows, groups, metric, table) if wanted is None else [guarantee(rows, wanted)]
+    )
     if rows.failed or rows.missing:
         note(f"{rows.failed} rows failed and {rows.missing} are missing; they are left out")
     if format is SummaryFormat.json:
@@ -90,14 +109,15 @@ def run(
 
 def _check(groups: list[str], table: str | None, format: SummaryFormat, out: Path | None) -> None:
     """Raise `InputError` for options that do not go together."""
+    from magnetite.experiment.guarantee import GUARANTEE
     from magnetite.experiment.results import GROUPS
     from magnetite.experiment.summary import NAMES
 
     for name in groups:
         if name not in GROUPS:
             raise InputError(f"--by {name}: is none of {', '.join(GROUPS)}")
-    if table is not None and table not in NAMES:
-        raise InputError(f"--table {table}: is none of {', '.join(NAMES)}")
+    if table is not None and table not in (*NAMES, GUARANTEE):
+        raise InputError(f"--table {table}: is none of {', '.join((*NAMES, GUARANTEE))}")
     if format in (SummaryFormat.csv, SummaryFormat.parquet) and table is None:
         raise InputError(f"--format {format.value} takes one table: name it with --table")
     if (format is SummaryFormat.parquet) != (out is not None):

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from magnetite.core.gate.gate import Gate, Verdict
 from magnetite.core.gate.judging import judge
 from magnetite.core.picture import Picture
 from magnetite.experiment.executors import Cluster, local
+from magnetite.experiment.guarantee import GUARANTEE, Need, guarantee
 from magnetite.experiment.ledger import NAME
 from magnetite.experiment.plan import kept_text, read_plan
 from magnetite.experiment.results import Table, read_rows
@@ -86,9 +88,12 @@ def folder_of(plan: Path) -> Path:
 
 def summarize(
     folder: Path | str, table: str | None = None, *, by: str = "degradation,treatment",
-    metric: str | None = None,
+    metric: str | None = None, need: Sequence[str] = (), share: float = 0.95,
+    confidence: float = 0.9,
 ) -> list[Table]:  # fmt: skip
     """The tables of a run: means, ranking, rates, agreement, references, cost, noticed.
+
+    The table `guarantee` is made on demand: of the settings at which the next picture meets a need.
 
     Parameters
     ----------
@@ -100,6 +105,10 @@ def summarize(
         Groups of means and rankings, separated by commas.
     metric : str, optional
         Of ranking and rates; the run's first if left out.
+    need : sequence of str
+        Of the guarantee: figures with a bound, such as `ssim>=0.95`; all are to be met.
+    share, confidence : float
+        Of the guarantee: share of new references that meet the need, and the confidence in it.
 
     Returns
     -------
@@ -113,7 +122,10 @@ def summarize(
     InputError
         If no rows suit the table.
     """
-    return chosen_tables(read_rows(Path(folder)), by.split(","), metric, table)
+    rows = read_rows(Path(folder))
+    if table == GUARANTEE:
+        return [guarantee(rows, Need.of(need, share, confidence))]
+    return chosen_tables(rows, by.split(","), metric, table)
 
 
 def gate(

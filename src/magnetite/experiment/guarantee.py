@@ -1,0 +1,188 @@
+"""The table of guarantees: which settings will still be good for the next picture."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from magnetite.core.analysis.guarantee import (
+    lower_bound,
+    pictures_needed,
+    strongest,
+    tolerance_bound,
+)
+from magnetite.core.errors import InputError
+from magnetite.core.quantities import figure
+from magnetite.core.verbs.aim import Target
+from magnetite.experiment.rates import family_of
+from magnetite.experiment.results import Rows, Table
+
+#: Name of the table.
+GUARANTEE = "guarantee"
+
+
+@dataclass(frozen=True)
+class Need:
+    """Figures that a picture is to have, all of them."""
+
+    targets: tuple[Target, ...]
+    share: float
+    confidence: float
+
+    @classmethod
+    def of(cls, texts: Sequence[str], share: float, confidence: float) -> Need:
+        """Read needs such as `ssim>=0.95`.
+
+        Raises
+        ------
+        InputError
+            If a need has no bound, or share or confidence are not between 0 and 1.
+        """
+        if not texts:
+            raise InputError("a guarantee is about a need: state one, as in --need 'ssim>=0.95'")
+        targets = tuple(map(Target.parse, texts))
+        for text, target in zip(texts, targets, strict=True):
+            if target.sense == "=" or target.relative:
+                raise InputError(
+                    f"the need {text!r} states no bound: write FIGURE>=VALUE or FIGURE<=VALUE"
+                )
+        for name, value in (("share", share), ("confidence", confidence)):
+            if not 0 < value < 1:
+                raise InputError(f"the {name} of a guarantee is {value:g}, not between 0 and 1")
+        return cls(targets, share, confidence)
+
+    @property
+    def words(self) -> str:
+        """The need, and what is promised of it."""
+        every = " and ".join(map(str, self.targets))
+        return (
+            f"{every} for {100 * self.share:g} % of new references, with {100 * self.confidence:g} "
+            "% confidence"
+        )
+
+
+def guarantee(rows: Rows, need: Need) -> Table:
+    """References that meet a need, setting by setting, with the exact bound of their share.
+
+    A reference meets it if all its repeats do; a row that failed, or has no value, does not.
+
+    Raises
+    ------
+    InputError
+        If the run lacks a figure of the need.
+    """
+    names = [str(target.step) for target in need.targets]
+    if absent := [name for name in names if name not in rows.figures]:
+        raise InputError(
+            f"{absent[0]!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
+        )
+    tried = _tried(rows, need, names)
+    table, notes = [], []
+    for sequence in _sequences(tried):
+        settings = [_setting(own, need, names) for own in sequence]
+        last = strongest([(s["passed"], s["of"]) for s in settings], need.share, need.confidence)
+        for position, setting in enumerate(settings):
+            setting["guaranteed"] = "yes" if last is not None and position <= last else "no"
+        notes.append(_sentence(sequence[0].iloc[0]["treatment name"], settings, last))
+        table += settings
+    most = max(setting["of"] for setting in table)
+    return Table(
+        GUARANTEE, f"guarantee: {need.words}", pd.DataFrame(table),
+        "bound: of the share, exact, one-sided; a setting is guaranteed if its bound and those of "
+        "all milder ones reach the share",
+        (*notes, *_promise(need, most), *_lost(rows)),
+    )  # fmt: skip
+
+
+def _tried(rows: Rows, need: Need, names: list[str]) -> Any:
+    """All rows that were tried, in the plan's order, with whether each meets the need."""
+    frame = pd.concat([rows.frame, rows.lost]).sort_index()
+    met = np.ones(len(frame), bool)
+    for target, name in zip(need.targets, names, strict=True):
+        values = frame[name].astype(float).to_numpy()
+        with np.errstate(invalid="ignore"):
+            met &= values >= target.value if target.sense == ">=" else values <= target.value
+    return frame.assign(met=met & frame["status"].eq("done").to_numpy(), family=[
+        family_of(chain) for chain in frame["treatment"]
+    ])  # fmt: skip
+
+
+def _sequences(tried: Any) -> Iterator[list[Any]]:
+    """Rows of the settings that are tested one after the other, the mildest first.
+
+    A treatment's settings by falling rate, or in the plan's order where there is none; of a
+    treatment with a single setting the settings of the degradation, in the plan's order.
+    """
+    for _, family in tried.groupby(["degradation name", "treatment name", "family"], sort=False):
+        if family["treatment"].nunique() == 1:
+            yield [own for _, own in family.groupby("degradation", sort=False)]
+            continue
+        for _, level in family.groupby("degradation", sort=False):
+            settings = [own for _, own in level.groupby("treatment", sort=False)]
+            rates = [own["bpp"].astype(float).mean() for own in settings]
+            if all(map(math.isfinite, rates)):
+                order = sorted(range(len(rates)), key=lambda k: -rates[k])
+                settings = [settings[k] for k in order]
+            yield settings
+
+
+def _setting(own: Any, need: Need, names: list[str]) -> dict[str, Any]:
+    """A row of the table."""
+    met = own.groupby("reference", sort=False)["met"].all()
+    first = own.iloc[0]
+    row = {
+        "degradation": first["degradation"], "treatment": first["label"],
+        "bpp": own["bpp"].astype(float).mean(), "passed": int(met.sum()), "of": len(met),
+        "bound": lower_bound(int(met.sum()), len(met), need.confidence),
+    }  # fmt: skip
+    for target, name in zip(need.targets, names, strict=True):
+        sign = 1.0 if target.sense == ">=" else -1.0
+        worst = (sign * own[name].astype(float)).fillna(-math.inf).groupby(own["reference"]).min()
+        bound = tolerance_bound(worst.tolist(), need.share, need.confidence)
+        column = f"{name} of {100 * need.share:g} %"
+        row[column] = math.nan if bound is None or math.isinf(bound) else sign * bound
+    return row
+
+
+def _sentence(name: str, settings: list[dict[str, Any]], last: int | None) -> str:
+    """The strongest setting of a sequence that is guaranteed."""
+    swept = len({setting["treatment"] for setting in settings}) > 1
+    varied = "treatment" if swept else "degradation"
+    where = f"“{name}” after “{settings[0]['degradation']}”" if swept else f"“{name}”"
+    chosen = settings[last or 0]
+    count = (
+        f"({chosen['passed']} of {chosen['of']} references meet the need, bound "
+        f"{100 * chosen['bound']:.1f} %)"
+    )
+    if last is None:
+        return f"{where}: not guaranteed, already at “{chosen[varied]}” {count}"
+    rate = "" if math.isnan(chosen["bpp"]) else f" at {figure(chosen['bpp'])} bpp"
+    one = "guaranteed" if len(settings) == 1 else (
+        f"the strongest of {len(settings)} settings that is guaranteed")  # fmt: skip
+    return f"{where}: “{chosen[varied]}”{rate} is {one} {count}"
+
+
+def _promise(need: Need, references: int) -> list[str]:
+    """What the number of references can promise at best."""
+    wanted = pictures_needed(need.share, need.confidence)
+    if references >= wanted:
+        return []
+    best = lower_bound(references, references, need.confidence)
+    return [
+        f"{references} references can promise {100 * best:.1f} % at most, when all meet the need; "
+        f"{100 * need.share:g} % takes {wanted}"
+    ]
+
+
+def _lost(rows: Rows) -> list[str]:
+    if not rows.failed:
+        return []
+    references = rows.lost["reference"].nunique()
+    return [
+        f"{rows.failed} rows failed, of {references} references, which do not meet the need there"
+    ]

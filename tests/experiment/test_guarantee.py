@@ -1,0 +1,151 @@
+"""Guarantees: closed forms, a second computation, and simulated studies of known truth."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from scipy.stats import binom
+
+import magnetite
+from conftest import Run, texture
+from magnetite.core.analysis.guarantee import (
+    lower_bound,
+    pictures_needed,
+    strongest,
+    tolerance_bound,
+)
+from magnetite.core.picture import as_picture
+
+
+def test_bounds_are_those_of_the_binomial_distribution() -> None:
+    assert pictures_needed(0.95, 0.95) == 59
+    assert pictures_needed(0.9, 0.95) == 29
+    assert lower_bound(59, 59, 0.95) == pytest.approx(0.05 ** (1 / 59))
+    for passed, of, confidence in ((1, 7, 0.9), (20, 25, 0.95), (59, 60, 0.8)):
+        bound = lower_bound(passed, of, confidence)
+        # The share at which so many or more pass in 1 - confidence of all studies.
+        assert binom.sf(passed - 1, of, bound) == pytest.approx(1 - confidence)
+    assert lower_bound(0, 9, 0.9) == 0
+
+
+def test_tolerance_bounds_are_order_statistics() -> None:
+    values = list(np.random.default_rng(0).normal(size=100))
+    for share, confidence in ((0.9, 0.95), (0.95, 0.9), (0.5, 0.99)):
+        ranks = [r for r in range(1, 101)
+                 if 1 - binom.cdf(r - 1, 100, 1 - share) >= confidence]  # fmt: skip
+        wanted = sorted(values)[ranks[-1] - 1] if ranks else None
+        assert tolerance_bound(values, share, confidence) == wanted
+    assert tolerance_bound(values[:58], 0.95, 0.95) is None
+    assert tolerance_bound(values[:59], 0.95, 0.95) == min(values[:59])
+    assert tolerance_bound([math.inf] * 59, 0.95, 0.95) == math.inf
+
+
+def test_a_sequence_ends_at_its_first_failure() -> None:
+    good, bad = (60, 60), (50, 60)
+    assert strongest([good, good, bad, good], 0.95, 0.9) == 1
+    assert strongest([bad, good], 0.95, 0.9) is None
+    assert strongest([], 0.95, 0.9) is None
+
+
+#: Draws of a score of mean 0 and spread 1, and the share of it above a level.
+SCORES: dict[str, Callable[[np.random.Generator, int], np.ndarray]] = {
+    "normal": lambda rng, n: rng.normal(size=n),
+    "skewed": lambda rng, n: 1 - rng.exponential(size=n),
+    "discrete": lambda rng, n: rng.integers(-2, 3, n) / 1.4,
+    "mixed": lambda rng, n: np.where(rng.random(n) < 0.3, -2.0, rng.normal(0.5, 0.3, n)),
+}
+
+
+def kept(kind: str, references: int, studies: int, share: float, confidence: float) -> float:
+    """Share of studies whose chosen setting, and whose tolerance bound, are as promised."""
+    truth = SCORES[kind](np.random.default_rng(1), 200_000)
+    losses = np.linspace(0, 4, 12)  # settings, each worse by this than the one without loss
+    held = 0
+    for seed in range(studies):
+        scores = SCORES[kind](np.random.default_rng([seed, references]), references)
+        counts = [(int((scores - loss >= -2.5).sum()), references) for loss in losses]
+        last = strongest(counts, share, confidence)
+        held += last is None or float((truth - losses[last] >= -2.5).mean()) >= share
+        bound = tolerance_bound(scores.tolist(), share, confidence)
+        held += bound is None or float((truth >= bound).mean()) >= share
+    return held / (2 * studies)
+
+
+@pytest.mark.parametrize("kind", SCORES)
+def test_a_few_studies_keep_their_promise(kind: str) -> None:
+    assert kept(kind, 30, 60, 0.8, 0.9) >= 0.85
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("references", [10, 30, 60, 200])
+@pytest.mark.parametrize("kind", SCORES)
+def test_two_thousand_studies_keep_their_promise(kind: str, references: int) -> None:
+    for share, confidence in ((0.8, 0.9), (0.95, 0.9), (0.9, 0.95)):
+        error = math.sqrt(confidence * (1 - confidence) / 2000)
+        assert kept(kind, references, 2000, share, confidence) >= confidence - 2 * error
+
+
+@pytest.fixture
+def folder(run: Run, tmp_path: Path) -> Path:
+    (tmp_path / "refs").mkdir()
+    for k in range(9):
+        picture = as_picture((40 + 170 * texture(40, 48, seed=k)).astype(np.uint8))
+        magnetite.write(picture, tmp_path / "refs" / f"{k}.png")
+    (tmp_path / "plan.toml").write_text(
+        '[references]\nfiles = ["refs/*.png"]\nrepeats = 2\n[degradations]\n'
+        'noisy = "gaussian-noise sd=1%,3%,9%"\n[treatments]\ncoded = "pcm bits=2,4,6,8"\n'
+        'nothing = "nothing"\n[scores]\nmetrics = "psnr,mae"\ngauges = "sd"\n'.replace(
+            "repeats = 2\n", ""
+        )
+    )
+    text = (tmp_path / "plan.toml").read_text()
+    (tmp_path / "plan.toml").write_text("repeats = 2\n" + text)
+    run("run", "plan.toml", "--into", "run", "--workers", "1")
+    return tmp_path
+
+
+def test_the_table_is_that_of_a_second_computation(run: Run, folder: Path) -> None:
+    needs = ("--need", "psnr>=24", "--need", "mae<=12", "--need", "sd>=20")
+    done = run("summarize", "run", "--table", "guarantee", *needs, "--share", "60%",
+               "--confidence", "80%", "--format", "csv")  # fmt: skip
+    (folder / "t.csv").write_text(done.stdout)
+    table = pd.read_csv(folder / "t.csv")
+    scores = pd.read_csv(folder / "run" / "scores.csv")
+    met = (scores["psnr"] >= 24) & (scores["mae"] <= 12) & (scores["sd"] >= 20)
+    each = scores.assign(met=met).groupby(["degradation", "treatment", "reference"])
+    passed = each["met"].all().groupby(level=[0, 1]).sum()
+    worst = each["psnr"].min()
+    assert len(table) == len(passed) == 3 * 5
+    for row in table.to_dict("records"):
+        key = row["degradation"], row["treatment"]
+        key = key[0], next(t for t in scores["treatment"].unique() if t in key[1])
+        assert (row["passed"], row["of"]) == (passed[key], 9)
+        assert row["bound"] == pytest.approx(lower_bound(passed[key], 9, 0.8))
+        own = sorted(worst[key])
+        rank = max(r for r in range(10) if r == 0 or binom.sf(r - 1, 9, 0.4) >= 0.8)
+        assert row["psnr of 60 %"] == pytest.approx(own[rank - 1])
+    coded = table[table["degradation"].eq("gaussian-noise sd=1%") & table["bpp"].notna()]
+    assert coded["bpp"].is_monotonic_decreasing
+    guaranteed = (coded["bound"] >= 0.6).cummin().map({True: "yes", False: "no"})
+    assert coded["guaranteed"].tolist() == guaranteed.tolist()
+    assert {"yes", "no"} <= set(table["guaranteed"])
+    assert "“nothing”: “gaussian-noise sd=3%” is the strongest of 3 settings" in done.stderr
+    few = run("summarize", "run", "--table", "guarantee", "--need", "psnr>=24").stdout
+    assert "9 references can promise 77.4 % at most, when all meet the need; 95 % takes 45" in few
+    made = magnetite.summarize(folder / "run", "guarantee", need=["psnr>=24"], share=0.6)[0]
+    assert made.frame["of"].eq(9).all()
+
+
+@pytest.mark.parametrize(("words", "told"), [
+    ((), "state one, as in --need"), (("--need", "psnr=3"), "states no bound"),
+    (("--need", "uqi>=0.5"), "'uqi' is not a figure of this run"), (("--need", "x"), "not an aim"),
+    (("--need", "psnr>=3", "--share", "100%"), "is 1, not between 0 and 1"),
+    (("--need", "psnr>=3", "--confidence", "x"), "--confidence: "),
+])  # fmt: skip
+def test_needs_are_checked(run: Run, folder: Path, words: tuple[str, ...], told: str) -> None:
+    assert told in run("summarize", "run", "--table", "guarantee", *words, status=2).stderr
