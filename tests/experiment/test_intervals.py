@@ -11,7 +11,8 @@ import pytest
 import magnetite
 from magnetite.core.analysis.statistics import nested_interval
 from magnetite.core.picture import as_picture
-from magnetite.experiment.ranking import against
+from magnetite.experiment.common import Common
+from magnetite.experiment.ranking import _ranked, against, best_set
 from magnetite.experiment.rates import rates
 from magnetite.experiment.results import Rows
 
@@ -46,6 +47,22 @@ def differences_held(references: int, treatments: int, runs: int) -> list[bool]:
         found = against(values).values()
         held.append(all(one.low <= 0 <= one.high for one in found))
         assert all((one.p < 0.05) == (not one.low <= 0 <= one.high) for one in found)
+    return held
+
+
+def best_held(references: int, means: tuple[float, ...], runs: int) -> list[bool]:
+    """Whether the sentence on the best names it, of treatments whose means are known."""
+    rng, held = np.random.default_rng(references), []
+    names = [f"t{k}" for k in range(len(means))]
+    index = pd.MultiIndex.from_tuples(
+        [(f"r{k}", "noise", 0) for k in range(references)],
+        names=["reference", "degradation", "repeat"],
+    )
+    for _ in range(runs):
+        own = rng.normal(30, 3, (references, 1)) + np.array(means)
+        values = pd.DataFrame(own + 0.5 * rng.standard_normal(own.shape), index, names)
+        (words,) = best_set(_ranked(Common(values, {}, {}, {}), "psnr"))
+        held.append(f"“t{int(np.argmax(means))}”" in words)
     return held
 
 
@@ -101,6 +118,17 @@ def test_skewed_means_hold_better_than_students_law_alone() -> None:
 def test_intervals_of_all_differences_hold_together(references: int, treatments: int) -> None:
     """Under the null the picked best is "better" in 5 % of runs at most, whatever was picked."""
     assert 0.93 <= np.mean(differences_held(references, treatments, 1200)) <= 0.97
+
+
+@pytest.mark.parametrize("means", [(0.0, 0.1), (0.0, 0.2, 0.4, 0.45), (0.3, 0.0, 0.0, 0.0)])
+def test_the_best_is_in_the_set_that_is_named(means: tuple[float, ...]) -> None:
+    assert np.mean(best_held(6, means, 300)) >= 0.95 - 2 * math.sqrt(0.95 * 0.05 / 300)
+    (alone,) = best_set(_ranked(Common(pd.DataFrame(
+        {"a": [30.0, 31, 33, 30], "b": [20.0, 21.1, 23, 20.2]},
+        pd.MultiIndex.from_tuples([(k, "n", 0) for k in "wxyz"],
+                                  names=["reference", "degradation", "repeat"]),
+    ), {}, {}, {}), "psnr"))  # fmt: skip
+    assert alone == "the best is “a”, with 95 % confidence"
 
 
 @pytest.mark.long

@@ -16,6 +16,8 @@ from magnetite.experiment.results import GROUPS, Rows, Table, better_of
 
 #: Differences count as shown below this chance, corrected for all pairs of treatments.
 LEVEL = 0.05
+#: Position of the verdict in a row, and references from which on a number of them is proposed.
+_VERDICT, _LEAST = 7, 4
 #: Verdicts of the table.
 WORSE, OPEN, UNTESTED = "worse", "no difference shown", "no test: one reference"
 
@@ -36,17 +38,27 @@ def ranking(rows: Rows, metric: str, by: list[str] | None = None) -> Table:
     notes: list[str] = []
     for key, part in rows.split([GROUPS[name] for name in groups]):
         common = scores_of(part, metric)
-        made += [(*key, *line) for line in _ranked(common, metric)]
+        lines = _ranked(common, metric)
+        made += [(*key, *line) for line in lines]
         where = f"{', '.join(map(str, key))}: " if key else ""
-        notes += [f"{where}{note}" for note in common.notes()]
+        notes += [f"{where}{note}" for note in (*best_set(lines), *common.notes())]
     titles = [*groups, "rank", "treatment", f"mean {metric}", "minus the best", "95 % from", "to",
               "p", "verdict", "references", "rows"]  # fmt: skip
     return Table(
-        "ranking", f"Ranking by {metric}", pd.DataFrame(made, columns=titles),
+        "ranking", f"Ranking by {metric}", _frame(made, titles),
         "paired over references, each the mean of the pictures that all treatments have; "
         "intervals and p hold together for all pairs of treatments of a ranking",
         tuple(notes),
     )  # fmt: skip
+
+
+def _frame(made: list[tuple[Any, ...]], titles: list[str]) -> Any:
+    """The rows as a data frame; counts stay whole where some are missing."""
+    frame = pd.DataFrame(made, columns=titles)
+    for name in ("rank", "references", "rows"):
+        counts = [line[titles.index(name)] for line in made]
+        frame[name] = pd.Series(counts, dtype=object if None in counts else int)
+    return frame
 
 
 def _ranked(common: Common, metric: str) -> list[tuple[Any, ...]]:
@@ -72,6 +84,31 @@ def _ranked(common: Common, metric: str) -> list[tuple[Any, ...]]:
         made.append(_apart(len(made) + 1, name, common))
     ranked = {*order, *common.infinite}
     return made + [_apart(None, name, common) for name in common.aside if name not in ranked]
+
+
+def best_set(lines: list[tuple[Any, ...]]) -> list[str]:
+    """The treatments among which the best one is, in words; none where nothing is tested.
+
+    All differences hold together with 95 %, so the best of the population is not among those
+    that are shown to be worse than the best of the sample (Hsu, Annals of Statistics 12(3), 1984,
+    doi:10.1214/aos/1176346732, by intervals of all pairs).
+    """
+    tested = [line for line in lines if line[_VERDICT] in (WORSE, OPEN)]
+    if not tested or lines[0][_VERDICT] != "":
+        return []
+    held = [lines[0], *(line for line in tested if line[_VERDICT] == OPEN)]
+    names = ", ".join(f"“{line[1]}”" for line in held)
+    if len(held) == 1:
+        return [f"the best is {names}, with 95 % confidence"]
+    words = f"the best is among {names}, with 95 % confidence"
+    gap, low, high, references = (held[1][k] for k in (3, 4, 5, 8))
+    if gap and references >= _LEAST:
+        wanted = math.ceil(references * ((high - low) / 2 / gap) ** 2)
+        words += (
+            f"; about {wanted} references would separate the first two, if their difference and "
+            "its scatter stay as they are"
+        )
+    return [words]
 
 
 def _apart(rank: int | None, name: str, common: Common) -> tuple[Any, ...]:
