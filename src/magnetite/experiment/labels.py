@@ -266,7 +266,11 @@ def _labels(values: list[str]) -> list[bool] | list[float]:
     try:
         scores = [read_number(word) for word in words]
     except ValueError:
-        odd = next(w for w in words if w not in ACCEPTED | REJECTED and not _is_number(w))
+        classes = ACCEPTED | REJECTED
+        odd = next((w for w in words if w not in classes and not _is_number(w)), None)
+        if odd is None:
+            one = next(w for w in words if not _is_number(w))
+            raise InputError(f"the labels are numbers and classes, such as {one!r}") from None
         raise InputError(
             f"the label {odd!r} is neither accepted nor rejected, nor a finite number"
         ) from None

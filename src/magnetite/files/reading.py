@@ -93,7 +93,7 @@ def read_kernel(path: str | os.PathLike[str]) -> Samples:
     if data.startswith(b"\x93NUMPY"):
         try:
             array = np.load(io.BytesIO(data), allow_pickle=False)
-        except ValueError as error:
+        except Exception as error:  # also those of the tokenizer that reads the header
             raise FileError(f"{path}: the file is damaged ({first_line(error)})") from None
     else:
         array = read(path).samples

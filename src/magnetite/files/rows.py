@@ -106,11 +106,9 @@ class TiffRows(_Samples):
     def _segment(self, file: BinaryIO, index: int) -> tuple[Samples, int, int]:
         """The samples of a strip or tile that lie in the picture, and its first row and column."""
         page = self.page
-        file.seek(page.dataoffsets[index])
-        data = file.read(page.databytecounts[index])
-        if len(data) < page.databytecounts[index]:
-            raise FileError(f"{self.path}: the TIFF is truncated")
         try:
+            file.seek(page.dataoffsets[index])
+            data = file.read(page.databytecounts[index])
             segment, (_, _, top, left, _), (_, down, wide, _) = page.decode(data, index)
             wide = min(wide, self.shape[1] - left)  # tiles reach beyond the picture
             shape = down, wide, math.prod(self.shape[2:])
@@ -156,6 +154,8 @@ def _open_npy(path: Path, full_scale: float | None) -> NpyRows | None:
             header = np.lib.format.read_array_header_2_0
         shape, fortran, dtype = header(file)
         start, stamp = file.tell(), Stamp.of(file)
+    if start + math.prod(shape) * dtype.itemsize > stamp.size:
+        return None
     if fortran or len(shape) not in (2, 3) or dtype.kind not in "uf" or min(shape) < 1:
         return None
     return NpyRows(path, shape, dtype, full_scale, stamp, start)
@@ -182,6 +182,7 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
             and page.bitspersample == 8 * page.dtype.itemsize
             and (turned is None or int(turned.value) == 1)
             and page.planarconfig == 1
+            and min(page.shape) > 0
             and (page.tilelength if page.is_tiled else page.rowsperstrip) > 0
         )
         if not plain:
