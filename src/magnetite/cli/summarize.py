@@ -16,7 +16,8 @@ from magnetite.core.extras import require
 from magnetite.core.quantities import figure
 
 if TYPE_CHECKING:
-    from magnetite.experiment.results import Table
+    from magnetite.experiment.guarantee import Need
+    from magnetite.experiment.results import Rows, Table
 
 
 class SummaryFormat(StrEnum):
@@ -29,7 +30,13 @@ class SummaryFormat(StrEnum):
 
 
 def run(
-    folder: Annotated[Path, typer.Argument(metavar="RUN", help="Folder of a run.")],
+    folders: Annotated[
+        list[Path],
+        typer.Argument(
+            metavar="RUN [OTHER]",
+            help="Folder of a run; with another one, the rows that both have are compared.",
+        ),
+    ],
     by: Annotated[
         str,
         typer.Option(
@@ -68,20 +75,15 @@ def run(
         SummaryFormat, typer.Option(help="table, json, csv or parquet.", metavar="FORMAT")
     ] = SummaryFormat.table,
 ) -> None:
-    from magnetite.experiment.guarantee import GUARANTEE, Need, guarantee
     from magnetite.experiment.results import read_rows
-    from magnetite.experiment.summary import chosen_tables
+    from magnetite.experiment.two_runs import TWO_RUNS
 
     groups = by.split(",")
-    _check(groups, table, format, out)
-    promised = share_of("--share", share), share_of("--confidence", confidence)
-    wanted = Need.of(need or [], *promised) if table == GUARANTEE else None
-    if need and wanted is None:
-        raise InputError(f"--need goes with --table {GUARANTEE}")
+    folder, other = _runs(folders, table)
+    _check(groups, table if other is None else TWO_RUNS, format, out)
+    wanted = _need(table, need or [], share, confidence)
     rows = read_rows(folder)
-    made = (
-        chosen_tables(rows, groups, metric, table) if wanted is None else [guarantee(rows, wanted)]
-    )
+    made = _made(rows, folder, other, wanted, groups, metric, table)
     if rows.failed or rows.missing:
         note(f"{rows.failed} rows failed and {rows.missing} are missing; they are left out")
     if format is SummaryFormat.json:
@@ -107,16 +109,56 @@ def run(
                 say(f"  {text}")
 
 
+def _need(table: str | None, texts: list[str], share: str, confidence: str) -> Need | None:
+    """The need of a guarantee, if that is the table."""
+    from magnetite.experiment.guarantee import GUARANTEE, Need
+
+    promised = share_of("--share", share), share_of("--confidence", confidence)
+    if table == GUARANTEE:
+        return Need.of(texts, *promised)
+    if texts:
+        raise InputError(f"--need goes with --table {GUARANTEE}")
+    return None
+
+
+def _made(
+    rows: Rows, folder: Path, other: Path | None, need: Need | None, groups: list[str],
+    metric: str | None, table: str | None,
+) -> list[Table]:  # fmt: skip
+    """The tables that the options ask for."""
+    from magnetite.experiment.guarantee import guarantee
+    from magnetite.experiment.summary import chosen_tables
+    from magnetite.experiment.two_runs import compared
+
+    if other is not None:
+        return [compared(folder, other)]
+    if need is not None:
+        return [guarantee(rows, need)]
+    return chosen_tables(rows, groups, metric, table)
+
+
+def _runs(folders: list[Path], table: str | None) -> tuple[Path, Path | None]:
+    """One run, or two that are compared."""
+    if len(folders) > 2:
+        raise InputError(f"two runs are compared, and {len(folders)} are named")
+    if len(folders) == 1:
+        return folders[0], None
+    if table is not None:
+        raise InputError("--table is of one run; two runs have one table, that of differences")
+    return folders[0], folders[1]
+
+
 def _check(groups: list[str], table: str | None, format: SummaryFormat, out: Path | None) -> None:
     """Raise `InputError` for options that do not go together."""
     from magnetite.experiment.guarantee import GUARANTEE
     from magnetite.experiment.results import GROUPS
     from magnetite.experiment.summary import NAMES
+    from magnetite.experiment.two_runs import TWO_RUNS
 
     for name in groups:
         if name not in GROUPS:
             raise InputError(f"--by {name}: is none of {', '.join(GROUPS)}")
-    if table is not None and table not in (*NAMES, GUARANTEE):
+    if table is not None and table not in (*NAMES, GUARANTEE, TWO_RUNS):
         raise InputError(f"--table {table}: is none of {', '.join((*NAMES, GUARANTEE))}")
     if format in (SummaryFormat.csv, SummaryFormat.parquet) and table is None:
         raise InputError(f"--format {format.value} takes one table: name it with --table")

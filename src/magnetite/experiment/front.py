@@ -17,6 +17,7 @@ from magnetite.experiment.runner import Listener, Outcome
 from magnetite.experiment.runner import run as carry_out
 from magnetite.experiment.summary import chosen_tables
 from magnetite.experiment.tasks import PlanJob
+from magnetite.experiment.two_runs import compared
 from magnetite.files.atomic import inside, write_bytes
 from magnetite.files.opening import read_text
 from magnetite.files.reading import read
@@ -89,7 +90,7 @@ def folder_of(plan: Path) -> Path:
 def summarize(
     folder: Path | str, table: str | None = None, *, by: str = "degradation,treatment",
     metric: str | None = None, need: Sequence[str] = (), share: float = 0.95,
-    confidence: float = 0.9,
+    confidence: float = 0.9, other: Path | str | None = None,
 ) -> list[Table]:  # fmt: skip
     """The tables of a run: means, ranking, rates, agreement, references, cost, noticed.
 
@@ -109,6 +110,8 @@ def summarize(
         Of the guarantee: figures with a bound, such as `ssim>=0.95`; all are to be met.
     share, confidence : float
         Of the guarantee: share of new references that meet the need, and the confidence in it.
+    other : path, optional
+        Of another run: the one table is that of paired differences, other less this one.
 
     Returns
     -------
@@ -122,6 +125,8 @@ def summarize(
     InputError
         If no rows suit the table.
     """
+    if other is not None:
+        return [compared(Path(folder), Path(other))]
     rows = read_rows(Path(folder))
     if table == GUARANTEE:
         return [guarantee(rows, Need.of(need, share, confidence))]

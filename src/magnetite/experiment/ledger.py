@@ -227,6 +227,13 @@ class Ledger:
             ).fetchone()
         return int(row[0]), int(row[1]), int(row[2])
 
+    def digests(self) -> dict[str, str]:
+        """Digest of each reference's samples, by its name."""
+        with self._errors():
+            return dict(self._base.execute(
+                "SELECT DISTINCT p.reference, c.digest FROM plan p JOIN cells c ON c.key = p.cell"
+            ))  # fmt: skip
+
     def keys(self) -> frozenset[str]:
         """Keys of all cells of the plan."""
         with self._errors():

@@ -1,0 +1,99 @@
+"""Two runs compared: the same rows of both, paired."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from magnetite.core.analysis.statistics import nested_interval
+from magnetite.core.errors import InputError
+from magnetite.experiment.ledger import Ledger
+from magnetite.experiment.results import Rows, Table, read_rows
+
+#: Name of the table.
+TWO_RUNS = "two runs"
+#: What identifies a row in both runs; references by the digest of their samples.
+_KEY = ["digest", "degradation", "seed", "treatment"]
+
+
+def compared(first: Path, second: Path) -> Table:
+    """Paired differences of every figure that both runs have, for each treatment.
+
+    Rows are matched by the samples of the reference, the degradation, the seed and the treatment;
+    means and intervals are over references, each the mean of its rows. Infinite figures that are
+    equal differ by 0.
+
+    Raises
+    ------
+    FileError
+        If a folder holds no run.
+    InputError
+        If the runs share no row or no figure.
+    """
+    one, two = (_keyed(folder) for folder in (first, second))
+    figures = [name for name in one.figures if name in two.figures]
+    if not figures:
+        raise InputError(f"{first} and {second} share no figure")
+    both = one.frame.merge(two.frame, on=_KEY, suffixes=("", " of the second"))
+    if both.empty:
+        raise InputError(
+            f"{first} and {second} share no row: none has the same reference, degradation, seed "
+            "and treatment"
+        )
+    made = [
+        line
+        for treatment, own in both.groupby("label", sort=False)
+        for name in figures
+        if (line := _line(treatment, name, own)) is not None
+    ]
+    titles = ["treatment", "figure", "first", "second", "second minus first", "95 % from", "to",
+              "equal rows", "rows", "references"]  # fmt: skip
+    return Table(
+        TWO_RUNS, f"{second.name} against {first.name}", pd.DataFrame(made, columns=titles),
+        "paired over references, each the mean of its rows; each interval holds by itself",
+        tuple(_notes(first, second, one, two, both)),
+    )  # fmt: skip
+
+
+def _keyed(folder: Path) -> Rows:
+    """The rows of a run with the digest of their reference, each row once."""
+    rows, ledger = read_rows(folder), Ledger(folder, writable=False)
+    try:
+        digests = ledger.digests()
+    finally:
+        ledger.close()
+    frame = rows.frame.assign(digest=rows.frame["reference"].map(digests))
+    return Rows(frame.drop_duplicates(_KEY), rows.figures, rows.lost, rows.missing)
+
+
+def _line(treatment: Any, name: str, own: Any) -> tuple[Any, ...] | None:
+    """Means and their difference for one treatment and figure; None where none is finite."""
+    old, new = (own[column].astype(float) for column in (name, f"{name} of the second"))
+    with np.errstate(invalid="ignore"):
+        gap = (new - old).where(old != new, 0.0)
+    known = np.isfinite(gap) & old.notna() & new.notna()
+    if not known.any():
+        return None
+    groups = [part.tolist() for _, part in gap[known].groupby(own["digest"][known], sort=False)]
+    found = nested_interval(groups)
+    means = (side[known].groupby(own["digest"][known]).mean().mean() for side in (old, new))
+    equal = int((old[known] == new[known]).sum())
+    return (treatment, name, *means, *found[:3], equal, int(known.sum()), len(groups))
+
+
+def _notes(first: Path, second: Path, one: Rows, two: Rows, both: Any) -> list[str]:
+    """Rows that only one of the runs has, and figures that differ."""
+    notes = []
+    for folder, rows in ((first, one), (second, two)):
+        alone = len(rows.frame) - len(both)
+        if alone:
+            notes.append(f"{alone} of {len(rows.frame)} rows of {folder.name} are not in the other")
+        if rows.failed:
+            notes.append(f"{rows.failed} rows of {folder.name} failed")
+    apart = sorted(set(one.figures) ^ set(two.figures))
+    if apart:
+        notes.append(f"not compared, as one run lacks it: {', '.join(apart)}")
+    return notes

@@ -1,0 +1,95 @@
+"""Two runs compared: rows are paired by content, differences are those that were made."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import shutil
+import sqlite3
+from pathlib import Path
+
+import numpy as np
+import pytest
+from scipy.stats import t as student
+
+import magnetite
+from conftest import Run, texture
+from magnetite.core.picture import as_picture
+
+PLAN = """repeats = 2
+[references]
+files = ["refs/*.png"]
+[degradations]
+noisy = "gaussian-noise sd=2%,5%"
+[treatments]
+median = "median"
+nothing = "nothing"
+[scores]
+metrics = "psnr,mae"
+"""
+
+
+@pytest.fixture
+def folder(run: Run, tmp_path: Path) -> Path:
+    (tmp_path / "refs").mkdir()
+    for k in range(5):
+        picture = as_picture((40 + 170 * texture(40, 48, seed=k)).astype(np.uint8))
+        magnetite.write(picture, tmp_path / "refs" / f"{k}.png")
+    (tmp_path / "plan.toml").write_text(PLAN)
+    run("run", "plan.toml", "--into", "a", "--workers", "1")
+    shutil.copytree(tmp_path / "a", tmp_path / "b")
+    return tmp_path
+
+
+def alter(folder: Path, *statements: str) -> None:
+    with contextlib.closing(sqlite3.connect(folder / "b" / "ledger.sqlite")) as base:
+        for statement in statements:
+            assert base.execute(statement).rowcount, statement
+        base.commit()
+
+
+def table(run: Run) -> dict[tuple[str, str], dict[str, float]]:
+    rows = json.loads(run("summarize", "a", "b", "--format", "json").stdout)["tables"]["two runs"]
+    return {(row["treatment"], row["figure"]): row for row in rows}
+
+
+def test_equal_runs_are_equal(run: Run, folder: Path) -> None:
+    for row in table(run).values():
+        assert row["second minus first"] == row["95 % from"] == row["to"] == 0
+        assert (row["equal rows"], row["rows"], row["references"]) == (20, 20, 5)
+
+
+def test_differences_are_paired_by_the_samples_of_the_reference(run: Run, folder: Path) -> None:
+    """Names differ, and each reference gains an amount of its own."""
+    offsets = {digest: 0.1 * (k + 1) for k, (digest,) in enumerate(
+        sqlite3.connect(folder / "b" / "ledger.sqlite").execute(
+            "SELECT DISTINCT digest FROM cells ORDER BY digest"))}  # fmt: skip
+    alter(folder, "UPDATE plan SET reference = 'other-' || reference", *(
+        f"UPDATE scores SET value = value + {offset} WHERE metric = 'psnr' AND cell IN "
+        f"(SELECT key FROM cells WHERE digest = '{digest}')" for digest, offset in offsets.items()
+    ))  # fmt: skip
+    found = table(run)
+    gains = np.array(list(offsets.values()))
+    reach = student.ppf(0.975, 4) * gains.std(ddof=1) / np.sqrt(5)
+    for treatment in ("median", "nothing"):
+        row = found[treatment, "psnr"]
+        assert row["second minus first"] == pytest.approx(gains.mean(), abs=1e-9)
+        assert row["95 % from"] == pytest.approx(gains.mean() - reach, abs=1e-9)
+        assert row["to"] == pytest.approx(gains.mean() + reach, abs=1e-9)
+        assert row["second"] - row["first"] == pytest.approx(gains.mean(), abs=1e-9)
+        assert row["equal rows"] == 0
+        assert found[treatment, "mae"]["second minus first"] == 0
+
+
+def test_rows_and_figures_of_one_run_alone_are_named(run: Run, folder: Path) -> None:
+    alter(folder, "DELETE FROM plan WHERE treatment_name = 'nothing' AND reference LIKE '%0%'",
+          "UPDATE scores SET metric = 'ssim' WHERE metric = 'mae'")  # fmt: skip
+    done = run("summarize", "a", "b")
+    assert "4 of 40 rows of a are not in the other" in done.stdout
+    assert "not compared, as one run lacks it: mae, ssim" in done.stdout
+    alter(folder, "UPDATE cells SET seed = seed + 100")
+    assert "share no row" in run("summarize", "a", "b", status=2).stderr
+    assert "two runs are compared, and 3" in run("summarize", "a", "b", "a", status=2).stderr
+    assert (
+        "--table is of one run" in run("summarize", "a", "b", "--table", "means", status=2).stderr
+    )
