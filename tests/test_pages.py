@@ -26,8 +26,8 @@ PAGES = [
     *sorted((ROOT / "docs" / "howto").glob("*.md")),
 ]  # fmt: skip
 WITH_COMMANDS = [page for page in PAGES if blocks(page)]
-#: Runs on clusters have tests of their own; most lines of the tutorial stand in other pages too.
-LONG = {"clusters", "tutorial"}
+#: Runs on clusters have tests of their own; most lines of these others stand in other pages too.
+LONG = {"clusters", "tutorial", "views", "own-codec", "reproduce"}
 #: Stands in pages for what only their reader has.
 SCHEDULER = "tcp://10.0.0.1:8786"
 #: Curves without a sweep, and slow yardsticks, have tests of their own; plans run on fewer samples.
@@ -41,7 +41,7 @@ QUICKER = {
 def test_the_pages_are_found() -> None:
     names = {page.name for page in WITH_COMMANDS}
     assert {"README.md", "tutorial.md", "experiments.md", "stack.md", "python.md"} <= names
-    assert len([page for page in WITH_COMMANDS if page.parent.name == "howto"]) == 9
+    assert len([page for page in WITH_COMMANDS if page.parent.name == "howto"]) == 10
 
 
 @pytest.mark.parametrize(

@@ -7,12 +7,13 @@ import signal
 import sys
 import threading
 from types import FrameType
-from typing import NoReturn
 
 #: Exit status after an interruption, and after other signals: 128 and the signal's number.
 INTERRUPTED = 130
 #: An interruption takes effect after so long at the latest, s.
 _PATIENCE = 2.5
+#: A signal during an import is sent again after so long, s.
+_AGAIN = 0.02
 
 
 def watch() -> None:
@@ -24,14 +25,31 @@ def watch() -> None:
             signal.signal(number, handler)
 
 
-def _interrupt(number: int, _: FrameType | None) -> NoReturn:
+def _interrupt(number: int, frame: FrameType | None) -> None:
     _stop_soon(INTERRUPTED)
-    raise KeyboardInterrupt
+    if not _postponed(number, frame):
+        raise KeyboardInterrupt
 
 
-def _end(number: int, _: FrameType | None) -> NoReturn:
+def _end(number: int, frame: FrameType | None) -> None:
     _stop_soon(128 + number)
-    raise SystemExit(128 + number)
+    if not _postponed(number, frame):
+        raise SystemExit(128 + number)
+
+
+def _postponed(number: int, frame: FrameType | None) -> bool:
+    """Send a signal again a little later while a module is imported.
+
+    An extension module that is interrupted while it sets itself up can crash.
+    """
+    while frame is not None:
+        if frame.f_code.co_filename.startswith("<frozen importlib"):
+            again = threading.Timer(_AGAIN, signal.raise_signal, (number,))
+            again.daemon = True
+            again.start()
+            return True
+        frame = frame.f_back
+    return False
 
 
 def stopping() -> int | None:
@@ -46,6 +64,8 @@ _come: list[int] = []
 def _stop_soon(status: int) -> None:
     """End the program even where loops in other threads go on, or the exception is lost."""
     _come.append(status)
+    if len(_come) > 1:
+        return
 
     def stop() -> None:
         sys.stderr.write("magnetite: interrupted\n")

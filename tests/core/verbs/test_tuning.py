@@ -112,11 +112,11 @@ def psnr_held(
 
 @pytest.mark.parametrize("stated", [True, False])
 def test_the_estimated_psnr_holds_its_interval(stated: bool) -> None:
-    held = psnr_held(stated, CASES[::4])
+    held = psnr_held(stated, CASES[::6])
     if stated:  # of one probe alone this choice costs 0.85 dB
         held += psnr_held(stated, [(4, 10, "sliding-dct sd=auto")], (5,))
     assert sum(held) >= len(held) - 1
-    assert len(held) >= 3
+    assert len(held) >= 2
 
 
 @pytest.mark.long
