@@ -8,7 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from magnetite.core.arrays import Indices
+from magnetite.core.compute.threads import spread
 
+#: Rows of a piece of work.
+_BAND = 64
 #: Samples of a made-up picture, or positions in it; float32 or float64.
 Field = NDArray[Any]
 
@@ -47,7 +50,11 @@ def cells(
     y, x = np.indices(shape, dtype=np.float64)
     if warp is not None:
         y, x = y + warp, x + np.roll(warp, shape[1] // 3, axis=1)
-    distance, nearest = cKDTree(points).query(np.stack([y, x], -1), k=2, workers=2)
+    tree, pixels = cKDTree(points), np.stack([y, x], -1)
+    # Not by the tree's own threads: they go on after an interruption, in memory that is freed then.
+    bands = [slice(row, row + _BAND) for row in range(0, shape[0], _BAND)]
+    found = spread(lambda band: tree.query(pixels[band], k=2), bands)
+    distance, nearest = (np.concatenate(parts) for parts in zip(*found, strict=True))
     return nearest[..., 0], (distance[..., 1] - distance[..., 0]) / 2, len(points)
 
 
