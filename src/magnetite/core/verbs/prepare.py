@@ -26,7 +26,10 @@ _LARGE_KINDS = ("metric", "gauge", "degradation")
 
 
 #: Settings that lead to loops which a method's example does not use.
-_MORE = {"quantize": ("quantize bits=3 dither=error-diffusion",)}
+_MORE = {
+    "quantize": ("quantize bits=3 dither=error-diffusion",),
+    "median": ("median size=5", "median size=7"),
+}
 
 
 def prepare(
@@ -62,6 +65,9 @@ def prepare(
 
 
 def _run(kind: str, name: str) -> None:
+    # With the compiler loaded, methods take their compiled route for small pictures too.
+    import magnetite.core.compute.jit  # noqa: F401
+
     method = find(kind, name)
     assert method is not None
     for picture in _pictures(large=kind in _LARGE_KINDS):
