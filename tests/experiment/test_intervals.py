@@ -62,7 +62,7 @@ def best_held(references: int, means: tuple[float, ...], runs: int) -> list[bool
         own = rng.normal(30, 3, (references, 1)) + np.array(means)
         values = pd.DataFrame(own + 0.5 * rng.standard_normal(own.shape), index, names)
         (words,) = best_set(_ranked(Common(values, {}, {}, {}), "psnr"))
-        held.append(f"“t{int(np.argmax(means))}”" in words)
+        held.append(f"“t{int(np.argmax(means))}”" in words or f"any of the {len(means)} " in words)
     return held
 
 

@@ -16,8 +16,9 @@ from magnetite.experiment.results import GROUPS, Rows, Table, better_of
 
 #: Differences count as shown below this chance, corrected for all pairs of treatments.
 LEVEL = 0.05
-#: Position of the verdict in a row, and references from which on a number of them is proposed.
-_VERDICT, _LEAST = 7, 4
+#: Position of the verdict in a row; references from which on a number of them is proposed, and the
+#: largest number.
+_VERDICT, _LEAST, _MOST = 7, 4, 1000
 #: Verdicts of the table.
 WORSE, OPEN, UNTESTED = "worse", "no difference shown", "no test: one reference"
 
@@ -100,15 +101,20 @@ def best_set(lines: list[tuple[Any, ...]]) -> list[str]:
     names = ", ".join(f"“{line[1]}”" for line in held)
     if len(held) == 1:
         return [f"the best is {names}, with 95 % confidence"]
-    words = f"the best is among {names}, with 95 % confidence"
-    gap, low, high, references = (held[1][k] for k in (3, 4, 5, 8))
-    if gap and references >= _LEAST:
-        wanted = math.ceil(references * ((high - low) / 2 / gap) ** 2)
-        words += (
-            f"; about {wanted} references would separate the first two, if their difference and "
-            "its scatter stay as they are"
-        )
-    return [words]
+    if len(held) == len(tested) + 1:
+        words = f"any of the {len(held)} may be the best: none is shown to be worse"
+    else:
+        words = f"the best is among {names}, with 95 % confidence"
+    return [words + _references_wanted(*(held[1][k] for k in (3, 4, 5, 8)))]
+
+
+def _references_wanted(gap: float, low: float, high: float, references: int) -> str:
+    """How many references would separate the first two, at their difference and its scatter."""
+    if not gap or references < _LEAST:
+        return ""
+    wanted = references * ((high - low) / 2 / gap) ** 2
+    number = f"about {math.ceil(wanted)}" if wanted <= _MOST else f"more than {_MOST:,}"
+    return f"; {number} references would separate the first two, as they differ and scatter here"
 
 
 def _apart(rank: int | None, name: str, common: Common) -> tuple[Any, ...]:
