@@ -49,24 +49,24 @@ def ordered(values: list[float], accepted: list[bool]) -> float:
 
 
 def area(values: list[float], accepted: list[bool], groups: list[str]) -> Interval:
-    """The jackknife over references on the logit, with Student's quantile."""
+    """The jackknife over references, carried to the logit, with Student's quantile."""
     a = ordered(values, accepted)
     classes = [{g for g, ok in zip(groups, accepted, strict=True) if ok is own}
                for own in (True, False)]  # fmt: skip
     smaller = min(map(len, classes))
     if a in (0.0, 1.0):
         return a, *clopper_pearson(a * smaller, smaller)[1:]
-    logits = []
+    areas = []
     for name in sorted(set(groups)):
         kept = [k for k, group in enumerate(groups) if group != name]
         own = ordered([values[k] for k in kept], [accepted[k] for k in kept])
         if not math.isnan(own):
-            logits.append(logit(min(max(own, 1e-9), 1 - 1e-9)))
-    count = len(logits)
+            areas.append(own)
+    count = len(areas)
     if count < 2:
         return a, 0.0, 1.0
-    spread = sum((x - sum(logits) / count) ** 2 for x in logits)
-    reach = student.ppf(0.975, count - 1) * math.sqrt((count - 1) / count * spread)
+    spread = sum((x - sum(areas) / count) ** 2 for x in areas)
+    reach = student.ppf(0.975, count - 1) * math.sqrt((count - 1) / count * spread) / (a * (1 - a))
     if reach == 0:
         return a, *clopper_pearson(a * smaller, smaller)[1:]
     return a, float(expit(logit(a) - reach)), float(expit(logit(a) + reach))

@@ -6,6 +6,7 @@ import json
 import re
 import shutil
 import sys
+import textwrap
 import unicodedata
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -19,6 +20,20 @@ from magnetite.files.tables import Cell, csv_text, plain_value
 def say(text: str = "") -> None:
     """A line for people, with nothing in it that a terminal would obey."""
     print(shown(text))
+
+
+def say_remark(text: str) -> None:
+    """A remark below a table: indented, and wrapped between words on a terminal."""
+    if sys.stdout.isatty():
+        width = max(_NARROWEST, shutil.get_terminal_size().columns)
+        text = textwrap.fill(shown(text), width - 2, subsequent_indent="  ")
+        print(textwrap.indent(text, "  "))
+    else:
+        say(f"  {text}")
+
+
+#: Columns of a terminal that text is wrapped to at least.
+_NARROWEST = 40
 
 
 def say_done(text: str) -> None:

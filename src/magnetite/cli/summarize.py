@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.options import note, share_of
-from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
+from magnetite.cli.output import print_csv, print_json, print_table, say, say_done, say_remark
 from magnetite.core.errors import InputError
 from magnetite.core.extras import require
 from magnetite.core.quantities import figure
@@ -106,7 +106,7 @@ def run(
             say(one.title)
             _print(one, [g for g in groups if g in one.frame and g not in _TREATMENTS])
             for text in one.notes:
-                say(f"  {text}")
+                say_remark(text)
 
 
 def _need(table: str | None, texts: list[str], share: str, confidence: str) -> Need | None:

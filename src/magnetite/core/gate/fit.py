@@ -28,6 +28,8 @@ from magnetite.core.quantities import figure
 
 #: Fewest pictures of a class, and folds of the cross-validation at most.
 LEAST, _FOLDS = 5, 5
+#: Reach of an interval on the scale of logarithms at most.
+_MOST_LOG = 700.0
 #: Share of false accepts that a gate promises, and its confidence, unless others are stated.
 FALSE_ACCEPTS, CONFIDENCE = 0.05, 0.9
 
@@ -365,11 +367,10 @@ def _correlation(one: Float64, two: Float64, units: Indices) -> Share:
             return 0.0
         return float(np.corrcoef(one[kept], two[kept])[0, 1])
 
-    def z(r: float) -> float:
-        return math.atanh(min(max(r, -1 + 1e-12), 1 - 1e-12))
-
-    r, reach = of(np.ones(one.size, bool)), jackknife_reach(of, units, z)
-    return Share(r, math.tanh(z(r) - reach), math.tanh(z(r) + reach))
+    r = of(np.ones(one.size, bool))
+    z = math.atanh(min(max(r, -1 + 1e-12), 1 - 1e-12))
+    reach = jackknife_reach(of, units) / max(1 - r * r, 1e-12)
+    return Share(r, math.tanh(z - reach), math.tanh(z + reach))
 
 
 def _rmse(errors: Float64, units: Indices) -> Share:
@@ -378,8 +379,6 @@ def _rmse(errors: Float64, units: Indices) -> Share:
     def of(kept: Bools) -> float:
         return math.sqrt(float((errors[kept] ** 2).mean())) if kept.any() else math.nan
 
-    def log(rms: float) -> float:
-        return math.log(max(rms, 1e-300))
-
-    rms, reach = of(np.ones(errors.size, bool)), jackknife_reach(of, units, log)
+    rms = of(np.ones(errors.size, bool))
+    reach = min(jackknife_reach(of, units) / max(rms, 1e-300), _MOST_LOG)
     return Share(rms, rms * math.exp(-reach), rms * math.exp(reach))

@@ -96,11 +96,11 @@ def area(values: Float64, accepted: Bools, groups: Indices) -> Share:
     if a in (0.0, 1.0):
         found = share(a * smaller, smaller)
         return Share(a, found.low, found.high)
-    reach = jackknife_reach(of, groups, _logit)
+    reach = jackknife_reach(of, groups) / (a * (1 - a))
     if reach == 0:
         found = share(a * smaller, smaller)
         return Share(a, found.low, found.high)
-    z = _logit(a)
+    z = math.log(a / (1 - a))
     return Share(a, 1 / (1 + math.exp(reach - z)), 1 / (1 + math.exp(-reach - z)))
 
 
@@ -113,15 +113,8 @@ def _ordered(values: Float64, accepted: Bools) -> float:
     return float(ranks(values)[accepted].sum() - good * (good + 1) / 2) / pairs
 
 
-def _logit(p: float) -> float:
-    p = min(max(p, 1e-9), 1 - 1e-9)
-    return math.log(p / (1 - p))
-
-
-def jackknife_reach(
-    statistic: Callable[[Bools], float], groups: Indices, scale: Callable[[float], float]
-) -> float:
-    """Half the width of a 95 % interval of `scale(statistic)`, one reference left out at a time.
+def jackknife_reach(statistic: Callable[[Bools], float], groups: Indices) -> float:
+    """Half the width of a 95 % interval of a statistic, one reference left out at a time.
 
     Its degrees of freedom are those of the references (Efron and Stein, Annals of Statistics
     9(3), 1981, doi:10.1214/aos/1176345462).
@@ -131,8 +124,6 @@ def jackknife_reach(
     statistic : callback
         Value for the pictures that are kept; NaN where they do not define it.
     groups : int array, shape (n,)
-    scale : callback
-        Scale on which the statistic is nearly normal.
 
     Returns
     -------
@@ -141,12 +132,12 @@ def jackknife_reach(
     """
     from scipy.special import stdtrit
 
-    left_out = [statistic(groups != group) for group in np.unique(groups)]
-    scaled = np.array([scale(value) for value in left_out if math.isfinite(value)])
-    if scaled.size < 2:
+    values = np.array([statistic(groups != group) for group in np.unique(groups)])
+    known = values[np.isfinite(values)]
+    if known.size < 2:
         return math.inf
-    variance = (scaled.size - 1) / scaled.size * float(((scaled - scaled.mean()) ** 2).sum())
-    return float(stdtrit(scaled.size - 1, 0.975)) * math.sqrt(variance)
+    variance = (known.size - 1) / known.size * float(((known - known.mean()) ** 2).sum())
+    return float(stdtrit(known.size - 1, 0.975)) * math.sqrt(variance)
 
 
 def most_accepted(flags: Bools, groups: Indices, confidence: float) -> float:

@@ -77,7 +77,7 @@ def _run(kind: str, name: str) -> None:
 
 
 def _pictures(*, large: bool) -> Iterator[Picture]:
-    """Gray and colour of 8 and 16 bits, and float: they lead to all types of the compiled loops."""
+    """Gray and colour of 8 and 16 bits, and floats: all types of the compiled loops."""
     rng = np.random.default_rng(0)
     height, width = _LARGE if large else _SMALL
     y, x = np.mgrid[:height, :width]
@@ -87,6 +87,7 @@ def _pictures(*, large: bool) -> Iterator[Picture]:
         samples = np.rint(plane * scale).astype(dtype)
         yield as_picture(samples)
         yield as_picture(np.repeat(samples[..., np.newaxis], 3, axis=2))
+    yield as_picture(plane.astype(np.float32))
     yield as_picture(plane)
 
 
