@@ -9,7 +9,8 @@ import pytest
 
 import magnetite
 from conftest import Run
-from magnetite.core.compute.threads import threads, use_threads
+from magnetite.core.compute.compiling import WORTH_COMPILING, band_of, worth_compiling
+from magnetite.core.compute.threads import cores, each, spread, stream, threads, use_threads
 from magnetite.core.picture import Picture
 from magnetite.synthetic.catalogue import SCENES
 
@@ -64,3 +65,22 @@ def test_the_number_is_an_option(run: Run) -> None:
     with pytest.raises(ValueError, match="0 threads cannot work"):
         use_threads(0)
     assert threads() == 2
+
+
+def test_a_band_counts_as_its_plane_on_every_thread() -> None:
+    small, large = WORTH_COMPILING // 2, 2 * WORTH_COMPILING
+
+    def worth(_: int) -> bool:
+        return worth_compiling(small)
+
+    for count in (1, 2, 5):
+        use_threads(count)
+        try:
+            assert not any(spread(worth, range(8)))
+            with band_of(large):
+                assert all(spread(worth, range(8)))
+                assert all(each(worth, range(8)))
+                assert all(done for _, done in stream(worth, range(8), count))
+            assert not any(spread(worth, range(8)))
+        finally:
+            use_threads(cores())

@@ -18,6 +18,7 @@ from magnetite.core.chain.notation import parse_chain
 from magnetite.core.compute.threads import listening, use_threads
 from magnetite.core.methods.catalogue import every
 from magnetite.core.picture import Picture
+from magnetite.core.restore.deblurring import _Frame, blur_kernel, tv_deblur
 from magnetite.core.restore.kernels.order import median_network
 from magnetite.core.restore.stabilise import backward, forward
 from magnetite.synthetic.catalogue import SCENES
@@ -332,3 +333,36 @@ def test_restore_says_what_it_found(tmp_path: Path, run: Run) -> None:
         assert said in done.stderr
         assert len(done.stderr.splitlines()) == 1
         assert not (tmp_path / "no.png").exists()
+
+
+@pytest.mark.parametrize("iterations", [1, 2, 9])
+@pytest.mark.parametrize("settings", [{"sigma": 1.2}, {"length": 7.0, "angle": 30.0}])
+def test_split_total_variation_is_its_definition(
+    settings: dict[str, float], iterations: int
+) -> None:
+    """Slopes, shrinking and the quadratic step by transforms alone (Wang et al. 2008)."""
+    plane, strength = texture(37, 46), 0.02
+    weights = blur_kernel(
+        settings.get("sigma"), None, None, settings.get("length"), settings.get("angle", 0.0), None
+    )
+    frame = _Frame.around(plane, weights)
+    start, penalty = frame.tapered(weights), 50 * strength
+    kernel = np.zeros_like(start)
+    kernel[: weights.shape[0], : weights.shape[1]] = weights
+    shape = start.shape
+    transfer = np.fft.fft2(np.roll(kernel, [-(n // 2) for n in weights.shape], (0, 1)))
+    down = np.exp(2j * np.pi * np.fft.fftfreq(shape[0]))[:, np.newaxis] - 1
+    across = np.exp(2j * np.pi * np.fft.fftfreq(shape[1])) - 1
+    power = abs(transfer) ** 2 + penalty * (abs(down) ** 2 + abs(across) ** 2)
+    split, lag = np.zeros((2, *shape)), np.zeros((2, *shape))
+    for _ in range(iterations):
+        pull = [np.fft.fft2(part) for part in split - lag]
+        spectrum = transfer.conj() * np.fft.fft2(start)
+        spectrum += penalty * (down.conj() * pull[0] + across.conj() * pull[1])
+        found = np.fft.ifft2(spectrum / power).real
+        slopes = np.stack([np.roll(found, -1, axis) - found for axis in (0, 1)]) + lag
+        size = np.sqrt((slopes**2).sum(axis=0))
+        split = slopes * np.maximum(1 - strength / penalty / np.maximum(size, 1e-12), 0)
+        lag = slopes - split
+    ours = tv_deblur(plane, strength=strength, iterations=iterations, **settings)
+    np.testing.assert_allclose(ours, frame.inner(found), atol=1e-10)
