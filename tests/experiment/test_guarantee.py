@@ -117,17 +117,19 @@ def each_differs(met: pd.Series, scores: pd.DataFrame) -> bool:
 
 def test_the_table_is_that_of_a_second_computation(run: Run, folder: Path) -> None:
     scores = pd.read_csv(folder / "run" / "scores.csv")
-    # One row has exactly the score that is needed, and the other repeat of it less.
+    # One row has exactly the score that is needed, and the other repeat of it more.
     level = scores[scores["degradation"] == "gaussian-noise sd=9%"]
     pairs = level.groupby(["treatment", "reference"])
-    edge = float(pairs["psnr"].max().iloc[0])
-    assert float(pairs["psnr"].min().iloc[0]) < edge
-    needs = ("--need", f"psnr>={edge!r}", "--need", "mae<=22", "--need", "sd>=20")
+    edge = float(pairs["psnr"].min().median())
+    edge = float(level["psnr"][(level["psnr"] - edge).abs().idxmin()])
+    milder = scores[scores["degradation"] == "gaussian-noise sd=3%"]["mae"]
+    most = float(milder.iloc[(milder - milder.median()).abs().argmin()])
+    needs = ("--need", f"psnr>={edge!r}", "--need", f"mae<={most!r}", "--need", "sd>=20")
     done = run("summarize", "run", "--table", "guarantee", *needs, "--share", "60%",
                "--confidence", "80%", "--format", "csv")  # fmt: skip
     (folder / "t.csv").write_text(done.stdout)
     table = pd.read_csv(folder / "t.csv")
-    met = (scores["psnr"] >= edge) & (scores["mae"] <= 22) & (scores["sd"] >= 20)
+    met = (scores["psnr"] >= edge) & (scores["mae"] <= most) & (scores["sd"] >= 20)
     assert each_differs(met, scores)
     each = scores.assign(met=met).groupby(["degradation", "treatment", "reference"])
     passed = each["met"].all().groupby(level=[0, 1]).sum()
@@ -146,7 +148,7 @@ def test_the_table_is_that_of_a_second_computation(run: Run, folder: Path) -> No
     guaranteed = (coded["bound"] >= 0.6).cummin().map({True: "yes", False: "no"})
     assert coded["guaranteed"].tolist() == guaranteed.tolist()
     assert {"yes", "no"} <= set(table["guaranteed"])
-    assert "“nothing”: “gaussian-noise sd=3%” is the strongest of 3 settings" in done.stderr
+    assert "“nothing”: “gaussian-noise sd=1%” is the strongest of 3 settings" in done.stderr
     few = run("summarize", "run", "--table", "guarantee", "--need", "psnr>=24").stdout
     assert "9 references can promise 77.4 % at most, when all meet the need; 95 % takes 45" in few
     made = magnetite.summarize(folder / "run", "guarantee", need=["psnr>=24"], share=0.6)[0]
