@@ -28,9 +28,10 @@ every interval, and 93 to 97 % are accepted. Some differ: that of noise on textu
 case (any spectrum from f^-1 to f^-4), that of read noise without a known black level covers every
 level that is possible, and both hold more often, as does the estimated psnr that rests on the
 first; so do shares of few pictures, by Clopper and Pearson, and a gate's promise, which is a bound;
-eight values of a skewed distribution are too few for 95 %. Photographs are six crops of the two
-sample pictures that ship with scikit-learn; scenes are those of `magnetite scenes`, of seeds that
-no method was made with. No constant depends on a picture.
+the area of a gate is that of rules fitted on fewer references than the one that is kept, and holds
+somewhat less often; eight values of a skewed distribution are too few for 95 %. Photographs are six
+crops of the two sample pictures that ship with scikit-learn; scenes are those of `magnetite
+scenes`, of seeds that no method was made with. No constant depends on a picture.
 """
 
 _VERDICTS = """\
