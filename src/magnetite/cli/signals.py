@@ -12,6 +12,8 @@ from types import FrameType
 INTERRUPTED = 130
 #: An interruption takes effect after so long at the latest, s.
 _PATIENCE = 2.5
+#: Parts of names of files whose functions are not interrupted.
+_UNBROKEN = ("<frozen importlib", "popen_spawn")
 #: A signal during an import is sent again after so long, s.
 _AGAIN = 0.02
 
@@ -38,12 +40,13 @@ def _end(number: int, frame: FrameType | None) -> None:
 
 
 def _postponed(number: int, frame: FrameType | None) -> bool:
-    """Send a signal again a little later while a module is imported.
+    """Send a signal again a little later while a module is imported or a process started.
 
-    An extension module that is interrupted while it sets itself up can crash.
+    An extension module that is interrupted while it sets itself up can crash, and a process that
+    gets half of its data prints a traceback.
     """
     while frame is not None:
-        if frame.f_code.co_filename.startswith("<frozen importlib"):
+        if any(part in frame.f_code.co_filename for part in _UNBROKEN):
             again = threading.Timer(_AGAIN, signal.raise_signal, (number,))
             again.daemon = True
             again.start()
