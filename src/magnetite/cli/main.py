@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import atexit
 import os
 import sys
 from collections.abc import Callable, Sequence
@@ -19,7 +18,7 @@ from magnetite.cli.completion import line_to_complete
 from magnetite.cli.help import steps_of
 from magnetite.cli.larger import bytes_of
 from magnetite.cli.options import limits, note
-from magnetite.cli.signals import INTERRUPTED, stopping, watch
+from magnetite.cli.signals import INTERRUPTED, leave, stopping, watch
 from magnetite.cli.streams import flush_or_give_up, give_up_output, prepare_streams
 from magnetite.core.errors import MagnetiteError, TargetError
 from magnetite.core.limits import MAX_SAMPLES, MEMORY
@@ -189,10 +188,7 @@ def main() -> None:
         status = execute(sys.argv[1:])
     finally:
         if (ended := stopping()) is not None:
-            # An extension module whose import was cut short crashes when the interpreter ends.
-            flush_or_give_up()
-            atexit._run_exitfuncs()
-            os._exit(ended)
+            leave(ended)
     sys.exit(status)
 
 

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import signal
 import sys
 import threading
 from types import FrameType
+from typing import NoReturn
+
+from magnetite.cli.streams import flush_or_give_up
 
 #: Exit status after an interruption, and after other signals: 128 and the signal's number.
 INTERRUPTED = 130
@@ -53,6 +57,18 @@ def _postponed(number: int, frame: FrameType | None) -> bool:
             return True
         frame = frame.f_back
     return False
+
+
+def leave(status: int) -> NoReturn:
+    """End as the interpreter does, but for tearing down modules.
+
+    An extension module whose import was cut short crashes in that. Threads and worker processes
+    are waited for as usual, for a while.
+    """
+    flush_or_give_up()
+    threading._shutdown()  # type: ignore[attr-defined]
+    atexit._run_exitfuncs()
+    os._exit(status)
 
 
 def stopping() -> int | None:
