@@ -130,3 +130,19 @@ def file_of(name: str, folder: Path) -> Path:
         path = path.with_suffix(".tif")
     magnetite.write(picture, path)
     return path
+
+
+@pytest.fixture
+def gray(tmp_path: Path) -> Path:
+    """A small picture as a file, `g.png`."""
+    path = tmp_path / "g.png"
+    magnetite.write(as_picture((texture(64, 80) * 255).astype(np.uint8)), path)
+    return path
+
+
+def write_references(folder: Path, count: int) -> None:
+    """Small pictures of different grain, numbered from 0."""
+    folder.mkdir()
+    for k in range(count):
+        picture = as_picture((40 + 170 * texture(40, 48, seed=k)).astype(np.uint8))
+        magnetite.write(picture, folder / f"{k}.png")

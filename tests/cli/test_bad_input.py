@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -183,23 +182,3 @@ def test_tiny_pictures_go_through_what_fits_them(run: Run, folder: Path, name: s
     run("compress", name, "tiny.mgt", "dct", "step=2%", "--decoded", "decoded.png")
     run("score", name, "out.png", "tiny.mgt", "--metrics", "mse,psnr")
     run("view", "sheet", name, "out.png")
-
-
-def test_interruption_ends_with_130(folder: Path) -> None:
-    import signal
-    import subprocess
-    import time
-
-    from conftest import PROGRAM
-
-    process = subprocess.Popen(
-        [PROGRAM, "demo", "told"], cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE
-    )
-    guide: Callable[[], bool] = (folder / "told" / "WALKTHROUGH.txt").exists
-    for _ in range(1200):
-        if guide():
-            break
-        time.sleep(0.05)
-    process.send_signal(signal.SIGINT)
-    _, stderr = process.communicate(timeout=60)
-    assert (process.returncode, stderr) == (130, b"magnetite: interrupted\n")

@@ -5,11 +5,9 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import re
 import resource
 import shutil
 import signal
-import sqlite3
 import subprocess
 import sys
 import threading
@@ -25,13 +23,6 @@ from conftest import PROGRAM, Run, texture
 from magnetite.core.errors import TargetError
 from magnetite.core.picture import as_picture
 from magnetite.files.names import shown
-
-
-@pytest.fixture
-def gray(tmp_path: Path) -> Path:
-    path = tmp_path / "g.png"
-    magnetite.write(as_picture((texture(64, 80) * 255).astype(np.uint8)), path)
-    return path
 
 
 @pytest.mark.parametrize(
@@ -206,40 +197,6 @@ def test_points_of_a_curve_are_never_lost(run: Run, gray: Path, tmp_path: Path) 
                            for w in ("--codec", c))]  # fmt: skip
     done = 5 + 2 * [status for _, status in ends].count(0)
     assert f"{done} of 11 points taken" in run(*words, *every).stderr
-
-
-def test_an_interrupted_curve_goes_on_where_it_was(gray: Path, run: Run, tmp_path: Path) -> None:
-    words = ["curve", "g.png", "--out", "c", "--codec", "png level=9", "--codec",
-             "predictive bound=0..120", "--workers", "1"]  # fmt: skip
-    program = subprocess.Popen([PROGRAM, *words], cwd=tmp_path, stdout=subprocess.DEVNULL)
-    ledger, kept = tmp_path / "c" / "ledger.sqlite", 0
-    while kept < 3:
-        time.sleep(0.05)
-        if ledger.is_file():
-            with (
-                contextlib.suppress(sqlite3.Error),
-                contextlib.closing(sqlite3.connect(ledger)) as base,
-            ):
-                (kept,) = base.execute("SELECT count(*) FROM cells").fetchone()
-    program.kill()
-    program.wait()
-    taken = int(re.search(r"(\d+) of \d+ points taken", run(*words).stderr)[1])
-    assert taken >= kept
-
-
-@pytest.mark.parametrize("delay", [0.01, 0.05, 0.15, 0.3, 0.6, 0.9, 1.0, 1.1, 1.4])
-def test_an_interruption_is_one_line(delay: float, gray: Path, tmp_path: Path) -> None:
-    program = subprocess.Popen(
-        [PROGRAM, "demo", "d"], cwd=tmp_path, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL
-    )
-    time.sleep(delay)
-    program.send_signal(signal.SIGINT)
-    start = time.perf_counter()
-    _, said = program.communicate(timeout=30)
-    assert time.perf_counter() - start < 4
-    early = (1,) if delay < 0.1 else ()
-    assert program.returncode in (130, -signal.SIGINT, *early), said
-    assert b"Traceback" not in said or delay < 0.1, said  # before the program itself runs
 
 
 def test_errors_are_short_lines(run: Run, gray: Path) -> None:

@@ -12,14 +12,13 @@ import pytest
 from scipy.stats import binom
 
 import magnetite
-from conftest import Run, texture
+from conftest import Run, write_references
 from magnetite.core.analysis.guarantee import (
     lower_bound,
     pictures_needed,
     strongest,
     tolerance_bound,
 )
-from magnetite.core.picture import as_picture
 
 
 def test_bounds_are_those_of_the_binomial_distribution() -> None:
@@ -92,10 +91,7 @@ def test_two_thousand_studies_keep_their_promise(kind: str, references: int) -> 
 
 @pytest.fixture
 def folder(run: Run, tmp_path: Path) -> Path:
-    (tmp_path / "refs").mkdir()
-    for k in range(9):
-        picture = as_picture((40 + 170 * texture(40, 48, seed=k)).astype(np.uint8))
-        magnetite.write(picture, tmp_path / "refs" / f"{k}.png")
+    write_references(tmp_path / "refs", 9)
     (tmp_path / "plan.toml").write_text(
         '[references]\nfiles = ["refs/*.png"]\nrepeats = 2\n[degradations]\n'
         'noisy = "gaussian-noise sd=1%,3%,9%"\n[treatments]\ncoded = "pcm bits=2,4,6,8"\n'

@@ -12,9 +12,7 @@ import numpy as np
 import pytest
 from scipy.stats import t as student
 
-import magnetite
-from conftest import Run, texture
-from magnetite.core.picture import as_picture
+from conftest import Run, write_references
 
 PLAN = """repeats = 2
 [references]
@@ -31,10 +29,7 @@ metrics = "psnr,mae"
 
 @pytest.fixture
 def folder(run: Run, tmp_path: Path) -> Path:
-    (tmp_path / "refs").mkdir()
-    for k in range(5):
-        picture = as_picture((40 + 170 * texture(40, 48, seed=k)).astype(np.uint8))
-        magnetite.write(picture, tmp_path / "refs" / f"{k}.png")
+    write_references(tmp_path / "refs", 5)
     (tmp_path / "plan.toml").write_text(PLAN)
     run("run", "plan.toml", "--into", "a", "--workers", "1")
     shutil.copytree(tmp_path / "a", tmp_path / "b")

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import os
+import resource
 import struct
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,17 +17,10 @@ import tifffile
 import magnetite
 from conftest import Run
 from magnetite.core.errors import FileError, LimitError
-from magnetite.core.picture import as_picture
-from magnetite.files.opening import read_bytes
+from magnetite.files.opening import opened, read_bytes
 from magnetite.files.rows import open_rows
 
 RAMP = (np.arange(128 * 64) % 251).astype(np.uint8).reshape(128, 64)
-
-
-@pytest.fixture
-def gray(tmp_path: Path) -> Path:
-    magnetite.write(as_picture(RAMP), tmp_path / "g.png")
-    return tmp_path / "g.png"
 
 
 @pytest.mark.parametrize("words", [
@@ -44,6 +40,23 @@ def test_only_regular_files_are_opened(
     assert done.stderr.count("\n") == 1
     assert f"is a {kind}" in done.stderr.replace(":", "")
     assert not (tmp_path / "o.png").exists()
+
+
+def test_reading_takes_memory_for_the_file_alone(gray: Path) -> None:
+    """Also where less may be taken than the largest file that would be read."""
+    done = subprocess.run(
+        [sys.executable, "-c", "import magnetite; print(magnetite.read('g.png').describe())"],
+        cwd=gray.parent, capture_output=True, text=True,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_AS, (3 * 2**30, 3 * 2**30)),
+    )  # fmt: skip
+    assert done.stdout == "80x64 gray, 8 bits\n", done.stderr
+
+
+def test_errors_of_the_reader_are_its_own(gray: Path) -> None:
+    with pytest.raises(ValueError, match="null and void"), opened(gray):
+        raise ValueError("null and void")
+    with pytest.raises(FileError, match="cannot be read"):
+        read_bytes(Path("a\0b"))
 
 
 def test_sizes_are_bounded(tmp_path: Path) -> None:

@@ -24,6 +24,8 @@ _AGAIN = 0.02
 
 def watch() -> None:
     """Turn signals into exceptions, so that open files are tidied up; then stop in any case."""
+    # For processes that this one starts: semaphores of one that is stopped are removed in silence.
+    sys.warnoptions.append("ignore:resource_tracker:UserWarning")
     for name, handler in (("SIGINT", _interrupt), ("SIGTERM", _end), ("SIGHUP", _end)):
         number = getattr(signal, name, None)
         # A signal that is ignored, as under nohup, stays so.

@@ -16,8 +16,7 @@ from magnetite.core.extras import require
 from magnetite.core.quantities import figure
 
 if TYPE_CHECKING:
-    from magnetite.experiment.guarantee import Need
-    from magnetite.experiment.results import Rows, Table
+    from magnetite.experiment.results import Table
 
 
 class SummaryFormat(StrEnum):
@@ -75,15 +74,22 @@ def run(
         SummaryFormat, typer.Option(help="table, json, csv or parquet.", metavar="FORMAT")
     ] = SummaryFormat.table,
 ) -> None:
+    from magnetite.experiment.guarantee import need_of
     from magnetite.experiment.results import read_rows
-    from magnetite.experiment.two_runs import TWO_RUNS
+    from magnetite.experiment.summary import chosen_tables
+    from magnetite.experiment.two_runs import TWO_RUNS, compared
 
     groups = by.split(",")
     folder, other = _runs(folders, table)
     _check(groups, table if other is None else TWO_RUNS, format, out)
-    wanted = _need(table, need or [], share, confidence)
+    promised = share_of("--share", share), share_of("--confidence", confidence)
+    wanted = need_of(table, need or [], *promised)
     rows = read_rows(folder)
-    made = _made(rows, folder, other, wanted, groups, metric, table)
+    made = (
+        chosen_tables(rows, groups, metric, table, wanted)
+        if other is None
+        else [compared(folder, other)]
+    )
     if rows.failed or rows.missing:
         note(f"{rows.failed} rows failed and {rows.missing} are missing; they are left out")
     if format is SummaryFormat.json:
@@ -107,34 +113,6 @@ def run(
             _print(one, [g for g in groups if g in one.frame and g not in _TREATMENTS])
             for text in one.notes:
                 say_remark(text)
-
-
-def _need(table: str | None, texts: list[str], share: str, confidence: str) -> Need | None:
-    """The need of a guarantee, if that is the table."""
-    from magnetite.experiment.guarantee import GUARANTEE, Need
-
-    promised = share_of("--share", share), share_of("--confidence", confidence)
-    if table == GUARANTEE:
-        return Need.of(texts, *promised)
-    if texts:
-        raise InputError(f"--need goes with --table {GUARANTEE}")
-    return None
-
-
-def _made(
-    rows: Rows, folder: Path, other: Path | None, need: Need | None, groups: list[str],
-    metric: str | None, table: str | None,
-) -> list[Table]:  # fmt: skip
-    """The tables that the options ask for."""
-    from magnetite.experiment.guarantee import guarantee
-    from magnetite.experiment.summary import chosen_tables
-    from magnetite.experiment.two_runs import compared
-
-    if other is not None:
-        return [compared(folder, other)]
-    if need is not None:
-        return [guarantee(rows, need)]
-    return chosen_tables(rows, groups, metric, table)
 
 
 def _runs(folders: list[Path], table: str | None) -> tuple[Path, Path | None]:

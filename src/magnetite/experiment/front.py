@@ -9,7 +9,7 @@ from magnetite.core.gate.gate import Gate, Verdict
 from magnetite.core.gate.judging import judge
 from magnetite.core.picture import Picture
 from magnetite.experiment.executors import Cluster, local
-from magnetite.experiment.guarantee import GUARANTEE, Need, guarantee
+from magnetite.experiment.guarantee import need_of
 from magnetite.experiment.ledger import NAME
 from magnetite.experiment.plan import kept_text, read_plan
 from magnetite.experiment.results import Table, read_rows
@@ -127,10 +127,8 @@ def summarize(
     """
     if other is not None:
         return [compared(Path(folder), Path(other))]
-    rows = read_rows(Path(folder))
-    if table == GUARANTEE:
-        return [guarantee(rows, Need.of(need, share, confidence))]
-    return chosen_tables(rows, by.split(","), metric, table)
+    wanted = need_of(table, need, share, confidence)
+    return chosen_tables(read_rows(Path(folder)), by.split(","), metric, table, wanted)
 
 
 def gate(

@@ -66,6 +66,17 @@ class Need:
         )
 
 
+def need_of(
+    table: str | None, texts: Sequence[str], share: float, confidence: float
+) -> Need | None:
+    """The need of a guarantee, where that is the table; `InputError` for a need of another one."""
+    if table == GUARANTEE:
+        return Need.of(texts, share, confidence)
+    if texts:
+        raise InputError(f"--need goes with --table {GUARANTEE}")
+    return None
+
+
 def guarantee(rows: Rows, need: Need) -> Table:
     """References that meet a need, setting by setting, with the exact bound of their share.
 

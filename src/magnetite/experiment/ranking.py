@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from itertools import combinations
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -16,11 +16,25 @@ from magnetite.experiment.results import GROUPS, Rows, Table, better_of
 
 #: Differences count as shown below this chance, corrected for all pairs of treatments.
 LEVEL = 0.05
-#: Position of the verdict in a row; references from which on a number of them is proposed, and the
-#: largest number.
-_VERDICT, _LEAST, _MOST = 7, 4, 1000
+#: References from which on a number of them is proposed, and the largest number.
+_LEAST, _MOST = 4, 1000
 #: Verdicts of the table.
 WORSE, OPEN, UNTESTED = "worse", "no difference shown", "no test: one reference"
+
+
+class Ranked(NamedTuple):
+    """A treatment's row: its mean, and its difference from the best with its interval."""
+
+    rank: int | None
+    treatment: str
+    mean: float | None
+    difference: float | None
+    low: float | None
+    high: float | None
+    p: float | None
+    verdict: str
+    references: int | None
+    rows: int | None
 
 
 def ranking(rows: Rows, metric: str, by: list[str] | None = None) -> Table:
@@ -62,7 +76,7 @@ def _frame(made: list[tuple[Any, ...]], titles: list[str]) -> Any:
     return frame
 
 
-def _ranked(common: Common, metric: str) -> list[tuple[Any, ...]]:
+def _ranked(common: Common, metric: str) -> list[Ranked]:
     """Rows of one ranking: infinite means in their order, treatments not compared at the end."""
     higher = better_of(metric) == "higher"
     means = common.values.groupby(level="reference", sort=False).mean()
@@ -71,55 +85,56 @@ def _ranked(common: Common, metric: str) -> list[tuple[Any, ...]]:
     counts = (len(means), len(common.values))
     first = [n for n, value in common.infinite.items() if (value > 0) == higher]
     last = [n for n in common.infinite if n not in first]
-    made: list[tuple[Any, ...]] = []
+    made: list[Ranked] = []
     for name in first:
         made.append(_apart(len(made) + 1, name, common))
     for position, name in enumerate(order):
         mean = float(means[name].mean())
         if position == 0:
-            made.append((len(made) + 1, name, mean, None, None, None, None, "", *counts))
+            made.append(Ranked(len(made) + 1, name, mean, None, None, None, None, "", *counts))
             continue
         one = found[0, position]
-        made.append((len(made) + 1, name, mean, *one, verdict(one), *counts))
+        made.append(Ranked(len(made) + 1, name, mean, *one, verdict(one), *counts))
     for name in last:
         made.append(_apart(len(made) + 1, name, common))
     ranked = {*order, *common.infinite}
     return made + [_apart(None, name, common) for name in common.aside if name not in ranked]
 
 
-def best_set(lines: list[tuple[Any, ...]]) -> list[str]:
+def best_set(lines: list[Ranked]) -> list[str]:
     """The treatments among which the best one is, in words; none where nothing is tested.
 
     All differences hold together with 95 %, so the best of the population is not among those
     that are shown to be worse than the best of the sample (Hsu, Annals of Statistics 12(3), 1984,
     doi:10.1214/aos/1176346732, by intervals of all pairs).
     """
-    tested = [line for line in lines if line[_VERDICT] in (WORSE, OPEN)]
-    if not tested or lines[0][_VERDICT] != "":
+    tested = [line for line in lines if line.verdict in (WORSE, OPEN)]
+    if not tested or lines[0].verdict:
         return []
-    held = [lines[0], *(line for line in tested if line[_VERDICT] == OPEN)]
-    names = ", ".join(f"“{line[1]}”" for line in held)
+    held = [lines[0], *(line for line in tested if line.verdict == OPEN)]
+    names = ", ".join(f"“{line.treatment}”" for line in held)
     if len(held) == 1:
         return [f"the best is {names}, with 95 % confidence"]
     if len(held) == len(tested) + 1:
         words = f"any of the {len(held)} may be the best: none is shown to be worse"
     else:
         words = f"the best is among {names}, with 95 % confidence"
-    return [words + _references_wanted(*(held[1][k] for k in (3, 4, 5, 8)))]
+    return [words + _references_wanted(held[1])]
 
 
-def _references_wanted(gap: float, low: float, high: float, references: int) -> str:
+def _references_wanted(second: Ranked) -> str:
     """How many references would separate the first two, at their difference and its scatter."""
-    if not gap or references < _LEAST:
+    gap, low, high, references = second.difference, second.low, second.high, second.references
+    if not gap or low is None or high is None or references is None or references < _LEAST:
         return ""
     wanted = references * ((high - low) / 2 / gap) ** 2
     number = f"about {math.ceil(wanted)}" if wanted <= _MOST else f"more than {_MOST:,}"
     return f"; {number} references would separate the first two, as they differ and scatter here"
 
 
-def _apart(rank: int | None, name: str, common: Common) -> tuple[Any, ...]:
+def _apart(rank: int | None, name: str, common: Common) -> Ranked:
     mean = common.infinite.get(name)
-    return (rank, name, mean, None, None, None, None, "not compared", None, None)
+    return Ranked(rank, name, mean, None, None, None, None, "not compared", None, None)
 
 
 def against(values: Float64) -> dict[tuple[int, int], Difference]:

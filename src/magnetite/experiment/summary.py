@@ -15,6 +15,7 @@ from magnetite.core.analysis.statistics import nested_interval, skewness, spearm
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.errors import ChainError, InputError
 from magnetite.experiment.common import complete, wide
+from magnetite.experiment.guarantee import Need, guarantee
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.ranking import ranking
 from magnetite.experiment.rates import rates
@@ -35,15 +36,18 @@ _NOTICED, _FOLLOWS = 2.0, 0.8
 
 
 def chosen_tables(
-    rows: Rows, by: list[str], metric: str | None = None, only: str | None = None
-) -> list[Table]:
-    """The tables of `tables`, or the one of a name.
+    rows: Rows, by: list[str], metric: str | None = None, only: str | None = None,
+    need: Need | None = None,
+) -> list[Table]:  # fmt: skip
+    """The tables of `tables`, or the one of a name; the guarantee of a need, if there is one.
 
     Raises
     ------
     InputError
         If no rows suit the table.
     """
+    if need is not None:
+        return [guarantee(rows, need)]
     made = [one for one in tables(rows, by, metric) if only in (None, one.name)]
     if not made:
         raise InputError(f"the run has no rows that the table {only} could be made of")

@@ -52,23 +52,35 @@ def opened(path: Path, stamp: Stamp | None = None) -> Iterator[BinaryIO]:
         If the file is missing, cannot be opened or read, is not a regular file, or has changed
         since it was stamped.
     """
+    with open(_descriptor(path), "rb") as file:
+        if stamp not in (None, Stamp.of(file)):
+            raise FileError(f"{path}: has changed while it was read in bands")
+        try:
+            yield file
+        except OSError as error:
+            raise _unreadable(path, error) from None
+
+
+def _descriptor(path: Path) -> int:
+    """Of a regular file; no other is opened."""
     try:
         descriptor = os.open(path, _FLAGS)
-        with open(descriptor, "rb") as file:
-            check_regular(path, os.fstat(descriptor).st_mode)
-            if stamp not in (None, Stamp.of(file)):
-                raise FileError(f"{path}: has changed while it was read in bands")
-            yield file
-    except FileNotFoundError:
-        raise FileError(f"{path}: no such file") from None
-    except IsADirectoryError:
-        raise FileError(f"{path}: is a folder; name a file in it") from None
     except OSError as error:
-        raise FileError(f"{path}: cannot be read ({error.strerror or error})") from None
-    except ValueError as error:
-        if isinstance(error, FileError) or "null" not in str(error):
-            raise
-        raise FileError(f"{path}: a file name has no null character") from None
+        raise _unreadable(path, error) from None
+    except ValueError as error:  # a null character
+        raise FileError(f"{path}: cannot be read ({error})") from None
+    try:
+        check_regular(path, os.fstat(descriptor).st_mode)
+    except FileError:
+        os.close(descriptor)
+        raise
+    return descriptor
+
+
+def _unreadable(path: Path, error: OSError) -> FileError:
+    if isinstance(error, FileNotFoundError):
+        return FileError(f"{path}: no such file")
+    return FileError(f"{path}: cannot be read ({error.strerror or error})")
 
 
 def check_regular(path: Path, mode: int) -> None:
@@ -94,8 +106,9 @@ def read_bytes(path: Path, most: int = MOST_TEXT) -> bytes:
         If the file is missing, unreadable, empty, too large, or not a regular file.
     """
     with opened(path) as file:
-        data = file.read(most + 1)
-    if len(data) > most:
+        size = Stamp.of(file).size
+        data = file.read(size) if size <= most else b""
+    if size > most:
         raise FileError(f"{path}: has more than {most} bytes, too many for a file of its kind")
     if not data:
         raise FileError(f"{path}: the file is empty (0 bytes)")
