@@ -52,18 +52,18 @@ _INTRODUCTION = """\
 # Degradations
 
 Made from the declarations and the demo's scenes by `make docs`. Each section gives the formula,
-the settings, a picture of a strong example, and what its certificate measured. x is a sample on
+the settings, a picture of a strong example, and the figures of its certificate. x is a sample on
 full-scale units, 0 black and 1 full scale. Between the steps of a chain samples stay float and may
 leave 0..1; they are rounded and clipped once, at the end. A codec is a step of a chain like any
 other: `gaussian-noise sd=5dn + dct step=10%`.
 
 ## Certificates
 
-`magnetite degrade REF OUT STEPS…` writes `OUT.cert.json` and prints it. For each step it gives what
-was *asked* for, what was *drawn* (measured on the step's result as computed), its *standard error*,
-what would be *stored* after rounding and clipping, and a verdict: a random figure is `as asked`
+`magnetite degrade REF OUT STEPS…` writes `OUT.cert.json` and prints it. For each step it gives
+the figures *asked* for, those *drawn* (measured on the step's result as computed), their *standard
+error*, those *stored* after rounding and clipping, and a verdict: a random figure is `as asked`
 within four standard errors, any other within 1 %. Where clipping or rounding changes the strength
-of noise by 1 % or more, a line says by how much and what to do. `--overflow keep` writes a float
+of noise by 1 % or more, a line says by how much, with a remedy. `--overflow keep` writes a float
 TIFF or NPY that clips nothing; `--overflow fail` refuses to clip.
 
 ## Aims

@@ -150,7 +150,7 @@ def _suits() -> list[str]:
     best = [max(row[i] for row in gains.values()) for i in range(len(DEGRADATIONS))]
     heads = [f"`{text}`" for text in DEGRADATIONS]
     lines = [
-        "## Which method for what\n",
+        "## Choice of a method\n",
         "Gain in PSNR, dB, mean over the five scenes at 320x224; each method at the best of a few "
         "settings (`docs/make_restorations.py` has them). The best of a column is bold.\n",
         "| method | " + " | ".join(heads) + " |",
@@ -201,7 +201,7 @@ def _wrong(reference: Picture, pictures: Path) -> list[str]:
         _draw(shown, titles, path, columns=4)
         lines += [
             f"On `{degradation}`:\n",
-            "| method | PSNR before, dB | after | structure | edges | what the residual says |",
+            "| method | PSNR before, dB | after | structure | edges | verdict on the residual |",
             "|---|---|---|---|---|---|",
             *rows,
             f"\n![Methods on {degradation}](restoration/{path.name})\n",

@@ -53,7 +53,7 @@ def compared(first: Path, second: Path) -> Table:
               "equal rows", "rows", "references"]  # fmt: skip
     return Table(
         TWO_RUNS, f"{second.name} against {first.name}", pd.DataFrame(made, columns=titles),
-        "paired over references, each the mean of its rows; each interval holds by itself",
+        "paired over references, each the mean of its rows; intervals are single, not simultaneous",
         tuple(_notes(first, second, one, two, both)),
     )  # fmt: skip
 

@@ -43,7 +43,7 @@ def worth_compiling(samples: int) -> bool:
 
 @contextmanager
 def band_of(samples: int) -> Iterator[None]:
-    """Planes are bands of planes of so many samples, meanwhile, in this thread and its workers."""
+    """Count planes as bands of a larger one, meanwhile, in this thread and its workers."""
     token = _whole.set(samples)
     try:
         yield
