@@ -5,7 +5,7 @@ PLAIN := $(VENV)/.plain
 READY := $(VENV)/.ready
 PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 
-.PHONY: site demo test test-long lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup screenshots docs reliability clean
+.PHONY: site demo test test-long lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup bench-starts screenshots docs reliability clean
 
 # Bytecode is kept: without it every process compiles each module again, which takes a second.
 unexport PYTHONDONTWRITEBYTECODE
@@ -63,6 +63,9 @@ bench-experiments: $(READY)
 
 bench-setup: $(PLAIN)
 	$(BIN)/python benchmarks/setup.py .venv/.plain demo .venv/.ready
+
+bench-starts: $(READY)
+	$(BIN)/python benchmarks/starts.py
 
 bench-sweeps: $(READY)
 	$(BIN)/python benchmarks/sweeps.py
