@@ -15,9 +15,9 @@ import magnetite
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.compute.threads import use_threads
+from magnetite.core.operations.degrade import degrade_chain
+from magnetite.core.operations.score import Scorer
 from magnetite.core.picture import as_picture
-from magnetite.core.verbs.degrade import degrade_chain
-from magnetite.core.verbs.score import Scorer
 from magnetite.experiment.work import treat
 
 NOISE = "gaussian-noise sd=1%,2%,3%,4%,5%,6%,7%,8%,9%,10%"

@@ -14,7 +14,7 @@ from magnetite.core.compute.random import draw, normal
 from magnetite.core.degrade.certify.noise import NORMAL, survey_additive
 from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.metrics.structure import ssim
-from magnetite.core.verbs.degrade import Run
+from magnetite.core.operations.degrade import Run
 
 Part = tuple[str, float, str]
 #: What limits a part.

@@ -1,7 +1,8 @@
 """Parts of the start of commands, from the interpreter's own account of imports.
 
 `make bench-starts` prints a Markdown table: seconds of modules by package, and of the rest, which
-is the interpreter, machine code that is loaded, and the work. Bytecode and loops are cached.
+is the interpreter, machine code that is loaded, and the work. Bytecode and loops are cached; times
+are the least of five.
 """
 
 from __future__ import annotations
@@ -35,7 +36,7 @@ def main() -> None:
         print("|---" * (len(PARTS) + 3) + "|")
         for name, words in COMMANDS.items():
             run(words, folder)
-            whole = sorted(timed(words, folder) for _ in range(_ROUNDS))[_ROUNDS // 2]
+            whole = min(timed(words, folder) for _ in range(_ROUNDS))
             own = parts(run(words, folder, "-X", "importtime"))
             rest = max(0.0, whole - sum(own.values()))
             cells = [f"{own[part]:.2f}" for part in PARTS] + [f"{rest:.2f}", f"{whole:.2f}"]

@@ -10,10 +10,10 @@ from tempfile import TemporaryDirectory
 import magnetite
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Chain
-from magnetite.core.verbs.sweep import KINDS
+from magnetite.core.operations.sweep import KINDS
 from magnetite.synthetic.catalogue import SCENES
 from magnetite.views.style import save
-from magnetite.views.sweep import sweep_figure
+from magnetite.views.sweep_curves import sweep_figure
 
 CHAINS = (
     "dct step=5dn,10dn,20dn,40dn,80dn,160dn", "bm3d sd=5dn,8dn,11dn,14dn,17dn,20dn",

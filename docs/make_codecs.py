@@ -15,11 +15,11 @@ from scipy.fft import dctn
 from magnetite.cli.methods import settings_table
 from magnetite.core.methods.catalogue import Method, every
 from magnetite.core.metrics.error import psnr
+from magnetite.core.operations.coding import Compressed
+from magnetite.core.operations.compress import compress
+from magnetite.core.operations.rate import cut
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
-from magnetite.core.verbs.coding import Compressed
-from magnetite.core.verbs.compress import compress
-from magnetite.core.verbs.rate import cut
 from magnetite.synthetic.catalogue import SCENES
 from magnetite.views.sheet import sheet
 from magnetite.views.style import save

@@ -16,7 +16,7 @@ _TESTS = Path(__file__).parent.parent / "tests"
 sys.path[:0] = [
     str(_TESTS / part) for part in (
         ".", "core/analysis", "core/calibrate", "core/gate", "core/gauges", "core/picture",
-        "core/verbs", "experiment",
+        "core/operations", "experiment",
     )
 ]  # fmt: skip
 

@@ -23,12 +23,12 @@ import magnetite
 from magnetite.core.chain.notation import parse_chain, parse_sweep
 from magnetite.core.errors import MagnetiteError
 from magnetite.core.gate.gate import Gate
+from magnetite.core.operations.aim import Target
 from magnetite.core.picture import as_picture
-from magnetite.core.verbs.aim import Target
 from magnetite.experiment.labels import read_labelled
 from magnetite.experiment.plan import read_plan
 from magnetite.files.reading import read, read_kernel
-from magnetite.files.rows import open_rows
+from magnetite.files.row_access import open_rows
 from magnetite.files.sidecar import read_json
 
 #: Samples that a mutated header may declare, and seconds that one case may take.

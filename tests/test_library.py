@@ -26,7 +26,7 @@ import numpy as np
 import magnetite
 from magnetite.core.analysis.repeats import summarise_by_reference
 from magnetite.core.methods.catalogue import every
-from magnetite.core.verbs.gauge import gauge_curves
+from magnetite.core.operations.gauge import gauge_curves
 from magnetite.files.pairs import pairs_of
 from magnetite.files.resources import DiskFiles
 from magnetite.files.sidecar import write_certified, write_json
@@ -122,7 +122,7 @@ from magnetite.experiment.results import read_rows
 from magnetite.experiment.tasks import PlanJob
 from magnetite.pages.content import of_pictures, of_run
 from magnetite.pages.page import write_page
-from magnetite.views.sweep import sweep_figure
+from magnetite.views.sweep_curves import sweep_figure
 
 save(sweep_figure(swept), Path("sweep.png"))
 magnetite.write(small, "small.png")

@@ -10,24 +10,24 @@ __version__ = "0.1.0"
 _HOMES = {
     "Picture": "magnetite.core.picture",
     "bd_rate": "magnetite.core.curves.comparison",
-    "compress": "magnetite.core.verbs.compress",
-    "convert": "magnetite.core.verbs.convert",
+    "compress": "magnetite.core.operations.compress",
+    "convert": "magnetite.core.operations.convert",
     "curve": "magnetite.core.curves.study",
-    "degrade": "magnetite.core.verbs.degrade",
+    "degrade": "magnetite.core.operations.degrade",
     "error_maps": "magnetite.core.analysis.maps",
-    "expand": "magnetite.core.verbs.coding",
+    "expand": "magnetite.core.operations.coding",
     "fit_naturalness": "magnetite.core.gauges.naturalness",
     "gate": "magnetite.experiment.front",
-    "gauge": "magnetite.core.verbs.gauge",
-    "measure_edge": "magnetite.core.gauges.kernels.slanted_edge",
+    "gauge": "magnetite.core.operations.gauge",
+    "measure_edge": "magnetite.core.edges.slanted_edge",
     "photon_transfer": "magnetite.core.calibrate.photon_transfer",
     "read": "magnetite.files.reading",
     "report": "magnetite.pages.page",
-    "restore": "magnetite.core.verbs.restore",
+    "restore": "magnetite.core.operations.restore",
     "run": "magnetite.experiment.front",
     "scenes": "magnetite.synthetic.catalogue",
-    "score": "magnetite.core.verbs.score",
-    "sweep": "magnetite.core.verbs.sweep",
+    "score": "magnetite.core.operations.score",
+    "sweep": "magnetite.core.operations.sweep",
     "summarize": "magnetite.experiment.front",
     "write": "magnetite.files.writing",
 }
@@ -46,17 +46,17 @@ if TYPE_CHECKING:
     from magnetite.core.calibrate.photon_transfer import photon_transfer
     from magnetite.core.curves.comparison import bd_rate
     from magnetite.core.curves.study import curve
-    from magnetite.core.gauges.kernels.slanted_edge import measure_edge
+    from magnetite.core.edges.slanted_edge import measure_edge
     from magnetite.core.gauges.naturalness import fit_naturalness
+    from magnetite.core.operations.coding import expand
+    from magnetite.core.operations.compress import compress
+    from magnetite.core.operations.convert import convert
+    from magnetite.core.operations.degrade import degrade
+    from magnetite.core.operations.gauge import gauge
+    from magnetite.core.operations.restore import restore
+    from magnetite.core.operations.score import score
+    from magnetite.core.operations.sweep import sweep
     from magnetite.core.picture import Picture
-    from magnetite.core.verbs.coding import expand
-    from magnetite.core.verbs.compress import compress
-    from magnetite.core.verbs.convert import convert
-    from magnetite.core.verbs.degrade import degrade
-    from magnetite.core.verbs.gauge import gauge
-    from magnetite.core.verbs.restore import restore
-    from magnetite.core.verbs.score import score
-    from magnetite.core.verbs.sweep import sweep
     from magnetite.experiment.front import gate, run, summarize
     from magnetite.files.reading import read
     from magnetite.files.writing import write

@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 import magnetite
 from conftest import Run, texture
 from magnetite.core.calibrate.photon_transfer import PhotonTransfer, photon_transfer
+from magnetite.core.edges.slanted_edge import measure_edge
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.kernels.slanted_edge import measure_edge
 from magnetite.core.gauges.noise_level import grouped_median
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.region import Region
@@ -294,7 +294,7 @@ def test_the_rate_at_a_score_is_found_again(run: Run, tmp_path: Path) -> None:
     content = json.loads(done.stdout)
     rates = {(r["reference"], r["codec"]): r["bpp"] for r in content["rates"]}
     breccia = magnetite.read(tmp_path / "t/veined-breccia.png")
-    from magnetite.core.verbs.rate import compress_to_aim
+    from magnetite.core.operations.rate import compress_to_aim
 
     found = compress_to_aim(breccia, "dct", "ssim=0.9")
     assert rates["t/veined-breccia.png", "dct"] == pytest.approx(found.bpp, rel=0.03)

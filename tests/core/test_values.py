@@ -70,7 +70,7 @@ def test_pictures_never_change() -> None:
 
 
 def declare(path: Path) -> None:
-    from magnetite.commands import declare
+    from magnetite.external import declare
 
     declare(path)
 
@@ -118,7 +118,7 @@ def test_every_module_that_declares_methods_is_found() -> None:
 
 def test_a_search_for_a_rate_transforms_once(monkeypatch: pytest.MonkeyPatch) -> None:
     from magnetite.core.codecs.layers.transform import CosineTransform
-    from magnetite.core.verbs.rate import compress_to_aim, compress_to_rate
+    from magnetite.core.operations.rate import compress_to_aim, compress_to_rate
 
     calls = []
     forward = CosineTransform.forward

@@ -18,7 +18,7 @@ import magnetite
 from conftest import Run
 from magnetite.core.errors import FileError, LimitError
 from magnetite.files.opening import opened, read_bytes
-from magnetite.files.rows import open_rows
+from magnetite.files.row_access import open_rows
 
 RAMP = (np.arange(128 * 64) % 251).astype(np.uint8).reshape(128, 64)
 

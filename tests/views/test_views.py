@@ -29,7 +29,7 @@ from magnetite.views.sheet import sheet
 from magnetite.views.spectrum import spectrum_figure
 from magnetite.views.style import _spread
 from magnetite.views.surface import surface_figure
-from magnetite.views.sweep import sweep_figure
+from magnetite.views.sweep_curves import sweep_figure
 
 GRAY = as_picture((texture(40, 60) * 255).astype(np.uint8))
 

@@ -24,8 +24,8 @@ from magnetite.files.tables import Cell
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from magnetite.core.operations.coding import Account
     from magnetite.core.picture.rows import Rows
-    from magnetite.core.verbs.coding import Account
 
 
 def run(
@@ -95,11 +95,11 @@ def run(
 
 def _in_bands(rows: Rows, out: Path, step: str, decoded: Path | None) -> bool:
     """Compress a file that is larger than the memory allowed; False where it is read whole."""
+    from magnetite.core.operations.banded_coding import CodedRows
+    from magnetite.core.operations.banded_figures import score_rows
     from magnetite.core.picture.rows import bands_of
-    from magnetite.core.verbs.banded_coding import CodedRows
-    from magnetite.core.verbs.banded_figures import score_rows
     from magnetite.files.atomic import check_writable
-    from magnetite.files.rows import check_output, open_rows, write_rows
+    from magnetite.files.row_access import check_output, open_rows, write_rows
     from magnetite.files.streams import write_coded_rows
 
     coded = in_bands_or_whole(rows.frame, lambda: CodedRows(rows, step, limits.memory))

@@ -35,9 +35,9 @@ def run(
     chain = parse_chain(steps, "conversion")
     protect([source], [out])
     if large := larger_than_memory(source, full_scale=full_scale):
+        from magnetite.core.operations.banded import converted_rows
         from magnetite.core.picture.rows import joined
-        from magnetite.core.verbs.banded import converted_rows
-        from magnetite.files.rows import write_rows
+        from magnetite.files.row_access import write_rows
 
         rows = large[0]
         made = in_bands_or_whole(rows.frame, lambda: converted_rows(rows, chain, limits.memory))

@@ -136,7 +136,7 @@ def _distinct(references: list[Path], full_scale: float | None) -> tuple[list[Pa
 def _score_of(text: str) -> tuple[str, float]:
     """Read `ssim=0.95`."""
     from magnetite.core.errors import ChainError
-    from magnetite.core.verbs.aim import Target
+    from magnetite.core.operations.aim import Target
 
     target = Target.parse(text)
     if target.step.kind != "metric" or target.sense != "=":
@@ -146,7 +146,7 @@ def _score_of(text: str) -> tuple[str, float]:
 
 def _metrics(text: str, more: list[str]) -> list[str]:
     """Canonical texts of the metrics listed, and of those that rates are asked for."""
-    from magnetite.core.verbs.figures import parse_figures
+    from magnetite.core.operations.measuring import parse_figures
 
     return list(dict.fromkeys([*(str(m) for m in parse_figures(text, "metric")), *more]))
 

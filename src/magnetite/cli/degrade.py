@@ -24,9 +24,9 @@ from magnetite.core.quantities import figure
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
-    from magnetite.core.verbs.banded import DegradedRows
-    from magnetite.core.verbs.certificate import Certificate
-    from magnetite.core.verbs.degrade import Overflow
+    from magnetite.core.operations.banded import DegradedRows
+    from magnetite.core.operations.certificate import Certificate
+    from magnetite.core.operations.degrade import Overflow
 
 
 class OverflowRule(StrEnum):
@@ -97,7 +97,7 @@ def _in_bands(
     large = larger_than_memory(ref, full_scale=full_scale)
     if large is None:
         return None
-    from magnetite.core.verbs.banded import DegradedRows
+    from magnetite.core.operations.banded import DegradedRows
     from magnetite.files.resources import DiskFiles
 
     def work() -> DegradedRows:

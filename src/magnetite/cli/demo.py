@@ -30,7 +30,7 @@ def run(
         int | None, typer.Option(help="Processes; one for each core if left out.", min=1, max=256)
     ] = None,
 ) -> None:
-    from magnetite.core.verbs.prepare import prepare
+    from magnetite.core.operations.prepare import prepare
     from magnetite.demo.plan import METHODS
     from magnetite.demo.story import demo_story, own_story, prepare_folder, tell_story
     from magnetite.experiment.executors import local

@@ -16,7 +16,7 @@ def run(
     out: Annotated[Path, typer.Argument(metavar="OUT", help="Picture to write.")],
 ) -> None:
     from magnetite.core.errors import FileError, StreamError
-    from magnetite.core.verbs.coding import expand
+    from magnetite.core.operations.coding import expand
     from magnetite.files.opening import read_bytes
     from magnetite.files.writing import check_format, write
 

@@ -32,8 +32,8 @@ from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
     from magnetite.core.chain.step import Step
+    from magnetite.core.operations.measuring import Figures
     from magnetite.core.picture import Frame, Picture
-    from magnetite.core.verbs.figures import Figures
 
 
 _CURVE_FILES = ("-noise.csv", "-mtf.csv", "-curves.png")
@@ -57,7 +57,7 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    from magnetite.core.verbs.figures import parse_figures
+    from magnetite.core.operations.measuring import parse_figures
 
     steps = parse_figures(metrics, "gauge")
     if curves is not None:
@@ -89,7 +89,7 @@ def _row(
     from magnetite import gauge
 
     if large := larger_than_memory(path, full_scale=full_scale):
-        from magnetite.core.verbs.banded_figures import gauge_rows
+        from magnetite.core.operations.banded_figures import gauge_rows
 
         rows, frame = part_of(large[0], region), large[0].frame
         if curves:
@@ -164,7 +164,7 @@ def _check_names(pictures: list[Path]) -> None:
 
 def _write_curves(picture: Picture, region: str | None, path: Path, folder: Path) -> None:
     """Noise over signal and the transfer of an edge, each as CSV, both as a figure."""
-    from magnetite.core.verbs.gauge import gauge_curves
+    from magnetite.core.operations.gauge import gauge_curves
     from magnetite.files.atomic import make_folder, write_bytes
     from magnetite.views.gauges import curves_figure
     from magnetite.views.style import save

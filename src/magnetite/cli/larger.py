@@ -45,7 +45,7 @@ def larger_than_memory(*paths: Path, full_scale: float | None = None) -> list[Ro
     """
     if limits.conversion is not None or not all(map(_may_be_banded, paths)):
         return None
-    from magnetite.files.rows import open_rows
+    from magnetite.files.row_access import open_rows
 
     opened = [open_rows(path, full_scale) for path in paths]
     rows = [one for one in opened if one is not None]
@@ -88,7 +88,7 @@ def figures_in_bands(rows: Rows, wanted: str, measure: Callable[[bool], Result])
     Its argument says whether a figure that needs the whole picture is an error: of all figures,
     those of a picture that may not be worked on whole are left out.
     """
-    from magnetite.core.verbs.figures import ALL
+    from magnetite.core.operations.measuring import ALL
 
     if fits(rows.frame):
         return None

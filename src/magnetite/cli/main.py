@@ -168,7 +168,7 @@ def _options(
     limits.quiet = quiet
     limits.conversion = None if conversion is None else _conversion(conversion)
     if commands is not None:
-        from magnetite.commands import declare
+        from magnetite.external import declare
 
         declare(commands)
         limits.commands = (commands.resolve(),)

@@ -11,7 +11,7 @@ from magnetite.core.compute.threads import threads
 
 def run() -> None:
     """Without it, each loop is compiled when it is first used. The result is kept per user."""
-    from magnetite.core.verbs.prepare import prepare
+    from magnetite.core.operations.prepare import prepare
 
     start = time.perf_counter()
     with parts_done("compiling") as listener:

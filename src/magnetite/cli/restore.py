@@ -26,9 +26,9 @@ from magnetite.core.errors import InputError
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
-    from magnetite.core.verbs.banded import RestoredRows
-    from magnetite.core.verbs.restore import Outcome
-    from magnetite.core.verbs.score import Scores
+    from magnetite.core.operations.banded import RestoredRows
+    from magnetite.core.operations.restore import Outcome
+    from magnetite.core.operations.score import Scores
 
 
 def run(
@@ -114,12 +114,12 @@ def _in_bands(
     large = larger_than_memory(*paths, full_scale=full_scale)
     if large is None:
         return False
+    from magnetite.core.operations.banded import RestoredRows
+    from magnetite.core.operations.banded_figures import score_rows
+    from magnetite.core.operations.restore import Outcome
     from magnetite.core.picture.matching import check_comparable
-    from magnetite.core.verbs.banded import RestoredRows
-    from magnetite.core.verbs.banded_figures import score_rows
-    from magnetite.core.verbs.restore import Outcome
     from magnetite.files.resources import DiskFiles
-    from magnetite.files.rows import open_rows, write_rows
+    from magnetite.files.row_access import open_rows, write_rows
 
     rows, start = large[0], time.perf_counter()
     if reference is not None:

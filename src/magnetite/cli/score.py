@@ -22,7 +22,7 @@ from magnetite.cli.score_output import Row, print_rows
 from magnetite.core.errors import InputError
 
 if TYPE_CHECKING:
-    from magnetite.core.verbs.score import Pair
+    from magnetite.core.operations.score import Pair
 
 
 _MAP_FILES = ("error.tif", "ssim.tif", "gmsd.tif", "delta-e.tif", "maps.png")
@@ -81,8 +81,8 @@ def run(
 ) -> None:
     from magnetite.core.analysis.repeats import summarise_by_reference
     from magnetite.core.errors import PictureError
-    from magnetite.core.verbs.figures import parse_figures
-    from magnetite.core.verbs.score import Scorer
+    from magnetite.core.operations.measuring import parse_figures
+    from magnetite.core.operations.score import Scorer
     from magnetite.files.pairs import pairs_of
     from magnetite.files.reading import coded_file
     from magnetite.files.resources import DiskFiles
@@ -138,8 +138,8 @@ def _in_bands(
     if large is None:
         return None
     from magnetite import score
+    from magnetite.core.operations.banded_figures import score_rows
     from magnetite.core.picture.region import Region
-    from magnetite.core.verbs.banded_figures import score_rows
     from magnetite.files.reading import coded_file
 
     one, two = (part_of(rows, region) for rows in large)

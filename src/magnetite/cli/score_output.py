@@ -16,9 +16,9 @@ if TYPE_CHECKING:
     from magnetite.core.analysis.repeats import Summary
     from magnetite.core.chain.step import Step
     from magnetite.core.methods.declarations import Figure
+    from magnetite.core.operations.score import Scores
     from magnetite.core.picture import Frame, Picture
     from magnetite.core.picture.region import Region
-    from magnetite.core.verbs.score import Scores
     from magnetite.files.reading import CodedFile
 
 #: Tables of more metrics than this are turned on their side.
@@ -243,9 +243,9 @@ def heading(method: Figure, label: str | None = None, *, colour: bool = False) -
 
 def score_words(reference: Picture, test: Picture) -> str:
     """PSNR, and SSIM where its window fits, in words: `PSNR 34.21 dB, SSIM 0.9312`."""
+    from magnetite.core.operations.measuring import parse_figures
+    from magnetite.core.operations.score import Pair, score_steps
     from magnetite.core.picture.matching import check_comparable
-    from magnetite.core.verbs.figures import parse_figures
-    from magnetite.core.verbs.score import Pair, score_steps
 
     check_comparable(reference, test)
     steps = parse_figures("psnr,ssim", "metric")

@@ -20,7 +20,7 @@ from magnetite.cli.output import print_csv, print_json, print_table
 from magnetite.cli.progress import working
 
 if TYPE_CHECKING:
-    from magnetite.core.verbs.sweep import Sweep
+    from magnetite.core.operations.sweep import Sweep
 
 
 def run(
@@ -60,7 +60,7 @@ def run(
     """
     from magnetite import sweep
     from magnetite.core.picture.region import Region
-    from magnetite.views.sweep import sweep_figure
+    from magnetite.views.sweep_curves import sweep_figure
 
     begin([source, reference], out, show=show)
     region = None if crop is None else Region.parse(crop)

@@ -49,7 +49,7 @@ def prepare_worker(threads: int, commands: tuple[Path, ...]) -> None:
     """Give a worker process its threads and the user's own commands."""
     start_worker(threads)
     for path in commands:
-        from magnetite.commands import declare
+        from magnetite.external import declare
 
         declare(path)
 
@@ -224,7 +224,7 @@ _declared: dict[Path, bytes] = {}
 
 def _declare_once(commands: tuple[Path, ...]) -> None:
     """Declare the user's commands; again where a file has changed since."""
-    from magnetite.commands import declare
+    from magnetite.external import declare
 
     for path in commands:
         content = read_bytes(path)

@@ -17,8 +17,8 @@ from magnetite.core.analysis.guarantee import (
     tolerance_bound,
 )
 from magnetite.core.errors import InputError
+from magnetite.core.operations.aim import Target
 from magnetite.core.quantities import figure
-from magnetite.core.verbs.aim import Target
 from magnetite.experiment.rates import family_of
 from magnetite.experiment.results import Rows, Table
 

@@ -12,8 +12,8 @@ from typing import Any
 import pandas as pd
 
 from magnetite.core.errors import ChainError, FileError, InputError, PictureError
+from magnetite.core.operations.measuring import parse_figures
 from magnetite.core.quantities import read_number
-from magnetite.core.verbs.figures import parse_figures
 from magnetite.files.opening import read_text
 
 ACCEPTED = {"accepted", "accept", "good", "pass", "yes", "true", "1"}

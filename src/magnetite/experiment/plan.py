@@ -25,7 +25,7 @@ from pydantic import (
 from magnetite.core.chain.notation import parse_chain, parse_sweep
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import InputError, MagnetiteError
-from magnetite.core.verbs.figures import ALL, parse_figures
+from magnetite.core.operations.measuring import ALL, parse_figures
 from magnetite.experiment.plan_files import file_mistakes
 from magnetite.files.opening import read_text
 
@@ -221,8 +221,8 @@ def _states_sd(chain: Chain | None) -> bool:
         return False
     import numpy as np
 
+    from magnetite.core.operations.degrade import degrade
     from magnetite.core.picture import as_picture
-    from magnetite.core.verbs.degrade import degrade
 
     try:
         made = degrade(as_picture(np.full((32, 32), 128, np.uint8)), str(chain))

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 from magnetite.core.chain.bind import bind_step
 from magnetite.core.chain.step import Step
 from magnetite.core.errors import ChainError, FileError, PictureError
+from magnetite.core.operations.measuring import ALL, parse_figures
 from magnetite.core.picture.frame import Frame
-from magnetite.core.verbs.figures import ALL, parse_figures
 from magnetite.files.resources import DiskFiles
 
 if TYPE_CHECKING:

@@ -16,7 +16,7 @@ from magnetite import __version__
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import FileError
-from magnetite.core.verbs.figures import parse_figures
+from magnetite.core.operations.measuring import parse_figures
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
 from magnetite.experiment.ledger import Ledger

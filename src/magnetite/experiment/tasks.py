@@ -9,13 +9,13 @@ from pathlib import Path
 from typing import Protocol
 
 from magnetite import __version__
-from magnetite.commands.declarations import contents
 from magnetite.core.chain.step import Chain, Step
+from magnetite.core.operations.convert import convert
+from magnetite.core.operations.measuring import ALL, parse_figures
 from magnetite.core.picture import Picture
-from magnetite.core.verbs.convert import convert
-from magnetite.core.verbs.figures import ALL, parse_figures
 from magnetite.experiment.plan import NOTHING, Keep, Plan
 from magnetite.experiment.plan_files import reference_files
+from magnetite.external.declarations import contents
 from magnetite.files.names import shown
 from magnetite.files.resources import DiskFiles
 

@@ -9,12 +9,12 @@ from threading import get_ident
 
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.errors import MagnetiteError, PictureError
+from magnetite.core.operations.degrade import degrade, degrade_chain
+from magnetite.core.operations.measuring import measured, parse_figures
+from magnetite.core.operations.score import Scorer
+from magnetite.core.operations.treatment import Kept, treat
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity
-from magnetite.core.verbs.degrade import degrade, degrade_chain
-from magnetite.core.verbs.figures import measured, parse_figures
-from magnetite.core.verbs.score import Scorer
-from magnetite.core.verbs.treatment import Kept, treat
 from magnetite.experiment.tasks import Facts, Source, Task, Work, label
 from magnetite.files.resources import DiskFiles
 

@@ -12,11 +12,11 @@ from magnetite.core.errors import FileError
 from magnetite.core.picture import Picture
 from magnetite.files.atomic import check_writable, write_bytes
 from magnetite.files.opening import read_bytes
-from magnetite.files.rows import write_rows
+from magnetite.files.row_access import write_rows
 from magnetite.files.writing import encoded
 
 if TYPE_CHECKING:
-    from magnetite.core.verbs.banded import DegradedRows
+    from magnetite.core.operations.banded import DegradedRows
 
 
 def certificate_path(picture: Path) -> Path:

@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from magnetite.core.methods.declarations import Metric
+from magnetite.core.operations.measuring import parse_figures
 from magnetite.core.quantities import figure
-from magnetite.core.verbs.figures import parse_figures
 from magnetite.experiment.ranking import LEVEL, WORSE, ranking
 from magnetite.experiment.rates import rate_curves, rates
 from magnetite.experiment.results import Rows, better_of

@@ -14,9 +14,9 @@ from magnetite.core.chain.notation import parse_step
 from magnetite.core.curves.study import activity_of
 from magnetite.core.errors import ChainError
 from magnetite.core.methods.declarations import Figure
+from magnetite.core.operations.measuring import parse_figures
+from magnetite.core.operations.score import Scorer
 from magnetite.core.picture import Picture
-from magnetite.core.verbs.figures import parse_figures
-from magnetite.core.verbs.score import Scorer
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now
 from magnetite.experiment.ranking import ranking

@@ -11,10 +11,10 @@ from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.compute.threads import each
 from magnetite.core.errors import FileError, MagnetiteError
+from magnetite.core.operations.certificate import Certificate
+from magnetite.core.operations.degrade import degrade
+from magnetite.core.operations.treatment import Kept, treat
 from magnetite.core.picture import Picture
-from magnetite.core.verbs.certificate import Certificate
-from magnetite.core.verbs.degrade import degrade
-from magnetite.core.verbs.treatment import Kept, treat
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.provenance import read_sources
 from magnetite.experiment.results import Rows

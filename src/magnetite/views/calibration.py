@@ -9,7 +9,7 @@ import numpy as np
 from magnetite.core.calibrate.photon_transfer import PhotonTransfer
 from magnetite.core.calibrate.signal_levels import ROUNDING
 from magnetite.core.compute.psf import disk_transfer, gaussian_transfer
-from magnetite.core.gauges.kernels.slanted_edge import Edge
+from magnetite.core.edges.slanted_edge import Edge
 from magnetite.core.picture import Picture, luma
 from magnetite.views.style import COLOURS, QUIET, bare, headline, new_figure
 

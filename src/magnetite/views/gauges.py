@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from magnetite.core.gauges.noise_level import NoiseCurve
-from magnetite.core.verbs.gauge import GaugeCurves
+from magnetite.core.operations.gauge import GaugeCurves
 from magnetite.views.calibration import draw_transfer
 from magnetite.views.style import COLOURS, QUIET, headline, new_figure
 

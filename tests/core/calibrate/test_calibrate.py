@@ -13,8 +13,8 @@ import magnetite
 from conftest import Run, arguments, size_of
 from magnetite.core.calibrate.photon_transfer import photon_transfer
 from magnetite.core.chain.notation import parse_step
+from magnetite.core.edges.slanted_edge import measure_edge
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.kernels.slanted_edge import measure_edge
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.region import Region
 from magnetite.synthetic.catalogue import SCENES

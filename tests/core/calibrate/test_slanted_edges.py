@@ -9,7 +9,7 @@ import pytest
 from scipy.optimize import brentq
 from scipy.special import ndtr
 
-from magnetite.core.gauges.kernels.slanted_edge import Edge, measure_edge
+from magnetite.core.edges.slanted_edge import Edge, measure_edge
 from magnetite.core.picture import as_picture
 from magnetite.core.picture.region import Region
 

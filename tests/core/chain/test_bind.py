@@ -14,13 +14,13 @@ import pytest
 
 import magnetite
 from conftest import texture
-from magnetite.commands import declare
 from magnetite.core.chain.bind import Bound, ReadOnce, bind, bind_step
 from magnetite.core.chain.notation import parse_chain, parse_step
 from magnetite.core.errors import ChainError
 from magnetite.core.methods.catalogue import every
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.picture import Frame, Picture, as_picture
+from magnetite.external import declare
 
 GRAY = Frame(96, 120, 1, "gray", 8)
 #: Steps with a finite reach, beside the examples of all methods.
@@ -129,7 +129,7 @@ def test_a_file_is_read_once_for_all_tries() -> None:
     files = Kernels()
     picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
     chain = "psf-blur kernel=k.npy + gaussian-noise sd=auto"
-    from magnetite.core.verbs.degrade import degrade
+    from magnetite.core.operations.degrade import degrade
 
     made = degrade(picture, chain, aim="psnr=30", files=files)
     assert made.certificate.aim is not None

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from conftest import arguments
 from magnetite.core.chain.notation import parse_chain, parse_step, parse_sweep
-from magnetite.core.chain.sweep import expand_sweep
+from magnetite.core.chain.ranges import expand_sweep
 from magnetite.core.errors import ChainError
 from magnetite.core.picture import as_picture
 

@@ -32,10 +32,10 @@ from magnetite.core.codecs.layers.container import MAGIC, unpack
 from magnetite.core.codecs.layers.lifting import analyse, band_norms, band_shapes, synthesise
 from magnetite.core.codecs.layers.transform import CosineTransform
 from magnetite.core.errors import ChainError, PictureError, StreamError
+from magnetite.core.operations.coding import Compressed
+from magnetite.core.operations.rate import compress_to_aim, compress_to_rate
 from magnetite.core.picture import Picture
 from magnetite.core.picture.frame import Frame
-from magnetite.core.verbs.coding import Compressed
-from magnetite.core.verbs.rate import compress_to_aim, compress_to_rate
 from magnetite.synthetic.catalogue import SCENES
 
 BLOCKS = ["8", "16", "2x8", "1", "7x13", "200"]

@@ -91,7 +91,7 @@ def limited() -> None:
 )
 def test_a_few_bytes_cost_little(name: str, tmp_path: Path) -> None:
     (tmp_path / "hostile").write_bytes(HOSTILE[name])
-    code = "import sys, magnetite.core.verbs.compress\nfrom magnetite.cli import main\nmain()"
+    code = "import sys, magnetite.core.operations.compress\nfrom magnetite.cli import main\nmain()"
     done = subprocess.run(
         [sys.executable, "-c", code, "--threads", "1", "gauge", "hostile"],
         cwd=tmp_path, capture_output=True, text=True, timeout=SECONDS, preexec_fn=limited,

@@ -15,12 +15,12 @@ from conftest import Run
 from magnetite.core.codecs.layers import slabs
 from magnetite.core.codecs.layers.container import Stream, unpack
 from magnetite.core.errors import InputError, LimitError, StreamError
+from magnetite.core.operations.banded_coding import CodedRows
+from magnetite.core.operations.coding import expand
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.rows import PictureRows
-from magnetite.core.verbs.banded_coding import CodedRows
-from magnetite.core.verbs.coding import expand
-from magnetite.files.rows import open_rows
+from magnetite.files.row_access import open_rows
 from magnetite.files.streams import write_coded_rows
 
 STEPS = ("dct step=5%", "predictive", "pcm bits=4", "bit-planes keep=5", "svd rank=2 block=8")

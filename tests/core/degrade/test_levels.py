@@ -12,9 +12,9 @@ from scipy import ndimage, stats
 
 import magnetite
 from conftest import texture
+from magnetite.core.degrade._histogram_levels import lloyd_max, optimal, optimal_levels
 from magnetite.core.degrade.certify.change import Change
 from magnetite.core.degrade.kernels.dither import bayer, blue_noise
-from magnetite.core.degrade.kernels.histogram_levels import lloyd_max, optimal, optimal_levels
 from magnetite.core.degrade.levels import Levels, LevelsSurvey, quantize
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Clipped, as_picture

@@ -12,8 +12,8 @@ from hypothesis.extra.numpy import array_shapes, arrays
 import magnetite
 from conftest import Run, arguments, texture
 from magnetite.core.chain.notation import parse_chain
+from magnetite.core.operations.restore import restore
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.verbs.restore import restore
 from restorations import STEPS, apply, psnr
 
 #: Weighted means of samples, and medians: nothing they make lies outside what was there.

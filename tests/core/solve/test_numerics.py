@@ -16,16 +16,16 @@ from magnetite.core.calibrate.fitting import Estimate, fit_line
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.compute.psf import crossing, gaussian, shape_of
 from magnetite.core.compute.windows import gaussian_kernel
+from magnetite.core.edges.edge_search import candidates
 from magnetite.core.errors import TargetError
-from magnetite.core.gauges.kernels.edge_search import candidates
 from magnetite.core.methods.catalogue import every
+from magnetite.core.metrics._ssim_terms import similarity, term_map
 from magnetite.core.metrics.kernels.moment_bands import moments
 from magnetite.core.metrics.kernels.moments import window_mean, window_moments
 from magnetite.core.metrics.kernels.ssim_bands import summed_similarity
-from magnetite.core.metrics.kernels.ssim_terms import similarity, term_map
+from magnetite.core.operations.aim import Target, solve_chain
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.solve.bracket import MOST_TRIES
-from magnetite.core.verbs.aim import Target, solve_chain
 
 
 @pytest.mark.parametrize("height", [11, 12, 42, 43, 74, 75, 107])

@@ -10,10 +10,10 @@ import numpy as np
 from magnetite.core.arrays import Float64
 from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.errors import PictureError
+from magnetite.core.metrics._ssim_terms import similarity, term_map
 from magnetite.core.metrics.colour import delta_e_map
 from magnetite.core.metrics.gradient import gmsd_map
 from magnetite.core.metrics.kernels.moments import check_window, window_moments
-from magnetite.core.metrics.kernels.ssim_terms import similarity, term_map
 from magnetite.core.picture import Picture, luma
 from magnetite.core.picture.matching import COMMON_SCALE, check_comparable
 

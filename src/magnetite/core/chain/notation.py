@@ -15,8 +15,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from magnetite.core.chain.ranges import expand_sweep
 from magnetite.core.chain.step import AUTO, KNOWN, Chain, Open, Step
-from magnetite.core.chain.sweep import expand_sweep
 from magnetite.core.errors import ChainError
 from magnetite.core.methods import catalogue
 from magnetite.core.methods.declarations import Method, Parameter

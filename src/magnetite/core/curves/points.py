@@ -11,12 +11,12 @@ import numpy as np
 from magnetite.core.chain.notation import parse_step, parse_sweep
 from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.methods.declarations import Codec, Metric
+from magnetite.core.operations.coding import Compressed
+from magnetite.core.operations.compress import compress
+from magnetite.core.operations.rate import compress_to_rate
+from magnetite.core.operations.score import score
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import read_quantity
-from magnetite.core.verbs.coding import Compressed
-from magnetite.core.verbs.compress import compress
-from magnetite.core.verbs.rate import compress_to_rate
-from magnetite.core.verbs.score import score
 
 #: Rates are looked for on a part of at most this height and width, in px.
 _SAMPLE = 512

@@ -18,10 +18,10 @@ from magnetite.core.curves.comparison import Better, Curve, compare, rate_at
 from magnetite.core.curves.points import Point, at_rate, point, sweep_steps
 from magnetite.core.errors import InputError
 from magnetite.core.methods.declarations import Metric
+from magnetite.core.operations.coding import Compressed
+from magnetite.core.operations.measuring import measured, parse_figures
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.rows import Tabular
-from magnetite.core.verbs.coding import Compressed
-from magnetite.core.verbs.figures import measured, parse_figures
 
 #: Stands for the mean over all references.
 MEAN = "mean"

@@ -13,10 +13,10 @@ from magnetite.core.arrays import Float32, Float64, Pixels
 from magnetite.core.compute.bands import bands_of
 from magnetite.core.compute.random import draw, uniform
 from magnetite.core.compute.threads import spread
+from magnetite.core.degrade._histogram_levels import lloyd_max, optimal
 from magnetite.core.degrade.certify.change import Change, Finding, rms
 from magnetite.core.degrade.certify.survey import Survey, rows, squares
 from magnetite.core.degrade.kernels import dither as dithers
-from magnetite.core.degrade.kernels.histogram_levels import lloyd_max, optimal
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.amplitudes import Amplitude, BitDepth
 from magnetite.core.methods.catalogue import ColourPolicy, degradation

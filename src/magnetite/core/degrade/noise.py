@@ -8,8 +8,7 @@ import numpy as np
 
 from magnetite.core.arrays import Pixels, Samples
 from magnetite.core.compute.random import Sampler, draw, normal, uniform
-from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, survey_additive
-from magnetite.core.degrade.kernels.strength import (
+from magnetite.core.degrade._strength import (
     STRENGTH,
     Channels,
     Mean,
@@ -19,6 +18,7 @@ from magnetite.core.degrade.kernels.strength import (
     depends_on_signal,
     noise_sd,
 )
+from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, survey_additive
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
 
 _BOVIK = "Bovik (ed.), The Essential Guide to Image Processing (2009), chapter 7"

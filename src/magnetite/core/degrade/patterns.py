@@ -11,9 +11,9 @@ from magnetite.core.arrays import Float32, Float64, Pixels
 from magnetite.core.compute.bands import bands
 from magnetite.core.compute.random import fill, normal
 from magnetite.core.compute.threads import spread, threads
+from magnetite.core.degrade._strength import Channels
 from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.degrade.certify.period import measured_period
-from magnetite.core.degrade.kernels.strength import Channels
 from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
 from magnetite.core.methods.parameters import Angle, Length, Number

@@ -5,9 +5,9 @@ from __future__ import annotations
 from magnetite.core.arrays import Samples
 from magnetite.core.gate.gate import Gate, Verdict
 from magnetite.core.methods.parameters import Files
+from magnetite.core.operations.gauge import gauge
+from magnetite.core.operations.score import score
 from magnetite.core.picture import Picture
-from magnetite.core.verbs.gauge import gauge
-from magnetite.core.verbs.score import score
 
 
 def judge(

@@ -14,7 +14,7 @@ from magnetite.core.gauges.noise_level import sample_step
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
 from magnetite.core.methods.sums import Part, Sums, Totals, added, root_quotient
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 #: Sides of blocks that are looked for, px; how far beyond chance a grid's lines must stand out,
 #: standard deviations; how much higher every other line is where those between are none; least

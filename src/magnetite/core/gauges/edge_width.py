@@ -16,7 +16,7 @@ from magnetite.core.gauges.artefacts import Grid, block_grids
 from magnetite.core.gauges.noise_blocks import noise_estimate
 from magnetite.core.gauges.noise_level import noise_mask, noise_wavelet
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 #: Least height of an edge, of full scale; and in sd of the picture's noise.
 _LEAST, _NOISE_SDS = 0.1, 8.0

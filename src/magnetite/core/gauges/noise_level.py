@@ -14,7 +14,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
 from magnetite.core.methods.sums import Part, Sums, Totals, quotient
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 #: Median of |n| for a standard normal n.
 _NORMAL_MEDIAN = 0.6744897501960817

@@ -9,7 +9,7 @@ import numpy as np
 
 from magnetite.core.arrays import Bools, Float64, Pixels
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 #: Share of the samples whose slopes are those of edges, the least slope of an edge, dn of 8 bits
 #: a px, and the sigma of the Gaussian behind slopes, px.

@@ -8,14 +8,14 @@ import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.compute.threads import threads
+from magnetite.core.edges.slanted_edge import measure_edge
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.kernels.slanted_edge import measure_edge
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
 from magnetite.core.methods.parameters import Number
 from magnetite.core.methods.sums import Sums, Totals, moments, pooled, quotient, variance
 from magnetite.core.metrics.gradient import laplacian
-from magnetite.core.metrics.kernels.sizes import check_size
 from magnetite.core.picture import as_picture
+from magnetite.core.picture.least_size import check_size
 
 _ISO_12233 = "ISO 12233:2017, annex D"
 

@@ -24,7 +24,7 @@ from magnetite.core.methods.sums import (
     quotient,
     variance,
 )
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.3"
 _BINS = 256

@@ -289,10 +289,10 @@ def _in_order(kind: MethodKind) -> list[Method]:
 
 
 def families(kind: MethodKind) -> list[str]:
-    """Modules that declare the built-in methods of a kind; sub-packages hold shared code."""
+    """Modules that declare the built-in methods of a kind; `_modules` and packages share code."""
     package = importlib.import_module(PACKAGES[kind])
     found = pkgutil.iter_modules(package.__path__, f"{package.__name__}.")
-    return sorted(module.name for module in found if not module.ispkg)
+    return sorted(m.name for m in found if not m.ispkg and "._" not in m.name)
 
 
 @functools.cache

@@ -13,7 +13,7 @@ from magnetite.core.methods.catalogue import ColourPolicy, metric
 from magnetite.core.methods.parameters import Count, Number
 from magnetite.core.methods.sums import Sums, Totals, largest, quotient
 from magnetite.core.metrics.kernels.errors import error_sums
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 
 def _squares(reference: Samples, test: Samples) -> Totals:

@@ -11,7 +11,7 @@ from magnetite.core.arrays import Float64, Mask, Pixels
 from magnetite.core.methods.catalogue import ColourPolicy, metric
 from magnetite.core.methods.parameters import Number
 from magnetite.core.metrics.kernels.moments import halved, windows_inside
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 
 @metric(

@@ -9,7 +9,7 @@ from magnetite.core.compute.bands import by_bands
 from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.methods.catalogue import ColourPolicy, metric
 from magnetite.core.metrics.kernels.moments import Moments, window_mean, window_moments
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 #: Variance of the visual noise, on the scale of 8 bits (Sheikh and Bovik 2006).
 VISUAL_NOISE = 2.0

@@ -10,7 +10,7 @@ from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.compute.sharing import shared
 from magnetite.core.compute.threads import threads
 from magnetite.core.methods.catalogue import ColourPolicy, metric
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 #: Bank of log-Gabor filters (Zhang, Zhang, Mou and Zhang 2011, section IV; Kovesi 1999).
 _SCALES, _ORIENTATIONS, _SHORTEST_WAVE, _FACTOR = 4, 4, 6.0, 2.0

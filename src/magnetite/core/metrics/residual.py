@@ -11,7 +11,7 @@ from magnetite.core.compute.bands import bands
 from magnetite.core.compute.sharing import shared
 from magnetite.core.compute.threads import spread
 from magnetite.core.methods.catalogue import ColourPolicy, metric
-from magnetite.core.metrics.kernels.sizes import check_size
+from magnetite.core.picture.least_size import check_size
 
 #: Displacements (rows, columns) within 2 px, one of each pair of opposite ones.
 LAGS = (

@@ -16,14 +16,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, metric
 from magnetite.core.methods.parameters import Count, Length, Number
 from magnetite.core.methods.sums import Sums, Totals, quotient
-from magnetite.core.metrics.kernels.moments import (
-    Moments,
-    check_window,
-    halved,
-    totals_within,
-    window_moments,
-)
-from magnetite.core.metrics.kernels.ssim_terms import (
+from magnetite.core.metrics._ssim_terms import (
     Term,
     contrast,
     contrast_structure,
@@ -31,6 +24,13 @@ from magnetite.core.metrics.kernels.ssim_terms import (
     similarity,
     structure,
     term_map,
+)
+from magnetite.core.metrics.kernels.moments import (
+    Moments,
+    check_window,
+    halved,
+    totals_within,
+    window_moments,
 )
 
 _WANG_2004 = (

@@ -12,10 +12,10 @@ from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.sharing import shared
 from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.methods.catalogue import ColourPolicy, metric
+from magnetite.core.metrics._ssim_terms import contrast_structure, similarity, term_map
 from magnetite.core.metrics.kernels.moments import Moments, window_moments
-from magnetite.core.metrics.kernels.sizes import check_size
-from magnetite.core.metrics.kernels.ssim_terms import contrast_structure, similarity, term_map
 from magnetite.core.metrics.structure import SCALE_WEIGHTS, SMALLEST_MS_SSIM
+from magnetite.core.picture.least_size import check_size
 
 #: Variance of the visual noise on the scale of 8 bits (Wang and Li 2011, section III).
 VISUAL_NOISE = 0.4

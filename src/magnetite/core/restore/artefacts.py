@@ -10,7 +10,7 @@ from magnetite.core.arrays import Pixels
 from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import BlockSize, Count, Length
-from magnetite.core.restore.kernels.deblock import Deblocking
+from magnetite.core.restore._deblocking import Deblocking
 from magnetite.core.restore.smoothing import bilateral, gaussian
 
 

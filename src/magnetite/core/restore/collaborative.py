@@ -14,9 +14,9 @@ from magnetite.core.compute.basis import cosines
 from magnetite.core.compute.sharing import shared
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
-from magnetite.core.restore.kernels.geometry import BLOCK, REACH, STEP
+from magnetite.core.restore._block_size import BLOCK, REACH, STEP
+from magnetite.core.restore._opponent import from_opponent, to_opponent
 from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
-from magnetite.core.restore.kernels.opponent import from_opponent, to_opponent
 
 #: References along a side of the squares in which groups are processed, for locality of memory.
 _TILE = 16

@@ -10,8 +10,8 @@ from magnetite.core.arrays import Pixels
 from magnetite.core.compute.threads import each
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count, Number
+from magnetite.core.restore._planes import mirrored, rows_of, to_picture, to_planes
 from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
-from magnetite.core.restore.kernels.planes import mirrored, rows_of, to_picture, to_planes
 
 
 @restoration(

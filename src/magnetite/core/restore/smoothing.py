@@ -14,8 +14,8 @@ from magnetite.core.compute.windows import gaussian_kernel
 from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.catalogue import ColourPolicy, restoration
 from magnetite.core.methods.parameters import Count, Length, Number
+from magnetite.core.restore._planes import mirrored, rows_of, to_picture, to_planes
 from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
-from magnetite.core.restore.kernels.planes import mirrored, rows_of, to_picture, to_planes
 
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3."
 

@@ -11,9 +11,9 @@ import numpy as np
 from magnetite.core.arrays import Float32, Float64, Pixels, Samples
 from magnetite.core.compute.bands import bands_of
 from magnetite.core.compute.threads import spread
+from magnetite.core.degrade._strength import noise_sd
 from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.degrade.certify.survey import Survey, rows
-from magnetite.core.degrade.kernels.strength import noise_sd
 
 #: Distribution functions are compared at `POINTS` points, up to `FURTHEST` sd either way.
 POINTS, FURTHEST = 2**15, 12.0

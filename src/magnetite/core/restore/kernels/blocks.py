@@ -10,7 +10,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float32
 from magnetite.core.compute.jit import compiled
-from magnetite.core.restore.kernels.geometry import BLOCK
+from magnetite.core.restore._block_size import BLOCK
 
 _compiled = compiled(fastmath=True)
 

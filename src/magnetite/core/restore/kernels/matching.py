@@ -10,7 +10,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float32, Int64
 from magnetite.core.compute.jit import compiled
-from magnetite.core.restore.kernels.geometry import BLOCK, STEP
+from magnetite.core.restore._block_size import BLOCK, STEP
 
 #: A number as these loops take it.
 Single = float | np.float32

@@ -8,10 +8,10 @@ from threading import Lock
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.step import KNOWN, Chain, Step
 from magnetite.core.errors import InputError
+from magnetite.core.operations.coding import Coder, expand
+from magnetite.core.operations.restoration_chain import run
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity
-from magnetite.core.verbs.coding import Coder, expand
-from magnetite.core.verbs.restoring import run
 
 #: A picture part of the way through a treatment: itself, and the bytes of the last codec's file.
 State = tuple[Picture, int | None]

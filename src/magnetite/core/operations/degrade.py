@@ -23,19 +23,19 @@ from magnetite.core.errors import PictureError
 from magnetite.core.methods.declarations import Degradation
 from magnetite.core.methods.parameters import Files, NoFiles
 from magnetite.core.metrics.kernels.errors import error_sums
-from magnetite.core.picture import Clipped, Picture, as_picture
-from magnetite.core.picture.matching import Framed
-from magnetite.core.picture.storing import beyond
-from magnetite.core.rows import Tabular
-from magnetite.core.verbs.aim import Aim, Target, solve_chain
-from magnetite.core.verbs.certificate import (
+from magnetite.core.operations.aim import Aim, Target, solve_chain
+from magnetite.core.operations.certificate import (
     Certificate,
     FindingRow,
     StepRecord,
     storage_advice,
     storage_findings,
 )
-from magnetite.core.verbs.coding import through
+from magnetite.core.operations.coding import through
+from magnetite.core.picture import Clipped, Picture, as_picture
+from magnetite.core.picture.matching import Framed
+from magnetite.core.picture.storing import beyond
+from magnetite.core.rows import Tabular
 
 #: Treatment of samples outside 0..1: clipped, kept in a float picture, or refused.
 Overflow = Literal["clip", "keep", "fail"]

@@ -13,11 +13,11 @@ from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing
 from magnetite.core.errors import InputError
 from magnetite.core.methods.parameters import Files
+from magnetite.core.operations.measuring import ALL, Figures, Named, measured, parse_figures
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.alignment import WHOLE, Shift, aligned
 from magnetite.core.picture.matching import at_depth_of, check_comparable, check_depths
 from magnetite.core.picture.region import Region
-from magnetite.core.verbs.figures import ALL, Figures, Named, measured, parse_figures
 
 DEFAULT_METRICS = "mse,psnr,ssim"
 

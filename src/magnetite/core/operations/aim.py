@@ -12,13 +12,13 @@ from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.methods.catalogue import find
 from magnetite.core.methods.declarations import Figure
 from magnetite.core.methods.parameters import Count, Kind
+from magnetite.core.operations.measuring import measured
+from magnetite.core.operations.score import Pair, score_steps
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.quantities import read_number
 from magnetite.core.solve.axis import Axis
 from magnetite.core.solve.bracket import Goal, Search, Sense
-from magnetite.core.verbs.figures import measured
-from magnetite.core.verbs.score import Pair, score_steps
 
 #: A figure without a declared tolerance is reached within this share of the target.
 RELATIVE_TOLERANCE = 0.005

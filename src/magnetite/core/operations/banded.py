@@ -24,13 +24,13 @@ from magnetite.core.limits import BYTES_PER_SAMPLE
 from magnetite.core.methods.declarations import Conversion, Degradation
 from magnetite.core.methods.parameters import Files
 from magnetite.core.metrics.kernels.errors import error_sums
+from magnetite.core.operations.certificate import Certificate
+from magnetite.core.operations.degrade import Overflow, Run, survey_of
+from magnetite.core.operations.restoration_chain import missing_sd
 from magnetite.core.picture import Clipped, Picture
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.region import RegionRows
 from magnetite.core.picture.rows import Band, Rows, band_height, digest_of, in_bands
-from magnetite.core.verbs.certificate import Certificate
-from magnetite.core.verbs.degrade import Overflow, Run, survey_of
-from magnetite.core.verbs.restoring import missing_sd
 
 #: Bytes for each sample that scoring takes: two pictures, two bands of each, and their planes.
 _SCORED = 16.0

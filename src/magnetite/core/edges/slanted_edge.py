@@ -10,8 +10,8 @@ import numpy as np
 
 from magnetite.core.arrays import Float64, Indices, Pixels
 from magnetite.core.compute.psf import crossing, disk_transfer, gaussian_transfer
+from magnetite.core.edges.edge_search import LEAST_ANGLE, MOST_ANGLE, candidates
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.kernels.edge_search import LEAST_ANGLE, MOST_ANGLE, candidates
 from magnetite.core.picture import Picture, luma
 from magnetite.core.picture.region import Region
 from magnetite.core.rows import Row, Tabular, data_frame

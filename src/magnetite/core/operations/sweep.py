@@ -15,14 +15,14 @@ from magnetite.core.chain.step import KNOWN, Chain, Step
 from magnetite.core.compute.threads import each
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods.parameters import Files
+from magnetite.core.operations.degrade import degrade, degrade_chain
+from magnetite.core.operations.measuring import parse_figures
+from magnetite.core.operations.score import Scorer
+from magnetite.core.operations.treatment import Kept, treat
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.quantities import Quantity
 from magnetite.core.rows import Tabular, data_frame
-from magnetite.core.verbs.degrade import degrade, degrade_chain
-from magnetite.core.verbs.figures import parse_figures
-from magnetite.core.verbs.score import Scorer
-from magnetite.core.verbs.treatment import Kept, treat
 
 #: Kinds of the steps of a sweep: a degradation, then codecs and restorations.
 KINDS = ("degradation", "codec", "restoration")

@@ -20,10 +20,10 @@ from magnetite.core.codecs.layers.slabs import Slabs, slab_height
 from magnetite.core.errors import CommandError, MagnetiteError, PictureError, StreamError
 from magnetite.core.limits import MAX_SAMPLES
 from magnetite.core.methods.declarations import Codec
+from magnetite.core.operations.aim import Aim
 from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.matching import Framed
 from magnetite.core.rows import Row, data_frame
-from magnetite.core.verbs.aim import Aim
 
 
 @dataclass(frozen=True)

@@ -11,12 +11,12 @@ from magnetite.core.compute.sharing import Sharing
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.methods.parameters import Files
+from magnetite.core.operations.restoration_chain import run
+from magnetite.core.operations.risk import Risk, risk_of
+from magnetite.core.operations.score import Pair, score_steps
 from magnetite.core.picture import Picture
 from magnetite.core.solve.axis import Axis
 from magnetite.core.solve.best import largest
-from magnetite.core.verbs.restoring import run
-from magnetite.core.verbs.risk import Risk, risk_of
-from magnetite.core.verbs.score import Pair, score_steps
 
 #: Settings that start at 0 are searched over this many powers of ten.
 _DECADES = 4

@@ -9,12 +9,12 @@ from pathlib import Path
 
 import numpy as np
 
-from magnetite.commands.running import Command
 from magnetite.core.arrays import Pixels
 from magnetite.core.codecs.layers.pipeline import Section
 from magnetite.core.errors import CommandError, MagnetiteError, StreamError
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.frame import Frame
+from magnetite.external.running import Command
 from magnetite.files.reading import read
 from magnetite.files.writing import write
 

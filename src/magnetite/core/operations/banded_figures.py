@@ -18,14 +18,20 @@ from magnetite.core.errors import InputError
 from magnetite.core.limits import MEMORY
 from magnetite.core.methods.declarations import ColourPolicy, Figure, Metric
 from magnetite.core.methods.sums import Part, Totals
+from magnetite.core.operations.gauge import DEFAULT_GAUGES
+from magnetite.core.operations.measuring import (
+    Figures,
+    Scale,
+    clip_remark,
+    parse_figures,
+    samples_beyond,
+)
+from magnetite.core.operations.score import DEFAULT_METRICS, Scores
 from magnetite.core.picture import Picture
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.picture.picture import luma
 from magnetite.core.picture.rows import Band, Rows, band_height, in_bands
-from magnetite.core.verbs.figures import Figures, Scale, clip_remark, parse_figures, samples_beyond
-from magnetite.core.verbs.gauge import DEFAULT_GAUGES
-from magnetite.core.verbs.score import DEFAULT_METRICS, Scores
 
 #: Bytes for each sample that scoring takes: two pictures, two bands of each, and their planes; of
 #: float pictures also in float64.

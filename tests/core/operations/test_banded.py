@@ -16,14 +16,14 @@ from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.threads import cores, use_threads
 from magnetite.core.errors import FileError, InputError, LimitError, PictureError
 from magnetite.core.methods.catalogue import every, find
+from magnetite.core.operations.banded import DegradedRows, RestoredRows, converted_rows
+from magnetite.core.operations.banded_figures import gauge_rows, score_rows
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.region import Region, RegionRows
 from magnetite.core.picture.rows import STEP, PictureRows, band_height, digest_of
 from magnetite.core.picture.rows import joined as joined_rows
-from magnetite.core.verbs.banded import DegradedRows, RestoredRows, converted_rows
-from magnetite.core.verbs.banded_figures import gauge_rows, score_rows
 from magnetite.files.resources import DiskFiles
-from magnetite.files.rows import open_rows, write_rows
+from magnetite.files.row_access import open_rows, write_rows
 
 #: What makes bands of 256 rows of any picture of these tests.
 SMALLEST = 300 * 2**20 + 2**27

@@ -23,10 +23,10 @@ from magnetite.core.gauges.noise_blocks import NoiseEstimate
 from magnetite.core.gauges.noise_level import noise_wavelet, normal_sd
 from magnetite.core.methods.declarations import Restoration
 from magnetite.core.methods.parameters import Files
+from magnetite.core.operations.restoration_chain import run
 from magnetite.core.picture import Picture
 from magnetite.core.restore.deblurring import BLURS, blur_kernel
 from magnetite.core.restore.kernels.noise_sd import estimate
-from magnetite.core.verbs.restoring import run
 
 #: Step of the divergence, in sd of the noise, and probes that it is averaged over.
 _STEP, _PROBES = 0.1, 2

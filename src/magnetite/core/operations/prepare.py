@@ -13,12 +13,12 @@ from magnetite.core.compute.processes import start_worker
 from magnetite.core.compute.threads import Listener, threads
 from magnetite.core.errors import MagnetiteError
 from magnetite.core.methods.catalogue import every, find
+from magnetite.core.operations.compress import compress
+from magnetite.core.operations.degrade import degrade
+from magnetite.core.operations.gauge import gauge
+from magnetite.core.operations.restore import restore
+from magnetite.core.operations.score import score
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.verbs.compress import compress
-from magnetite.core.verbs.degrade import degrade
-from magnetite.core.verbs.gauge import gauge
-from magnetite.core.verbs.restore import restore
-from magnetite.core.verbs.score import score
 
 #: Some take their compiled route only from this size on.
 _LARGE, _SMALL = (376, 384), (72, 88)

@@ -14,12 +14,12 @@ from magnetite.core.chain.notation import parse_chain
 from magnetite.core.errors import InputError
 from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.parameters import Context, Files, NoFiles
+from magnetite.core.operations.restoration_chain import run
+from magnetite.core.operations.score import DEFAULT_METRICS, Scores, score
+from magnetite.core.operations.tuning import Tuned, tune
 from magnetite.core.picture import Clipped, Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.rows import Tabular, data_frame
-from magnetite.core.verbs.restoring import run
-from magnetite.core.verbs.score import DEFAULT_METRICS, Scores, score
-from magnetite.core.verbs.tuning import Tuned, tune
 
 
 class RestoredRow(NamedTuple):

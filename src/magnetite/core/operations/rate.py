@@ -11,11 +11,11 @@ from magnetite.core.codecs.layers.container import unpack
 from magnetite.core.codecs.layers.pipeline import Run
 from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.methods.declarations import Codec
+from magnetite.core.operations.aim import Target, solve_chain
+from magnetite.core.operations.coding import Coder, Compressed
 from magnetite.core.picture import Picture
 from magnetite.core.solve.axis import Axis
 from magnetite.core.solve.bracket import Goal, Search
-from magnetite.core.verbs.aim import Target, solve_chain
-from magnetite.core.verbs.coding import Coder, Compressed
 
 #: An embedded stream this much larger than asked for is cut; a larger one is coded more coarsely.
 _LOOSE = 1.08

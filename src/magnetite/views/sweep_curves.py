@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.methods.declarations import Metric
+from magnetite.core.operations.sweep import Axis, Sweep, Swept
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
 from magnetite.core.quantities import figure, read_quantity
-from magnetite.core.verbs.sweep import Axis, Sweep, Swept
 from magnetite.views.sheet import WIDTH, busiest, cell_width, sheet
 from magnetite.views.style import COLOURS, MARKERS, label_ends
 

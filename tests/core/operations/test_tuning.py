@@ -12,8 +12,8 @@ import magnetite
 from conftest import Run, texture
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.errors import ChainError, PictureError
+from magnetite.core.operations.tuning import tune
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.verbs.tuning import tune
 from magnetite.synthetic.catalogue import SCENES
 
 

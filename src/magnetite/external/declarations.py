@@ -26,14 +26,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Annotated, Any
 
-from magnetite.commands.methods import CommandCodec, CommandRestoration
-from magnetite.commands.running import Command
 from magnetite.core.arrays import Pixels
 from magnetite.core.codecs.layers.pipeline import Pipeline
 from magnetite.core.errors import CommandError
 from magnetite.core.methods.catalogue import ColourPolicy, codec, find, forget, restoration
 from magnetite.core.methods.parameters import Count, Number
 from magnetite.core.picture.frame import Frame
+from magnetite.external.methods import CommandCodec, CommandRestoration
+from magnetite.external.running import Command
 from magnetite.files.opening import read_bytes, read_text
 from magnetite.files.writing import FORMATS
 

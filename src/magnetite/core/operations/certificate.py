@@ -6,10 +6,10 @@ from dataclasses import asdict, dataclass
 from typing import Any, NamedTuple
 
 from magnetite.core.degrade.certify.change import Finding
+from magnetite.core.operations.aim import Aim
 from magnetite.core.picture import Clipped
 from magnetite.core.quantities import Quantity, nearby
 from magnetite.core.rows import Tabular, data_frame
-from magnetite.core.verbs.aim import Aim
 
 #: A change of the noise's sd by storing that is worth a word.
 WORTH_SAYING = 0.01

@@ -7,10 +7,10 @@ import math
 from magnetite.core.arrays import Samples
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import InputError
+from magnetite.core.operations.coding import Coder, Compressed
+from magnetite.core.operations.rate import compress_to_aim, compress_to_rate
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.quantities import read_number
-from magnetite.core.verbs.coding import Coder, Compressed
-from magnetite.core.verbs.rate import compress_to_aim, compress_to_rate
 
 
 def compress(

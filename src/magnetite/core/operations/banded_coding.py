@@ -11,10 +11,7 @@ from magnetite.core.codecs.layers.pipeline import Run, Section
 from magnetite.core.codecs.layers.slabs import Slabs
 from magnetite.core.errors import InputError, StreamError
 from magnetite.core.methods.declarations import Codec
-from magnetite.core.picture import Picture
-from magnetite.core.picture.frame import Frame
-from magnetite.core.picture.rows import Rows, check_memory, in_bands, joined
-from magnetite.core.verbs.coding import (
+from magnetite.core.operations.coding import (
     Account,
     check_planes,
     decoded_picture,
@@ -22,6 +19,9 @@ from magnetite.core.verbs.coding import (
     pipeline_of,
     runs_of,
 )
+from magnetite.core.picture import Picture
+from magnetite.core.picture.frame import Frame
+from magnetite.core.picture.rows import Rows, check_memory, in_bands, joined
 
 #: Decoded slabs that are kept: a band may begin in one and end in the next.
 _KEPT = 2

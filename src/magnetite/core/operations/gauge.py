@@ -8,15 +8,15 @@ from dataclasses import dataclass
 from magnetite.core.arrays import Samples
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
+from magnetite.core.edges.slanted_edge import Edge, measure_edge
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.kernels.slanted_edge import Edge, measure_edge
 from magnetite.core.gauges.noise_level import NoiseCurve, noise_curve
 from magnetite.core.methods.parameters import Files
+from magnetite.core.operations.measuring import ALL, Figures, Named, measured, parse_figures
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import COMMON_SCALE
 from magnetite.core.picture.region import Region
 from magnetite.core.restore.kernels.noise_sd import estimate
-from magnetite.core.verbs.figures import ALL, Figures, Named, measured, parse_figures
 
 DEFAULT_GAUGES = "laplacian-variance"
 

@@ -1,0 +1,1 @@
+"""Slanted edges: found, and measured."""
