@@ -40,7 +40,7 @@ magnetite.write(breccia, "breccia.png")
 assert magnetite.read("breccia.png").same_samples(breccia)
 
 degraded = magnetite.degrade(breccia, "gaussian-blur sigma=1.2 + gaussian-noise sd=8dn", seed=7)
-write_certified(degraded.picture, Path("degraded.png"), degraded.certificate.as_dict())
+write_certified(degraded, Path("degraded.png"))
 assert degraded.certificate.verdict == "as asked"
 assert list(degraded.frame().columns)[:3] == ["step", "figure", "unit"]
 noisy = magnetite.degrade(breccia, "gaussian-noise sd=8dn").picture

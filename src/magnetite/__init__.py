@@ -15,7 +15,7 @@ _HOMES = {
     "curve": "magnetite.core.curves.study",
     "degrade": "magnetite.core.operations.degrade",
     "error_maps": "magnetite.core.analysis.maps",
-    "expand": "magnetite.core.operations.coding",
+    "expand": "magnetite.core.operations.expand",
     "fit_naturalness": "magnetite.core.gauges.naturalness",
     "gate": "magnetite.experiment.front",
     "gauge": "magnetite.core.operations.gauge",
@@ -48,10 +48,10 @@ if TYPE_CHECKING:
     from magnetite.core.curves.study import curve
     from magnetite.core.edges.slanted_edge import measure_edge
     from magnetite.core.gauges.naturalness import fit_naturalness
-    from magnetite.core.operations.coding import expand
     from magnetite.core.operations.compress import compress
     from magnetite.core.operations.convert import convert
     from magnetite.core.operations.degrade import degrade
+    from magnetite.core.operations.expand import expand
     from magnetite.core.operations.gauge import gauge
     from magnetite.core.operations.restore import restore
     from magnetite.core.operations.score import score

@@ -146,14 +146,13 @@ def test_a_picture_has_its_certificate_or_is_not_there(gray: Path, tmp_path: Pat
     from magnetite.files import sidecar
 
     degraded = magnetite.degrade(magnetite.read(gray), "gaussian-noise sd=1%")
-    record = degraded.certificate.as_dict()
     (tmp_path / "o.png.cert.json").mkdir()
     with pytest.raises(FileError, match="is a folder"):
-        sidecar.write_certified(degraded.picture, tmp_path / "o.png", record)
+        sidecar.write_certified(degraded, tmp_path / "o.png")
     assert not (tmp_path / "o.png").exists()
     (tmp_path / "p.png").mkdir()
     with pytest.raises(FileError, match="is a folder"):
-        sidecar.write_certified(degraded.picture, tmp_path / "p.png", record)
+        sidecar.write_certified(degraded, tmp_path / "p.png")
     assert not (tmp_path / "p.png.cert.json").exists()
 
 

@@ -8,17 +8,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.larger import check_whole, in_bands_or_whole, larger_than_memory
 from magnetite.cli.options import (
     FullScaleOption,
     ReferenceArgument,
+    check_whole,
     limits,
-    load,
     note,
     protect,
+    rows_of,
 )
 from magnetite.cli.output import print_table, say, say_done
-from magnetite.cli.score_output import score_words, words_of
+from magnetite.cli.score_output import score_words
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
@@ -57,72 +57,63 @@ def run(
     ] = None,
     full_scale: FullScaleOption = None,
 ) -> None:
-    from magnetite import compress
+    from magnetite.core.chain.notation import as_step
     from magnetite.core.errors import FileError
+    from magnetite.core.operations.compress import compress, compressing
+    from magnetite.core.operations.rate import open_step
     from magnetite.files.atomic import check_writable, write_bytes
-    from magnetite.files.writing import check_output, write
+    from magnetite.files.streams import write_coded_rows
+    from magnetite.files.writing import check_output
 
     if out.suffix.lower() != ".mgt":
         raise FileError(f"{out}: a compressed picture has the ending .mgt")
     protect([ref], [out, *([decoded] if decoded else [])])
     searched = any(option is not None for option in (rate, ratio, aim))
-    large = larger_than_memory(ref, full_scale=full_scale)
-    if large and searched:
-        check_whole(large[0], "--rate, --ratio and --aim need the whole picture: write the setting")
-    elif large and _in_bands(large[0], out, " ".join(step), decoded):
-        return
-    reference = load(ref, full_scale)
+    text = " ".join(step)
+    codec = open_step(text)[0] if searched else as_step(text, "codec")
+    source = rows_of(ref, full_scale)
     check_writable(out)
     if decoded:
-        check_output(reference, decoded)
+        check_output(source.frame, decoded, banded=not limits.allowance.fits(source.frame))
     start = time.perf_counter()
-    compressed = compress(reference, " ".join(step), rate=rate, ratio=ratio, aim=aim)
-    coded = time.perf_counter()
-    picture = compressed.picture
-    end = time.perf_counter()
-    write_bytes(out, compressed.data)
-    messages = write(picture, decoded) if decoded else ()
-    if compressed.aim is not None:
-        note(compressed.aim.words)
-
-    verb = "found and coded" if searched else "coded"
-    words = (
-        f"{score_words(reference, picture)} (peak {reference.full_scale:g}); "
-        f"{verb} in {coded - start:.2f} s, decoded in {end - coded:.2f} s"
-    )
-    _say(compressed, words, messages, out, decoded)
+    if searched:
+        check_whole(source, "--rate, --ratio and --aim need the whole picture: write the setting")
+        made = compress(source, codec, rate=rate, ratio=ratio, aim=aim)
+        write_bytes(out, made.data)
+        note("" if made.aim is None else made.aim.words)
+        account: Account = made
+    else:
+        job = compressing(source, codec, limits.allowance)
+        note(job.note)
+        account = write_coded_rows(out, job)
+    verb = f"{'found and coded' if searched else 'coded'} in {time.perf_counter() - start:.2f} s"
+    words, messages = _decode(source, out, decoded)
+    _say(account, f"{words[0]}; {verb}, {words[1]}", messages, out, decoded)
 
 
-def _in_bands(rows: Rows, out: Path, step: str, decoded: Path | None) -> bool:
-    """Compress a file that is larger than the memory allowed; False where it is read whole."""
-    from magnetite.core.operations.banded_coding import CodedRows
-    from magnetite.core.operations.banded_figures import score_rows
+def _decode(
+    source: Rows, out: Path, decoded: Path | None
+) -> tuple[tuple[str, str], tuple[str, ...]]:
+    """Decode and score the stream, from its file: both in words, and notes on the written picture.
+
+    A picture that is not held whole is decoded while it is written and scored.
+    """
+    from magnetite.core.picture import Picture
     from magnetite.core.picture.rows import bands_of
-    from magnetite.files.atomic import check_writable
-    from magnetite.files.row_access import check_output, open_rows, write_rows
-    from magnetite.files.streams import write_coded_rows
+    from magnetite.files.writing import write_rows
 
-    coded = in_bands_or_whole(rows.frame, lambda: CodedRows(rows, step, limits.memory))
-    if coded is None:
-        return False
-    if decoded:
-        check_output(decoded)
-        check_writable(decoded)
     start = time.perf_counter()
-    account = write_coded_rows(out, coded)
-    end = time.perf_counter()
-    result = open_rows(out)
-    assert result is not None  # it was just written, slab by slab
+    result: Rows = rows_of(out, conversion=False)
+    messages: tuple[str, ...] = ()
+    seconds, whole = time.perf_counter() - start, isinstance(result, Picture)
     if decoded:
-        write_rows(decoded, rows.frame, bands_of(result))
-        result = open_rows(decoded) or result
-    scores = score_rows(rows, result, "psnr,ssim", limits.memory, strict=False)
-    words = (
-        f"{words_of(scores)} (peak {rows.frame.full_scale:g}); coded in {end - start:.2f} s, "
-        f"decoded and scored in {time.perf_counter() - end:.2f} s"
-    )
-    _say(account, words, ("the picture was coded in slabs",), out, decoded)
-    return True
+        messages = write_rows(decoded, result.frame, bands_of(result))
+        result = result if whole else rows_of(decoded, conversion=False)
+    words = f"{score_words(source, result, limits.allowance)} (peak {source.frame.full_scale:g})"
+    if whole:
+        return (words, f"decoded in {seconds:.2f} s"), messages
+    both = f"decoded and scored in {time.perf_counter() - start:.2f} s"
+    return (words, both), (*messages, "the picture was coded in slabs")
 
 
 def _say(

@@ -26,7 +26,12 @@ from magnetite.core.quantities import figure
 from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from magnetite.core.chain.step import Step
     from magnetite.core.curves.study import Comparison, Curves, RateRow
+    from magnetite.core.operations.aim import Target
+    from magnetite.core.operations.measuring import Selection
     from magnetite.core.picture import Picture
     from magnetite.core.picture.region import Region
 
@@ -73,7 +78,6 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    from magnetite.core.chain.notation import parse_step
     from magnetite.core.codecs.yardsticks import library_of
     from magnetite.core.compute.threads import cores
     from magnetite.core.picture.region import Region
@@ -82,7 +86,7 @@ def run(
     from magnetite.experiment.tasks import Source
 
     wanted = [_score_of(text) for text in at or ()]
-    measures = _metrics(metrics, [metric for metric, _ in wanted])
+    measures = _metrics(metrics, [target.step for target in wanted])
     region = None if crop is None else Region.parse(crop)
     if len(set(references)) < len(references):
         raise InputError("a reference is named twice")
@@ -91,9 +95,8 @@ def run(
     references, pictures = _distinct(references, full_scale)
     if region is not None:
         region.crop(pictures[0])
-    conversion = None if limits.conversion is None else str(limits.conversion)
-    sources = [Source(str(path.resolve()), conversion, full_scale) for path in references]
-    job = CurveJob(sources, tuple(codec), tuple(measures), base=os.getcwd(), targets=tuple(wanted))
+    sources = [Source(str(path.resolve()), limits.conversion, full_scale) for path in references]
+    job = CurveJob(sources, tuple(codec), measures, base=os.getcwd(), targets=tuple(wanted))
     with (
         tempfile.TemporaryDirectory(prefix="magnetite-") as scratch,
         cells_done("curve") as listener,
@@ -107,9 +110,9 @@ def run(
     steps = dict.fromkeys(result.point.step for result in curves.results)
     for reason in reasons:
         note(reason)
-    for words in dict.fromkeys(filter(None, (library_of(parse_step(t, "codec")) for t in steps))):
+    for words in dict.fromkeys(filter(None, map(library_of, steps))):
         note(words)
-    rates = [row for metric, score in wanted for row in curves.rates_at(metric, score)]
+    rates = [row for at in wanted for row in curves.rates_at(str(at.step), at.value)]
     _print(format, curves, comparisons, rates)
     if out is not None:
         written = _write(out, curves, pictures[0], region, comparisons, rates)
@@ -133,7 +136,7 @@ def _distinct(references: list[Path], full_scale: float | None) -> tuple[list[Pa
     return [path for path, _ in known.values()], [picture for _, picture in known.values()]
 
 
-def _score_of(text: str) -> tuple[str, float]:
+def _score_of(text: str) -> Target:
     """Read `ssim=0.95`."""
     from magnetite.core.errors import ChainError
     from magnetite.core.operations.aim import Target
@@ -141,14 +144,15 @@ def _score_of(text: str) -> tuple[str, float]:
     target = Target.parse(text)
     if target.step.kind != "metric" or target.sense != "=":
         raise ChainError(f"--at {text}: write METRIC=VALUE with a metric, as in ssim=0.95")
-    return str(target.step), target.value
+    return target
 
 
-def _metrics(text: str, more: list[str]) -> list[str]:
-    """Canonical texts of the metrics listed, and of those that rates are asked for."""
-    from magnetite.core.operations.measuring import parse_figures
+def _metrics(text: str, more: Iterable[Step]) -> Selection:
+    """The metrics listed, and those that rates are asked for."""
+    from magnetite.core.operations.measuring import Selection, selected
 
-    return list(dict.fromkeys([*(str(m) for m in parse_figures(text, "metric")), *more]))
+    listed = selected(text, "metric")
+    return Selection(tuple(dict.fromkeys([*listed, *more])), listed.every)
 
 
 def _print(

@@ -2,29 +2,28 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
 from magnetite.cli.options import (
     FullScaleOption,
     ReferenceArgument,
     SeedOption,
     StepsArgument,
     limits,
-    load,
     note,
     protect,
+    rows_of,
 )
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.core.quantities import figure
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
-    from magnetite.core.operations.banded import DegradedRows
     from magnetite.core.operations.certificate import Certificate
     from magnetite.core.operations.degrade import Overflow
 
@@ -62,51 +61,32 @@ def run(
     full_scale: FullScaleOption = None,
 ) -> None:
     """Writes OUT and its certificate OUT.cert.json."""
-    from magnetite import degrade
     from magnetite.core.chain.notation import parse_chain
-    from magnetite.core.picture import as_picture
-    from magnetite.files.sidecar import certificate_path, write_certified, write_certified_rows
+    from magnetite.core.operations.degrade import degrading
+    from magnetite.files.resources import DiskFiles
+    from magnetite.files.sidecar import certificate_path, write_certified
     from magnetite.files.writing import check_output
 
     sidecar = certificate_path(out)
     chain = parse_chain(steps, "degradation", "codec", auto=aim is not None)
     protect([ref, *map(Path, chain.files)], [out, sidecar])
-    if aim is None and (job := _in_bands(ref, full_scale, steps, seed, overflow)):
-        write_certified_rows(job, out)
-        print_certificate(job.certificate())
-        _say_overflow(job.certificate())
-        say_done(f"wrote {out} and {sidecar.name}")
-        return
-    reference = load(ref, full_scale)
+    source = rows_of(ref, full_scale)
     keeps = overflow is OverflowRule.keep
+    check_output(replace(source.frame, bits=None) if keeps else source.frame, out)
     rule: Overflow | None = None if overflow is None else overflow.value
-    check_output(as_picture(reference.pixels(), str(ref)) if keeps else reference, out)
-    degraded = degrade(reference, " ".join(steps), seed=seed, overflow=rule, aim=aim)
-    messages = write_certified(degraded.picture, out, degraded.certificate.as_dict())
-    print_certificate(degraded.certificate)
+    job = degrading(
+        source, chain, seed=seed, overflow=rule, aim=aim, files=DiskFiles(),
+        allowance=limits.allowance,
+    )  # fmt: skip
+    check_output(job.frame, out, banded=job.banded)
+    note(job.note)
+    messages = write_certified(job, out)
+    certificate = job.certificate()
+    print_certificate(certificate)
     for message in messages:
         note(message)
-    _say_overflow(degraded.certificate)
+    _say_overflow(certificate)
     say_done(f"wrote {out} and {sidecar.name}")
-
-
-def _in_bands(
-    ref: Path, full_scale: float | None, steps: list[str], seed: int, overflow: OverflowRule | None
-) -> DegradedRows | None:
-    """The degradation of a file that is larger than the memory allowed, where bands can do it."""
-    large = larger_than_memory(ref, full_scale=full_scale)
-    if large is None:
-        return None
-    from magnetite.core.operations.banded import DegradedRows
-    from magnetite.files.resources import DiskFiles
-
-    def work() -> DegradedRows:
-        return DegradedRows(
-            large[0], " ".join(steps), limits.memory, seed=seed,
-            overflow=None if overflow is None else overflow.value, files=DiskFiles(),
-        )  # fmt: skip
-
-    return in_bands_or_whole(large[0].frame, work)
 
 
 def print_certificate(certificate: Certificate) -> None:

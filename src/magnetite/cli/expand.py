@@ -7,26 +7,25 @@ from typing import Annotated
 
 import typer
 
-from magnetite.cli.options import limits, note, protect
+from magnetite.cli.options import limits, note, protect, rows_of
 from magnetite.cli.output import say_done
+from magnetite.core.errors import FileError
 
 
 def run(
     source: Annotated[Path, typer.Argument(metavar="IN.mgt", help="Compressed picture.")],
     out: Annotated[Path, typer.Argument(metavar="OUT", help="Picture to write.")],
 ) -> None:
-    from magnetite.core.errors import FileError, StreamError
-    from magnetite.core.operations.coding import expand
-    from magnetite.files.opening import read_bytes
-    from magnetite.files.writing import check_format, write
+    from magnetite.core.picture.rows import bands_of
+    from magnetite.files.reading import coded_file
+    from magnetite.files.writing import check_format, check_output, write_rows
 
     protect([source], [out])
     check_format(out)
-    data = read_bytes(source)
-    try:
-        picture = expand(data, max_samples=limits.max_samples)
-    except StreamError as error:
-        raise FileError(f"{source}: {error}") from None
-    for message in write(picture, out):
+    if source.is_file() and coded_file(source) is None:
+        raise FileError(f"{source}: is not a compressed picture; convert reads other formats")
+    picture = rows_of(source, conversion=False)
+    check_output(picture.frame, out, banded=not limits.allowance.fits(picture.frame))
+    for message in write_rows(out, picture.frame, bands_of(picture)):
         note(message)
-    say_done(f"wrote {out} ({picture.describe()})")
+    say_done(f"wrote {out} ({picture.frame.describe()})")

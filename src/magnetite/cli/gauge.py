@@ -7,22 +7,16 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
-from magnetite.cli.larger import (
-    check_whole,
-    figures_in_bands,
-    larger_than_memory,
-    part_of,
-    whole,
-)
 from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
     OutputFormat,
     RegionOption,
+    check_whole,
     limits,
-    load,
     note,
     protect,
+    rows_of,
 )
 from magnetite.cli.output import print_csv, print_json, print_table
 from magnetite.cli.score_output import MOST_COLUMNS, families_of, heading, left_out_words
@@ -32,7 +26,7 @@ from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
     from magnetite.core.chain.step import Step
-    from magnetite.core.operations.measuring import Figures
+    from magnetite.core.operations.measuring import Figures, Selection
     from magnetite.core.picture import Frame, Picture
 
 
@@ -57,18 +51,18 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    from magnetite.core.operations.measuring import parse_figures
+    from magnetite.core.operations.measuring import selected
 
-    steps = parse_figures(metrics, "gauge")
+    asked = selected(metrics, "gauge")
     if curves is not None:
         _check_names(pictures)
         protect(pictures, [curves / f"{p.stem}{end}" for p in pictures for end in _CURVE_FILES])
     rows: list[_Row] = []
     for path in pictures:
-        rows.append(_row(path, metrics, region, curves, full_scale))
+        rows.append(_row(path, asked, region, curves, full_scale))
     if not any(row.figures for row in rows):
         raise PictureError(f"{rows[0].path}: {next(iter(rows[0].figures.left_out.values()))}")
-    _print(rows, [step for step in steps if any(str(step) in r.figures for r in rows)], format)
+    _print(rows, [step for step in asked if any(str(step) in r.figures for r in rows)], format)
     for row in rows:
         for label, reason in row.figures.left_out.items():
             note(f"{row.path}: {label} left out: {reason}")
@@ -83,36 +77,21 @@ class _Row(NamedTuple):
 
 
 def _row(
-    path: Path, metrics: str, region: str | None, curves: Path | None, full_scale: float | None
+    path: Path, asked: Selection, region: str | None, curves: Path | None, full_scale: float | None
 ) -> _Row:
-    """Figures of a picture, and its curves if they are asked for; in bands where it is large."""
-    from magnetite import gauge
+    """Figures of a picture, and its curves if they are asked for."""
+    from magnetite.core.operations.gauge import gauge, part_of
+    from magnetite.core.picture.rows import whole
+    from magnetite.files.resources import DiskFiles
 
-    if large := larger_than_memory(path, full_scale=full_scale):
-        from magnetite.core.operations.banded_figures import gauge_rows
-
-        rows, frame = part_of(large[0], region), large[0].frame
-        if curves:
-            check_whole(rows, "--curves needs the whole picture: name a part of it (--region)")
-        figures = (
-            None
-            if curves
-            else figures_in_bands(
-                rows,
-                metrics,
-                lambda strict: gauge_rows(rows, metrics, limits.memory, strict=strict),
-            )
-        )
-        if figures is not None:
-            return _Row(path, frame, figures)
-    if large and region:
-        picture, region = whole(rows), None
-    else:
-        picture = load(path, full_scale)
-        frame = picture.frame
+    source = rows_of(path, full_scale)
+    part = part_of(source, region)
     if curves is not None:
-        _write_curves(picture, region, path, curves)
-    return _Row(path, frame, gauge(picture, metrics, region=region, strict=False))
+        check_whole(part, "--curves needs the whole picture: name a part of it (--region)")
+        part = whole(part)
+        _write_curves(part, path, curves)
+    found = gauge(part, asked, strict=False, files=DiskFiles(), allowance=limits.allowance)
+    return _Row(path, source.frame, found)
 
 
 def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
@@ -162,7 +141,7 @@ def _check_names(pictures: list[Path]) -> None:
             raise InputError(f"--curves: two pictures are called {stem}; gauge them in turn")
 
 
-def _write_curves(picture: Picture, region: str | None, path: Path, folder: Path) -> None:
+def _write_curves(picture: Picture, path: Path, folder: Path) -> None:
     """Noise over signal and the transfer of an edge, each as CSV, both as a figure."""
     from magnetite.core.operations.gauge import gauge_curves
     from magnetite.files.atomic import make_folder, write_bytes
@@ -170,7 +149,7 @@ def _write_curves(picture: Picture, region: str | None, path: Path, folder: Path
     from magnetite.views.style import save
 
     make_folder(folder)
-    made = gauge_curves(picture, region=region)
+    made = gauge_curves(picture)
     if made.noise is not None:
         text = csv_text(["signal", "sd", "samples"], list(zip(*made.noise, strict=True)))
         write_bytes(folder / f"{path.stem}-noise.csv", text.encode())

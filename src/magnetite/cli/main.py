@@ -16,9 +16,9 @@ from typer.exceptions import TyperException
 from magnetite.cli.commands import COMMANDS, Command
 from magnetite.cli.completion import line_to_complete
 from magnetite.cli.help import steps_of
-from magnetite.cli.larger import bytes_of
 from magnetite.cli.options import limits, note
 from magnetite.cli.signals import INTERRUPTED, leave, stopping, watch
+from magnetite.cli.sizes import bytes_of
 from magnetite.cli.streams import flush_or_give_up, give_up_output, prepare_streams
 from magnetite.core.errors import MagnetiteError, TargetError
 from magnetite.core.limits import MAX_SAMPLES, MEMORY

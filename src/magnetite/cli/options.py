@@ -20,6 +20,7 @@ from magnetite.files.names import shown
 if TYPE_CHECKING:
     from magnetite.core.chain.step import Chain
     from magnetite.core.picture import Picture
+    from magnetite.core.picture.rows import Allowance, Rows
 
 
 class OutputFormat(StrEnum):
@@ -59,8 +60,8 @@ StepsArgument = Annotated[
 
 
 def note(message: str) -> None:
-    """Say something to the user on standard error, unless --quiet is given."""
-    if not limits.quiet:
+    """Say something to the user on standard error, unless it is empty or --quiet is given."""
+    if message and not limits.quiet:
         print(f"note: {shown(message)}", file=sys.stderr)
 
 
@@ -78,22 +79,54 @@ class Limits:
     #: Whether only results and errors are said.
     quiet: bool = False
 
+    @property
+    def allowance(self) -> Allowance:
+        """Memory and samples that an operation may take."""
+        from magnetite.core.picture.rows import Allowance
+
+        return Allowance(self.memory, self.max_samples)
+
 
 limits = Limits()
 
 
-def load(path: Path, full_scale: float | None = None) -> Picture:
-    """Read a picture and print the notes of the reader."""
+def load(path: Path, full_scale: float | None = None, *, conversion: bool = True) -> Picture:
+    """Read a picture and print the notes of the reader; without `conversion` as it is."""
     from magnetite.files.reading import read
 
     picture = read(path, full_scale=full_scale, max_samples=limits.max_samples)
     for message in picture.notes:
         note(f"{path}: {message}")
-    if limits.conversion is None:
+    if limits.conversion is None or not conversion:
         return picture
     from magnetite import convert
 
     return convert(picture, limits.conversion)
+
+
+def rows_of(path: Path, full_scale: float | None = None, *, conversion: bool = True) -> Rows:
+    """A picture of any size: in memory where it fits, else read in bands where its file can be.
+
+    Without `conversion` it stays as it is in the file, whatever `--convert` says.
+    """
+    from magnetite.files.row_access import open_rows
+
+    rows = open_rows(path, full_scale)
+    chain = limits.conversion if conversion else None
+    if rows is None or limits.allowance.fits(rows.frame):
+        return load(path, full_scale, conversion=conversion)
+    if chain is None:
+        return rows
+    from magnetite.core.operations.convert import converting
+
+    return converting(rows, chain, limits.allowance)
+
+
+def check_whole(source: Rows, words: str) -> None:
+    """Raise `InputError` with these words where a picture has too many samples to be held whole."""
+    frame = source.frame
+    if frame.plane * frame.channels > limits.max_samples:
+        raise InputError(f"{source.origin}: {words}, or allow more samples (--max-samples)")
 
 
 def protect(inputs: Sequence[Path], outputs: Sequence[Path]) -> None:

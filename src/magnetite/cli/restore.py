@@ -8,16 +8,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from magnetite.cli.larger import in_bands_or_whole, larger_than_memory
 from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
     OutputFormat,
     StepsArgument,
     limits,
-    load,
     note,
     protect,
+    rows_of,
 )
 from magnetite.cli.output import print_csv, print_json, print_table, say
 from magnetite.cli.progress import working
@@ -26,7 +25,6 @@ from magnetite.core.errors import InputError
 from magnetite.files.tables import Cell
 
 if TYPE_CHECKING:
-    from magnetite.core.operations.banded import RestoredRows
     from magnetite.core.operations.restore import Outcome
     from magnetite.core.operations.score import Scores
 
@@ -57,32 +55,39 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    from magnetite import restore
     from magnetite.core.chain.notation import parse_chain
-    from magnetite.core.picture.matching import check_comparable
-    from magnetite.files.writing import check_output, write
+    from magnetite.core.operations.restore import restoring
+    from magnetite.core.picture.rows import joined
+    from magnetite.files.resources import DiskFiles
+    from magnetite.files.writing import check_output, write_rows
 
     chain = parse_chain(steps, "restoration", auto=True)
     if noise_sd is not None and (aim is None or reference is not None):
         raise InputError("--noise-sd goes with --aim psnr=best where there is no --reference")
     protect([source, *([reference] if reference else []), *map(Path, chain.files)], [out])
-    if aim is None and _in_bands(source, out, str(chain), reference, full_scale, format):
-        return
-    degraded = load(source, full_scale)
-    clean = load(reference, full_scale) if reference else None
-    if clean is not None:
-        check_comparable(clean, degraded)
-    check_output(degraded, out)
+    degraded = rows_of(source, full_scale)
+    clean = rows_of(reference, full_scale) if reference else None
+    check_output(degraded.frame, out)
     start = time.perf_counter()
     with working(f"restore: {chain}"):
-        restored = restore(degraded, str(chain), reference=clean, aim=aim, noise_sd=noise_sd)
+        job = restoring(
+            degraded, chain, reference=clean, aim=aim, noise_sd=noise_sd, files=DiskFiles(),
+            allowance=limits.allowance,
+        )  # fmt: skip
+        check_output(job.frame, out, banded=job.banded)
+        bands = job if job.banded else [joined(job)]
+        messages = write_rows(out, job.frame, bands)
     seconds = time.perf_counter() - start
-    messages = write(restored.picture, out)
-    for message in (*restored.notes, *messages):
+    for message in (*job.notes, *messages):
         note(message)
-    if restored.residual is None:
-        note("the residual is not judged: the picture is too small or has no luma")
-    _say(restored, degraded.bits, out, seconds, format)
+    if isinstance(bands, list):
+        outcome: Outcome = job.restored(bands[0])
+        if outcome.residual is None:
+            note("the residual is not judged: the picture is too small or has no luma")
+    else:
+        outcome = job.outcome(rows_of(out, conversion=False))
+        note("the residual is not judged: the picture was restored in bands")
+    _say(outcome, degraded.frame.bits, out, seconds, format)
 
 
 def _say(
@@ -99,49 +104,6 @@ def _say(
         _print(outcome)
         words = str(outcome.chain) or "nothing restored"
         say(f"{words}: wrote {out}, in {seconds:.2f} s")
-
-
-def _in_bands(
-    source: Path,
-    out: Path,
-    chain: str,
-    reference: Path | None,
-    full_scale: float | None,
-    format: OutputFormat,
-) -> bool:
-    """Restore a file that is larger than the memory allowed; False where it is read whole."""
-    paths = [source] if reference is None else [source, reference]
-    large = larger_than_memory(*paths, full_scale=full_scale)
-    if large is None:
-        return False
-    from magnetite.core.operations.banded import RestoredRows
-    from magnetite.core.operations.banded_figures import score_rows
-    from magnetite.core.operations.restore import Outcome
-    from magnetite.core.picture.matching import check_comparable
-    from magnetite.files.resources import DiskFiles
-    from magnetite.files.row_access import open_rows, write_rows
-
-    rows, start = large[0], time.perf_counter()
-    if reference is not None:
-        check_comparable(large[1], rows)
-
-    def work() -> RestoredRows:
-        return RestoredRows(rows, chain, limits.memory, files=DiskFiles())
-
-    restored = in_bands_or_whole(rows.frame, work)
-    if restored is None:
-        return False
-    with working(f"restore: {chain}"):
-        write_rows(out, rows.frame, restored)
-    seconds = time.perf_counter() - start
-    note("the residual is not judged: the picture was restored in bands")
-    before = after = None
-    written = open_rows(out)
-    if reference is not None and written is not None:
-        before, after = (score_rows(large[1], r, memory=limits.memory) for r in (rows, written))
-    outcome = Outcome(restored.chain, restored.clipped, before=before, after=after)
-    _say(outcome, rows.frame.bits, out, seconds, format)
-    return True
 
 
 def _as_json(outcome: Outcome, out: Path, seconds: float) -> dict[str, Any]:

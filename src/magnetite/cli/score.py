@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.larger import figures_in_bands, larger_than_memory, part_of, whole
 from magnetite.cli.options import (
     FormatOption,
     FullScaleOption,
@@ -17,6 +16,7 @@ from magnetite.cli.options import (
     load,
     note,
     protect,
+    rows_of,
 )
 from magnetite.cli.score_output import Row, print_rows
 from magnetite.core.errors import InputError
@@ -81,13 +81,13 @@ def run(
 ) -> None:
     from magnetite.core.analysis.repeats import summarise_by_reference
     from magnetite.core.errors import PictureError
-    from magnetite.core.operations.measuring import parse_figures
+    from magnetite.core.operations.measuring import selected
     from magnetite.core.operations.score import Scorer
     from magnetite.files.pairs import pairs_of
     from magnetite.files.reading import coded_file
     from magnetite.files.resources import DiskFiles
 
-    steps = parse_figures(metrics, "metric")
+    asked = selected(metrics, "metric")
     pairs, alone = pairs_of(ref, tests)
     for path in alone:
         note(f"{path} has no partner and is left out")
@@ -98,60 +98,31 @@ def run(
             [maps / f"{path.stem}-{end}" for _, path in pairs for end in _MAP_FILES],
         )
     inside = None if mask is None else load(mask).samples
-    one_piece = bool(crop_border or mask or gray or mixed_depths or align or maps)
     rows: list[Row] = []
     for reference_path, path in pairs:
-        files = (reference_path, path)
-        if not one_piece and (row := _in_bands(*files, metrics, region, full_scale)):
-            rows.append(row)
-            continue
         if not rows or rows[-1].reference != reference_path:
-            reference = load(reference_path, full_scale)
             scorer = Scorer(
-                reference, region=region, border=crop_border, mask=inside, gray=gray,
-                mixed_depths=mixed_depths, align=align, files=DiskFiles(),
+                rows_of(reference_path, full_scale), region=region, border=crop_border,
+                mask=inside, gray=gray, mixed_depths=mixed_depths, align=align, files=DiskFiles(),
+                allowance=limits.allowance,
             )  # fmt: skip
-        test = load(path, full_scale)
+        test = rows_of(path, full_scale)
         try:
             pair = scorer.pair(test)
-            scores = scorer.score(pair, metrics)
+            scores = scorer.score(pair, asked)
         except PictureError as error:
             where = "" if str(path) in str(error) else f"{path}: "
             raise PictureError(f"{where}{error}") from None
         if pair.shift:
             note(f"{path} lies {pair.shift} of {reference_path}; {pair.words}")
-        part = scorer.part if region or crop_border else None
-        rows.append(Row(reference_path, reference.frame, path, scores, part, coded_file(path)))
+        frame = scorer.reference.frame
+        rows.append(Row(reference_path, frame, path, scores, scorer.part, coded_file(path)))
         if maps is not None:
             _write_maps(pair, path, maps)
     for remark in dict.fromkeys(remark for row in rows for remark in row.scores.remarks):
         note(remark)
     own = [(str(row.reference), row.scores) for row in rows]
-    print_rows(rows, steps, summarise_by_reference(own) if repeats else {}, format)
-
-
-def _in_bands(
-    reference: Path, test: Path, metrics: str, region: str | None, full_scale: float | None
-) -> Row | None:
-    """Scores of files that are larger than the memory allowed, where they can be read in bands."""
-    large = larger_than_memory(reference, test, full_scale=full_scale)
-    if large is None:
-        return None
-    from magnetite import score
-    from magnetite.core.operations.banded_figures import score_rows
-    from magnetite.core.picture.region import Region
-    from magnetite.files.reading import coded_file
-
-    one, two = (part_of(rows, region) for rows in large)
-    scores = figures_in_bands(
-        one, metrics, lambda strict: score_rows(one, two, metrics, limits.memory, strict=strict)
-    )
-    if scores is None and region:
-        scores = score(whole(one), whole(two), metrics)
-    part = Region.parse(region) if region else None
-    if scores is None:
-        return None
-    return Row(reference, large[0].frame, test, scores, part, coded_file(test))
+    print_rows(rows, list(asked), summarise_by_reference(own) if repeats else {}, format)
 
 
 def _check_names(pairs: list[tuple[Path, Path]]) -> None:
@@ -165,12 +136,13 @@ def _check_names(pairs: list[tuple[Path, Path]]) -> None:
 def _write_maps(pair: Pair, path: Path, folder: Path) -> None:
     """Each map as a float TIFF, all of them as a figure."""
     from magnetite.core.analysis.maps import error_maps
+    from magnetite.core.picture.rows import whole
     from magnetite.files.atomic import make_folder
     from magnetite.files.writing import write
     from magnetite.views.maps import maps_figure
     from magnetite.views.style import save
 
-    made = error_maps(pair.reference, pair.test)
+    made = error_maps(whole(pair.reference), whole(pair.test))
     make_folder(folder)
     for one in made:
         write(one.picture(), folder / f"{path.stem}-{one.name}.tif")

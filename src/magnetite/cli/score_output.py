@@ -17,8 +17,9 @@ if TYPE_CHECKING:
     from magnetite.core.chain.step import Step
     from magnetite.core.methods.declarations import Figure
     from magnetite.core.operations.score import Scores
-    from magnetite.core.picture import Frame, Picture
+    from magnetite.core.picture import Frame
     from magnetite.core.picture.region import Region
+    from magnetite.core.picture.rows import Allowance, Rows
     from magnetite.files.reading import CodedFile
 
 #: Tables of more metrics than this are turned on their side.
@@ -241,19 +242,17 @@ def heading(method: Figure, label: str | None = None, *, colour: bool = False) -
     return f"{label or method.name}{unit}{arrow}{luma}"
 
 
-def score_words(reference: Picture, test: Picture) -> str:
+def score_words(reference: Rows, test: Rows, allowance: Allowance | None = None) -> str:
     """PSNR, and SSIM where its window fits, in words: `PSNR 34.21 dB, SSIM 0.9312`."""
-    from magnetite.core.operations.measuring import parse_figures
+    from magnetite.core.chain.step import Step
     from magnetite.core.operations.score import Pair, score_steps
     from magnetite.core.picture.matching import check_comparable
+    from magnetite.core.picture.rows import UNBOUNDED
 
     check_comparable(reference, test)
-    steps = parse_figures("psnr,ssim", "metric")
-    return words_of(score_steps(Pair(reference, test), steps, strict=False))
-
-
-def words_of(scores: Scores) -> str:
-    """The same of scores that are there already."""
+    steps = Step("metric", "psnr"), Step("metric", "ssim")
+    pair = Pair(reference, test)
+    scores = score_steps(pair, steps, strict=False, allowance=allowance or UNBOUNDED)
     if scores.identical:
         return "identical"
     words = [f"PSNR {figure(scores['psnr'])} dB"]

@@ -5,14 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
 from pathlib import Path
 
-from magnetite.core.chain.notation import parse_chain
-from magnetite.core.chain.step import Chain
+from magnetite.core.chain.step import Chain, Step
 from magnetite.core.curves.points import Point, sweep_steps
 from magnetite.core.curves.study import CurvePoint, Curves
 from magnetite.core.errors import MagnetiteError
+from magnetite.core.operations.aim import Target
+from magnetite.core.operations.measuring import NONE, Selection
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.plan import NOTHING, Keep
@@ -28,14 +28,14 @@ class CurveJob:
 
     sources: list[Source]
     codecs: tuple[str, ...]
-    metrics: tuple[str, ...]
-    gauges: tuple[str, ...] = ()
+    metrics: Selection
+    gauges: Selection = NONE
     keep: Keep = field(default_factory=Keep)
-    strict: bool = True
-
     base: str = ""
     #: Metrics with scores that automatic points are to reach.
-    targets: tuple[tuple[str, float], ...] = ()
+    targets: tuple[Target, ...] = ()
+    #: Steps of each codec's sweep on each reference, by its text and the digest.
+    steps: dict[tuple[str, str], list[Step]] = field(default_factory=dict, init=False)
 
     def groups(self, references: Sequence[Reference]) -> Iterator[Group]:
         files = DiskFiles(self.base)
@@ -43,20 +43,18 @@ class CurveJob:
             digest = reference.facts.digest
             cells: list[tuple[Cell, Chain | None]] = []
             for codec, text in enumerate(self.codecs):
-                for step in _steps(text, reference.source, digest, self.targets):
-                    chain = parse_chain(step, "codec")
-                    cell = Cell(str(number), digest, NOTHING, NOTHING, 0, 0, str(codec), step,
-                                digest_of(chain, files))  # fmt: skip
-                    cells.append((cell, chain))
+                for step in self._steps_of(text, reference.source, digest):
+                    cell = Cell(str(number), digest, NOTHING, NOTHING, 0, 0, str(codec), str(step),
+                                digest_of(step, files))  # fmt: skip
+                    cells.append((cell, Chain((step,))))
             yield reference, None, cells
 
-
-@lru_cache(maxsize=1024)
-def _steps(
-    codec: str, source: Source, digest: str, targets: tuple[tuple[str, float], ...]
-) -> list[str]:
-    """The steps of a codec's sweep; where none is given they follow from the picture."""
-    return sweep_steps(codec, reference_of(source, digest), targets)
+    def _steps_of(self, codec: str, source: Source, digest: str) -> list[Step]:
+        """The steps of a codec's sweep; where none is given they follow from the picture."""
+        if (codec, digest) not in self.steps:
+            picture = reference_of(source, digest)
+            self.steps[codec, digest] = sweep_steps(codec, picture, self.targets)
+        return self.steps[codec, digest]
 
 
 def curves_of(
@@ -83,11 +81,12 @@ def curves_of(
     for row in rows:
         if row["reason"] is not None:
             raise MagnetiteError(f"{row['treatment']}: {row['reason']}")
+    steps = {str(step): step for own in job.steps.values() for step in own}
     results = [
         CurvePoint(
             int(str(row["reference"])), int(str(row["treatment name"])),
-            Point(str(row["treatment"]), _number(row["bpp"]), int(_number(row["bytes"])),
-                  {metric: _number(row[metric]) for metric in job.metrics}),
+            Point(steps[str(row["treatment"])], _number(row["bpp"]), int(_number(row["bytes"])),
+                  {metric: _number(row[metric]) for metric in job.metrics.labels}),
         )
         for row in rows
     ]  # fmt: skip

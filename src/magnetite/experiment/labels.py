@@ -12,7 +12,7 @@ from typing import Any
 import pandas as pd
 
 from magnetite.core.errors import ChainError, FileError, InputError, PictureError
-from magnetite.core.operations.measuring import parse_figures
+from magnetite.core.operations.measuring import selected
 from magnetite.core.quantities import read_number
 from magnetite.files.opening import read_text
 
@@ -120,7 +120,7 @@ def gauge_folders(
     from magnetite.files.pairs import pictures_in
     from magnetite.files.reading import read
 
-    steps = [str(step) for step in parse_figures(gauges, "gauge")]
+    steps = [str(step) for step in selected(gauges, "gauge")]
     figures: dict[str, list[float]] = {name: [] for name in steps}
     labels, groups, pictures, frames = [], [], [], []
     pattern = _pattern(group)
@@ -252,7 +252,7 @@ def _figures(table: Any, metrics: str | None, label: str, path: Path) -> list[st
 def _is_figure(column: str) -> bool:
     for kind in ("metric", "gauge"):
         try:
-            parse_figures(column, kind)
+            selected(column, kind)
         except ChainError:
             continue
         return True

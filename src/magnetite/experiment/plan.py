@@ -7,8 +7,8 @@ import json
 import os
 import re
 import tomllib
-from collections.abc import Iterator
-from functools import lru_cache
+from collections.abc import Callable, Iterator
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -16,16 +16,18 @@ from pydantic import (
     BaseModel,
     ConfigDict,
     Field,
+    PlainValidator,
     Strict,
     ValidationError,
     field_validator,
     model_validator,
 )
+from pydantic_core import PydanticCustomError
 
-from magnetite.core.chain.notation import parse_chain, parse_sweep
-from magnetite.core.chain.step import Chain
+from magnetite.core.chain.notation import parse_chain, parse_step, parse_sweep
+from magnetite.core.chain.step import Chain, Step
 from magnetite.core.errors import InputError, MagnetiteError
-from magnetite.core.operations.measuring import ALL, parse_figures
+from magnetite.core.operations.measuring import NONE, Selection, selected
 from magnetite.experiment.plan_files import file_mistakes
 from magnetite.files.opening import read_text
 
@@ -49,32 +51,37 @@ class _Table(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
 
+def _read_by(read: Callable[[str], Any]) -> PlainValidator:
+    """A value that is read from its text."""
+
+    def validate(text: Any) -> Any:
+        if not isinstance(text, str):
+            raise PydanticCustomError("string_type", "text")
+        return read(text)
+
+    return PlainValidator(validate)
+
+
+def _gauges(text: str) -> Selection:
+    return selected(text, "gauge") if text else NONE
+
+
 class References(_Table):
     """Which clean pictures, and how they are taken."""
 
     #: Paths and patterns, relative to the plan.
     files: list[str] = Field(min_length=1)
     #: Conversions of each picture before anything else is done with it.
-    convert: str | None = None
-
-    @field_validator("convert")
-    @classmethod
-    def _is_conversion(cls, text: str | None) -> str | None:
-        return None if text is None else str(parse_chain(text, "conversion"))
+    convert: Annotated[Chain | None, _read_by(lambda text: parse_chain(text, "conversion"))] = None
 
 
 class Scores(_Table):
     """Metrics that every picture is scored by."""
 
-    metrics: str = "psnr,ssim"
-    gauges: str = ""
-
-    @field_validator("metrics", "gauges")
-    @classmethod
-    def _can_be_read(cls, text: str, info: Any) -> str:
-        if text:
-            parse_figures(text, info.field_name.removesuffix("s"))
-        return text
+    metrics: Annotated[Selection, _read_by(partial(selected, kind="metric"))] = selected(
+        "psnr,ssim", "metric"
+    )
+    gauges: Annotated[Selection, _read_by(_gauges)] = NONE
 
 
 #: A pair of names; TOML has lists alone.
@@ -93,7 +100,7 @@ class Keep(_Table):
 
     pictures: str = "none"
     #: The metric that says which are best and worst.
-    by: str = "psnr"
+    by: Annotated[Step, _read_by(lambda text: parse_step(text, "metric"))] = Step("metric", "psnr")
 
     @field_validator("pictures")
     @classmethod
@@ -104,11 +111,37 @@ class Keep(_Table):
             )
         return text
 
-    @field_validator("by")
-    @classmethod
-    def _is_metric(cls, text: str) -> str:
-        parse_figures(text, "metric")
-        return text
+
+#: Chains of degradations or treatments by name; None is nothing.
+Chains = dict[str, list[Chain | None]]
+
+
+def _table_of_chains(kind: str, known: bool = False) -> PlainValidator:
+    """A table of chains that are read from their texts; every mistake in it is said at once."""
+
+    def validate(table: Any) -> Chains:
+        if not isinstance(table, dict):
+            raise ValueError('a table of NAME = "chain"')
+        chains: Chains = {}
+        problems = []
+        for name, text in table.items():
+            try:
+                chains[name] = _chains(text, kind, known)
+            except MagnetiteError as error:
+                problems.append(f"{name}\n{error}")
+        if problems:
+            raise ValueError("\n\n".join(problems))
+        return chains
+
+    return PlainValidator(validate)
+
+
+def _chains(text: Any, kind: str, known: bool) -> list[Chain | None]:
+    if not isinstance(text, str):
+        raise InputError(f"{text!r} is not a chain: write it in quotes")
+    if text.strip() == NOTHING:
+        return [None]
+    return list(parse_sweep(text, kind, "codec", known=known))
 
 
 class Plan(_Table):
@@ -120,26 +153,12 @@ class Plan(_Table):
     seed: int = Field(default=0, ge=0, lt=2**63)
     repeats: int = Field(default=1, ge=1, le=100_000)
     references: References
-    degradations: dict[str, str] = {NOTHING: NOTHING}
-    treatments: dict[str, str] = {NOTHING: NOTHING}
+    #: All chains by name; None is nothing.
+    degradations: Annotated[Chains, _table_of_chains("degradation")] = {NOTHING: [None]}
+    treatments: Annotated[Chains, _table_of_chains("restoration", known=True)] = {NOTHING: [None]}
     pairs: Pairs = Pairs()
     scores: Scores = Scores()
     keep: Keep = Keep()
-
-    @field_validator("degradations", "treatments", mode="before")
-    @classmethod
-    def _can_be_read(cls, table: Any, info: Any) -> Any:
-        if not isinstance(table, dict):
-            raise ValueError('a table of NAME = "chain"')
-        problems = []
-        for name, text in table.items():
-            try:
-                _chains(text, info.field_name)
-            except MagnetiteError as error:
-                problems.append(f"{name}\n{error}")
-        if problems:
-            raise ValueError("\n\n".join(problems))
-        return table
 
     @model_validator(mode="after")
     def _chains_differ(self) -> Plan:
@@ -176,13 +195,12 @@ class Plan(_Table):
     def _kept_by_a_score(self) -> Plan:
         """The metric that says which pictures are kept must be one of the scores."""
         rule = self.keep.pictures.split()[0]
-        if rule in ("worst", "best") and self.scores.metrics != ALL:
-            scored = [str(step) for step in parse_figures(self.scores.metrics, "metric")]
-            wanted = str(parse_figures(self.keep.by, "metric")[0])
-            if wanted not in scored:
+        if rule in ("worst", "best") and not self.scores.metrics.every:
+            scored = self.scores.metrics.labels
+            if str(self.keep.by) not in scored:
                 raise ValueError(
-                    f"keep.by\n{wanted!r} is not among the scores: add it to scores.metrics, or "
-                    f"keep by {scored[0]}"
+                    f"keep.by\n{str(self.keep.by)!r} is not among the scores: add it to "
+                    f"scores.metrics, or keep by {scored[0]}"
                 )
         return self
 
@@ -202,10 +220,10 @@ class Plan(_Table):
                     )
         return self
 
-    def chains(self, kind: Literal["degradations", "treatments"]) -> dict[str, list[Chain | None]]:
-        """All chains by name; None is nothing."""
-        table: dict[str, str] = getattr(self, kind)
-        return {name: _chains(text, kind) for name, text in table.items()}
+    def chains(self, kind: Literal["degradations", "treatments"]) -> Chains:
+        """The chains of one of the tables."""
+        chains: Chains = getattr(self, kind)
+        return chains
 
     def together(self, degradation: str, treatment: str) -> bool:
         """Whether a degradation and a treatment, by name, go together."""
@@ -225,19 +243,10 @@ def _states_sd(chain: Chain | None) -> bool:
     from magnetite.core.picture import as_picture
 
     try:
-        made = degrade(as_picture(np.full((32, 32), 128, np.uint8)), str(chain))
+        made = degrade(as_picture(np.full((32, 32), 128, np.uint8)), chain)
     except (MagnetiteError, OSError):  # figures that do not suit gray or so small a picture
         return True
     return made.certificate.noise_sd is not None
-
-
-def _chains(text: Any, kind: str) -> list[Chain | None]:
-    if not isinstance(text, str):
-        raise InputError(f"{text!r} is not a chain: write it in quotes")
-    if text.strip() == NOTHING:
-        return [None]
-    kinds = ("degradation", "codec") if kind == "degradations" else ("restoration", "codec")
-    return list(parse_sweep(text, *kinds, known=kind == "treatments"))
 
 
 def read_plan(path: Path) -> Plan:

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 from magnetite.core.chain.bind import bind_step
 from magnetite.core.chain.step import Step
 from magnetite.core.errors import ChainError, FileError, PictureError
-from magnetite.core.operations.measuring import ALL, parse_figures
 from magnetite.core.picture.frame import Frame
 from magnetite.files.resources import DiskFiles
 
@@ -62,7 +61,6 @@ def _steps(plan: Plan) -> Iterator[tuple[tuple[str, ...], Step]]:
             first = next((chain for chain in chains if chain is not None), None)
             for step in first.steps if first is not None else ():
                 yield (table, name), step
-    for kind, text in (("metric", plan.scores.metrics), ("gauge", plan.scores.gauges)):
-        if text and text != ALL:
-            for step in parse_figures(text, kind):
-                yield ("scores", f"{kind}s"), step
+    for key, asked in (("metrics", plan.scores.metrics), ("gauges", plan.scores.gauges)):
+        for step in asked:
+            yield ("scores", key), step

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -129,12 +131,19 @@ def chosen_metric(rows: Rows, metric: str | None) -> str | None:
     return metric
 
 
-def better_of(name: str) -> str | None:
+@lru_cache(maxsize=1024)
+def declared(label: str) -> declarations.Figure | None:
+    """The metric or gauge of a ledger's label; None where this process has none of that name."""
+    for kind in ("metric", "gauge"):
+        with suppress(ChainError):
+            return parse_step(label, kind).declared(declarations.Figure)
+    return None
+
+
+def better_of(label: str) -> str | None:
     """The better direction of a metric; None of a gauge, where that depends."""
-    try:
-        return parse_step(name, "metric").declared(declarations.Metric).better
-    except ChainError:
-        return None
+    figure = declared(label)
+    return figure.better if isinstance(figure, declarations.Metric) else None
 
 
 def _labels(tried: Any) -> list[str]:

@@ -13,10 +13,9 @@ from itertools import takewhile
 from pathlib import Path
 
 from magnetite import __version__
-from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import FileError
-from magnetite.core.operations.measuring import parse_figures
+from magnetite.core.operations.measuring import NONE
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
 from magnetite.experiment.ledger import Ledger
@@ -116,12 +115,10 @@ class _Run:
         self._flushed = time.perf_counter()
         self._computed = self._failed = self._reused = self._total = 0
         self._notes: list[str] = []
-        self._figures = (*job.metrics, *job.gauges)
-        files = DiskFiles(job.base)
-        steps = [(label, "metric") for label in job.metrics]
-        steps += [(label, "gauge") for label in job.gauges]
+        steps, files = [*job.metrics, *job.gauges], DiskFiles(job.base)
+        self._figures = tuple(map(str, steps))
         #: Digests of the files that figures name.
-        self._files = {label: digest_of(parse_step(label, kind), files) for label, kind in steps}
+        self._files = {str(step): digest_of(step, files) for step in steps}
 
     def go(self, text: str, start: float) -> Outcome:
         self._ledger.describe(plan=text, version=__version__, figures="\n".join(self._figures))
@@ -179,15 +176,15 @@ class _Run:
         return Task(reference.source, degradation, seed, tuple(works), self._job.base)
 
     def _work(self, cell: Cell, treatment: Chain | None, have: set[str], keep: bool) -> Work:
-        metrics = tuple(label for label in self._job.metrics if label not in have)
-        gauges = tuple(label for label in self._job.gauges if label not in have)
-        return Work(cell, treatment, metrics, gauges, keep, self._job.strict)
+        metrics, gauges = self._job.metrics.without(have), self._job.gauges.without(have)
+        return Work(cell, treatment, metrics, gauges, keep)
 
     def _take(self, task: Task, results: list[Done]) -> None:
         """Note results; their pictures are written before the ledger speaks of them."""
         for work, done in zip(task.works, results, strict=True):
             name = self._stored(work.cell, done)
-            self._pending.append((work.cell, done, (*work.metrics, *work.gauges), name))
+            figures = (*work.metrics.labels, *work.gauges.labels)
+            self._pending.append((work.cell, done, figures, name))
             self._computed += 1
             self._failed += done.reason is not None
         late = time.perf_counter() - self._flushed > _PATIENCE
@@ -223,7 +220,7 @@ class _Run:
         for reference, degradation, cells in self._job.groups(references):
             known = self._ledger.known([cell.key for cell, _ in cells], self._files)
             works = [
-                Work(cell, treatment, (), (), True)
+                Work(cell, treatment, NONE, NONE, True)
                 for cell, treatment in cells
                 if cell.key in wanted and cell.key in known
                 and not self._is_kept(known[cell.key][1])
@@ -243,14 +240,13 @@ class _Run:
 
     def _chosen(self, rule: str, number: int) -> set[str]:
         """Keys of the cells whose pictures are kept."""
-        values = self._ledger.values(self._job.keep.by)
+        values = self._ledger.values(str(self._job.keep.by))
         if rule == "sample":
             order = sorted(values, key=lambda key: hashlib.sha256(key.encode()).digest())
         else:
             from magnetite.core.methods.declarations import Metric
 
-            step = parse_figures(self._job.keep.by, "metric")[0]
-            higher = step.declared(Metric).better == "higher"
+            higher = self._job.keep.by.declared(Metric).better == "higher"
             first_high = higher == (rule == "best")
             order = sorted(values, key=lambda key: (values[key], key), reverse=first_high)
         return set(order[:number])

@@ -70,7 +70,7 @@ def size_of(plan: Plan, base: Path) -> Size:
             perform(Task(reference.source, degradation, cells[0][0].seed, works, job.base))
             taken += time.perf_counter() - start
     share = sum(map(_pixels, groups)) / sum(map(_pixels, spread))
-    figures = len(metrics) + len(gauges)
+    figures = len(metrics.steps) + len(gauges.steps)
     return Size(
         rows, figures, len(sources), plan.repeats, taken * share / max(1, cores() / 2),
         rows * (_ROW + _FIGURE * figures), _smallest(len(sources)),

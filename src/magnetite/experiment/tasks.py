@@ -11,7 +11,7 @@ from typing import Protocol
 from magnetite import __version__
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.operations.convert import convert
-from magnetite.core.operations.measuring import ALL, parse_figures
+from magnetite.core.operations.measuring import Selection
 from magnetite.core.picture import Picture
 from magnetite.experiment.plan import NOTHING, Keep, Plan
 from magnetite.experiment.plan_files import reference_files
@@ -25,7 +25,7 @@ class Source:
     """A reference picture: its file, and how it is taken from there."""
 
     path: str
-    convert: str | None = None
+    convert: Chain | None = None
     full_scale: float | None = None
 
     @property
@@ -84,11 +84,9 @@ class Work:
 
     cell: Cell
     treatment: Chain | None
-    metrics: tuple[str, ...]
-    gauges: tuple[str, ...]
+    metrics: Selection
+    gauges: Selection
     keep: bool = False
-    #: Whether a metric that the pictures do not suit is a failure; if not, it has no value.
-    strict: bool = True
 
 
 @dataclass(frozen=True)
@@ -129,23 +127,18 @@ class Job(Protocol):
         ...
 
     @property
-    def metrics(self) -> tuple[str, ...]:
-        """Canonical texts of the metrics of every row."""
+    def metrics(self) -> Selection:
+        """The metrics of every row."""
         ...
 
     @property
-    def gauges(self) -> tuple[str, ...]:
-        """Canonical texts of the gauges of every row."""
+    def gauges(self) -> Selection:
+        """The gauges of every row."""
         ...
 
     @property
     def keep(self) -> Keep:
         """Which pictures are kept, and by which metric."""
-        ...
-
-    @property
-    def strict(self) -> bool:
-        """Whether a metric that the pictures do not suit is a failure."""
         ...
 
     @property
@@ -173,28 +166,19 @@ class PlanJob:
         return cls(plan, sources_of(plan, reference_files(plan, base)), str(base))
 
     @property
-    def metrics(self) -> tuple[str, ...]:
-        return labels_of(self.plan.scores.metrics, "metric")
+    def metrics(self) -> Selection:
+        return self.plan.scores.metrics
 
     @property
-    def gauges(self) -> tuple[str, ...]:
-        return labels_of(self.plan.scores.gauges, "gauge")
+    def gauges(self) -> Selection:
+        return self.plan.scores.gauges
 
     @property
     def keep(self) -> Keep:
         return self.plan.keep
 
-    @property
-    def strict(self) -> bool:
-        return self.plan.scores.metrics != ALL
-
     def groups(self, references: Sequence[Reference]) -> Iterator[Group]:
         return cells_of(self.plan, references, DiskFiles(self.base))
-
-
-def labels_of(text: str, kind: str) -> tuple[str, ...]:
-    """Canonical texts of a list of metrics or gauges; none of an empty one."""
-    return tuple(str(step) for step in parse_figures(text, kind)) if text else ()
 
 
 def sources_of(plan: Plan, files: list[Path]) -> list[Source]:

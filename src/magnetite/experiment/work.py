@@ -10,12 +10,12 @@ from threading import get_ident
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.errors import MagnetiteError, PictureError
 from magnetite.core.operations.degrade import degrade, degrade_chain
-from magnetite.core.operations.measuring import measured, parse_figures
+from magnetite.core.operations.measuring import measured
 from magnetite.core.operations.score import Scorer
 from magnetite.core.operations.treatment import Kept, treat
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity
-from magnetite.experiment.tasks import Facts, Source, Task, Work, label
+from magnetite.experiment.tasks import Facts, Source, Task, Work
 from magnetite.files.resources import DiskFiles
 
 #: References that a process keeps in memory.
@@ -102,7 +102,7 @@ def _degraded(reference: Picture, task: Task, files: ReadOnce) -> tuple[Picture,
         return reference, None
     if not any(work.treatment is not None and work.treatment.takes_known for work in task.works):
         return degrade_chain(reference, task.degradation, task.seed, files), None
-    made = degrade(reference, label(task.degradation), seed=task.seed, files=files)
+    made = degrade(reference, task.degradation, seed=task.seed, files=files)
     return made.picture, made.certificate.noise_sd
 
 
@@ -120,12 +120,10 @@ def _treated(
         picture, size = treat(degraded, work.treatment, known, files, kept)
         treated = time.perf_counter()
         scores: dict[str, float] = {}
-        if work.metrics:
-            scorer = _scorer_of(task, files)
-            scores |= scorer.score(picture, ",".join(work.metrics), strict=work.strict)
-        if work.gauges:
-            steps = parse_figures(",".join(work.gauges), "gauge")
-            scores |= measured(steps, picture, strict=False, files=files)
+        if work.metrics.steps:
+            scores |= _scorer_of(task, files).score(picture, work.metrics)
+        if work.gauges.steps:
+            scores |= measured(work.gauges, picture, strict=False, files=files)
     except (MagnetiteError, OSError, MemoryError, ArithmeticError) as error:
         return Done(work.cell.key, _words(error))
     end = time.perf_counter()

@@ -62,7 +62,7 @@ def read(
     data = read_bytes(path, _BYTES_PER_SAMPLE * max_samples + _METADATA)
     try:
         if data.startswith(MAGIC):
-            from magnetite.core.operations.coding import expand
+            from magnetite.core.operations.expand import expand
 
             return replace(expand(data, max_samples=max_samples), origin=str(path))
         size, decoder = format_of(data)

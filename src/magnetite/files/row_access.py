@@ -1,10 +1,9 @@
-"""Files of which any rows can be read: TIFF in strips or tiles, NPY, streams; and written."""
+"""Files of which any rows can be read: TIFF in strips or tiles, NPY, streams of slabs."""
 
 from __future__ import annotations
 
 import contextlib
 import math
-from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -19,14 +18,9 @@ from magnetite.core.picture import Picture, frozen
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.rows import Rows
 from magnetite.files import marks
-from magnetite.files.atomic import replacing
 from magnetite.files.formats import Decoded
 from magnetite.files.opening import Stamp, opened
 from magnetite.files.reading import first_line, picture_of
-from magnetite.files.writing import tiff_options
-
-#: Rows of a strip that is written.
-_STRIP = 64
 
 
 @dataclass(frozen=True)
@@ -106,9 +100,11 @@ class TiffRows(_Samples):
     def _segment(self, file: BinaryIO, index: int) -> tuple[Samples, int, int]:
         """The samples of a strip or tile that lie in the picture, and its first row and column."""
         page = self.page
+        file.seek(page.dataoffsets[index])
+        data = file.read(page.databytecounts[index])
+        if len(data) < page.databytecounts[index]:
+            raise FileError(f"{self.path}: the file is truncated")
         try:
-            file.seek(page.dataoffsets[index])
-            data = file.read(page.databytecounts[index])
             segment, (_, _, top, left, _), (_, down, wide, _) = page.decode(data, index)
             wide = min(wide, self.shape[1] - left)  # tiles reach beyond the picture
             shape = down, wide, math.prod(self.shape[2:])
@@ -190,65 +186,3 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
         # The decoder of strips or tiles is made here: it may read tables from the open file.
         stamp, decode = Stamp.of(file), page.decode
         return TiffRows(path, page.shape, page.dtype, full_scale, stamp, page) if decode else None
-
-
-def write_rows(path: Path, frame: Frame, pictures: Iterable[Picture]) -> None:
-    """Write a picture from its bands, whole or not at all: TIFF (BigTIFF from 4 GiB) or NPY.
-
-    Raises
-    ------
-    FileError
-        If the ending names another format, or the file cannot be written.
-    """
-    check_output(path)
-    writer = _write_npy if path.suffix.lower() == ".npy" else _write_tiff
-    with replacing(path) as temporary:
-        writer(temporary, frame, pictures)
-
-
-def check_output(path: Path) -> None:
-    """Raise `FileError` where the ending is not one of those that are written in bands."""
-    if path.suffix.lower() not in (".tif", ".tiff", ".npy"):
-        raise FileError(
-            f"{path}: a picture that is worked on in bands is written as .tif or .npy; name one"
-        )
-
-
-def _write_npy(path: Path, frame: Frame, pictures: Iterable[Picture]) -> None:
-    with open(path, "wb") as file:
-        begun = False
-        for picture in pictures:
-            if not begun:
-                begun = True
-                descr = np.lib.format.dtype_to_descr(picture.samples.dtype)
-                np.lib.format.write_array_header_2_0(
-                    file, {"descr": descr, "fortran_order": False, "shape": frame.shape}
-                )
-            np.ascontiguousarray(picture.samples).tofile(file)
-
-
-def _write_tiff(path: Path, frame: Frame, pictures: Iterable[Picture]) -> None:
-    import tifffile
-
-    bands = iter(pictures)
-    first = next(bands)
-
-    def strips() -> Iterator[Samples]:
-        for picture in _chained(first, bands):
-            for start in range(0, picture.height, _STRIP):
-                yield np.ascontiguousarray(picture.samples[start : start + _STRIP])
-
-    with tifffile.TiffWriter(path, bigtiff=_bytes(frame, first) >= 2**32 - 2**24) as tiff:
-        tiff.write(
-            strips(), shape=frame.shape, dtype=first.samples.dtype, rowsperstrip=_STRIP,
-            **tiff_options(first),
-        )  # fmt: skip
-
-
-def _chained(first: Picture, others: Iterator[Picture]) -> Iterator[Picture]:
-    yield first
-    yield from others
-
-
-def _bytes(frame: Frame, picture: Picture) -> int:
-    return int(np.prod(frame.shape)) * int(picture.samples.dtype.itemsize)

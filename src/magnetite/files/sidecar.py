@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from magnetite.core.errors import FileError
-from magnetite.core.picture import Picture
 from magnetite.files.atomic import check_writable, write_bytes
 from magnetite.files.opening import read_bytes
-from magnetite.files.row_access import write_rows
-from magnetite.files.writing import encoded
+from magnetite.files.writing import write_rows
 
 if TYPE_CHECKING:
-    from magnetite.core.operations.banded import DegradedRows
+    from magnetite.core.operations.degrade import Degraded, DegradedRows
 
 
 def certificate_path(picture: Path) -> Path:
@@ -36,49 +34,41 @@ def read_json(path: Path) -> dict[str, Any]:
     return content
 
 
-def write_certified(picture: Picture, path: Path, record: dict[str, Any]) -> tuple[str, ...]:
-    """Write a picture and its certificate, both or neither; return the notes to print.
+def write_certified(degraded: Degraded | DegradedRows, path: Path) -> tuple[str, ...]:
+    """Write a degraded picture, or one that is still to be degraded, and its certificate.
+
+    Both are written, or neither.
+
+    Returns
+    -------
+    tuple of str
+        Notes on the file for the user.
 
     Raises
     ------
     FileError
         If one of them cannot be written.
     """
-    data, messages = encoded(picture, path)
-    with _sidecar_of(path, lambda: record | {"file_notes": list(messages)}):
-        write_bytes(path, data)
-    return messages
+    from magnetite.core.operations.degrade import Degraded
 
-
-def write_certified_rows(degraded: DegradedRows, path: Path) -> None:
-    """Write a picture that is degraded in bands, and its certificate, both or neither.
-
-    Raises
-    ------
-    FileError
-        If one of them cannot be written.
-    """
     check_writable(certificate_path(path))
 
-    def record() -> dict[str, Any]:
-        return degraded.certificate().as_dict() | {"file_notes": []}
+    def beside(notes: tuple[str, ...]) -> contextlib.AbstractContextManager[None]:
+        made = degraded.certificate if isinstance(degraded, Degraded) else degraded.certificate()
+        return _sidecar_of(path, made.as_dict() | {"file_notes": list(notes)})
 
-    with contextlib.ExitStack() as stack:
-
-        def bands() -> Iterator[Picture]:
-            yield from degraded
-            stack.enter_context(_sidecar_of(path, record))
-
-        write_rows(path, degraded.frame, bands())
+    if isinstance(degraded, Degraded):
+        return write_rows(path, degraded.picture.frame, [degraded.picture], beside)
+    return write_rows(path, degraded.frame, degraded, beside)
 
 
 @contextlib.contextmanager
-def _sidecar_of(path: Path, record: Callable[[], dict[str, Any]]) -> Iterator[None]:
+def _sidecar_of(path: Path, record: dict[str, Any]) -> Iterator[None]:
     """Write the certificate of a picture; an earlier one is restored if the picture fails."""
     sidecar = certificate_path(path)
     check_writable(sidecar)
     before = read_bytes(sidecar) if sidecar.is_file() else None
-    write_json(sidecar, record())
+    write_json(sidecar, record)
     try:
         yield
     except BaseException:

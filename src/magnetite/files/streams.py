@@ -19,8 +19,8 @@ from magnetite.core.codecs.layers.container import (
     read_header,
 )
 from magnetite.core.errors import StreamError
-from magnetite.core.operations.banded_coding import CodedRows, ExpandedRows, slabs_of_stream
-from magnetite.core.operations.coding import Account
+from magnetite.core.operations.coding import Account, CodedRows
+from magnetite.core.operations.expand import ExpandedRows, slabs_of_stream
 from magnetite.files.atomic import replacing
 from magnetite.files.opening import Stamp, opened
 

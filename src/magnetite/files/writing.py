@@ -3,22 +3,29 @@
 from __future__ import annotations
 
 import io
+import math
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import AbstractContextManager, ExitStack, nullcontext
 from dataclasses import dataclass
+from itertools import chain, islice
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from magnetite.core.arrays import Samples
 from magnetite.core.codecs.yardsticks import encode_png
 from magnetite.core.errors import FileError
 from magnetite.core.metrics.error import psnr
-from magnetite.core.picture import Picture
+from magnetite.core.picture import Frame, Picture
+from magnetite.core.picture.rows import joined
 from magnetite.files import netpbm, png
-from magnetite.files.atomic import check_writable, write_bytes
+from magnetite.files.atomic import check_writable, replacing, write_bytes
 
 JPEG_QUALITY = 95
+#: Rows of a strip of a TIFF that is written in bands.
+_STRIP = 64
 
 
 @dataclass(frozen=True)
@@ -35,12 +42,15 @@ class Format:
     #: One bit in each of several channels is beyond some encoders.
     bilevel_colour: bool = True
 
-    def holds(self, picture: Picture) -> bool:
-        """Whether the picture's depth and colour fit."""
-        depth = self.floats if picture.bits is None else picture.bits in self.depths
-        if picture.bits == 1 and picture.colour != "gray" and not self.bilevel_colour:
+    #: Whether it is written in bands of rows, as they come.
+    streamed: bool = False
+
+    def holds(self, frame: Frame) -> bool:
+        """Whether a picture's depth and colour fit."""
+        depth = self.floats if frame.bits is None else frame.bits in self.depths
+        if frame.bits == 1 and frame.colour != "gray" and not self.bilevel_colour:
             return False
-        return depth and {"gray": self.gray, "rgb": self.rgb, "planes": self.planes}[picture.colour]
+        return depth and {"gray": self.gray, "rgb": self.rgb, "planes": self.planes}[frame.colour]
 
 
 def write(picture: Picture, path: str | os.PathLike[str]) -> tuple[str, ...]:
@@ -66,16 +76,53 @@ def write(picture: Picture, path: str | os.PathLike[str]) -> tuple[str, ...]:
 
 def encoded(picture: Picture, path: Path) -> tuple[bytes, tuple[str, ...]]:
     """Bytes and notes of the file that `write` would write; the same errors."""
-    check_output(picture, path)
+    check_output(picture.frame, path)
     kind = _format(path)
     data = kind.encode(picture)
     if kind.name == "JPEG":
         return data, (_jpeg_loss(picture, data, path),)
-    if kind.name == "NPY" and picture.bits not in (None, 8, 16):
-        scale = f"{picture.full_scale:g}"
-        words = f"{path}: NPY does not hold the bit depth; read it with a full scale of {scale}"
-        return data, (words,)
-    return data, ()
+    return data, _depth_note(picture.frame, path)
+
+
+#: Context in which a file takes its position, made of the notes on it.
+Beside = Callable[[tuple[str, ...]], AbstractContextManager[object]]
+
+
+def write_rows(
+    path: Path, frame: Frame, bands: Iterable[Picture], beside: Beside = nullcontext
+) -> tuple[str, ...]:
+    """Write a picture from its bands, whole or not at all; the notes of `write`.
+
+    TIFF (BigTIFF from 4 GiB) and NPY are written band by band, other formats once all bands are
+    there.
+
+    Raises
+    ------
+    FileError
+        As `write`.
+    """
+    coming = iter(bands)
+    first = list(islice(coming, 2))
+    kind = _format(path)
+    if len(first) == 1 or not kind.streamed:
+        data, notes = encoded(joined(chain(first, coming)), path)
+        with beside(notes):
+            write_bytes(path, data)
+        return notes
+    check_output(frame, path)
+    notes = _depth_note(frame, path)
+    writer = _stream_npy if kind.name == "NPY" else _stream_tiff
+    with ExitStack() as stack, replacing(path) as temporary:
+        writer(temporary, frame, chain(first, coming))
+        stack.enter_context(beside(notes))
+    return notes
+
+
+def _depth_note(frame: Frame, path: Path) -> tuple[str, ...]:
+    if _format(path).name != "NPY" or frame.bits in (None, 8, 16):
+        return ()
+    scale = f"{frame.full_scale:g}"
+    return (f"{path}: NPY does not hold the bit depth; read it with a full scale of {scale}",)
 
 
 def lossless_ending(picture: Picture) -> str:
@@ -83,14 +130,22 @@ def lossless_ending(picture: Picture) -> str:
     return ".tif" if picture.bits is None or picture.colour == "planes" else ".png"
 
 
-def check_output(picture: Picture, path: Path) -> None:
-    """Raise `FileError` if a picture like this one could not be written there."""
+def check_output(frame: Frame, path: Path, *, banded: bool = False) -> None:
+    """Raise `FileError` if a picture like this one could not be written there.
+
+    `banded` says that all of it is too large for the memory allowed.
+    """
     kind = _format(path)
     check_writable(path)
-    if not kind.holds(picture):
-        able = [suffix for suffix, other in FORMATS.items() if other.holds(picture)]
+    if banded and not kind.streamed:
         raise FileError(
-            f"{path}: {kind.name} cannot hold a picture of {picture.describe()}; "
+            f"{path}: a picture that is worked on in bands is written as .tif or .npy; name one, "
+            "or allow more memory (--memory)"
+        )
+    if not kind.holds(frame):
+        able = [suffix for suffix, other in FORMATS.items() if other.holds(frame)]
+        raise FileError(
+            f"{path}: {kind.name} cannot hold a picture of {frame.describe()}; "
             f"write {' or '.join(able[:2])}"
         )
 
@@ -135,12 +190,35 @@ def _encode_tiff(picture: Picture) -> bytes:
     import tifffile
 
     buffer = io.BytesIO()
-    samples = picture.samples.astype(bool) if picture.bits == 1 else picture.samples
-    tifffile.imwrite(buffer, samples, **tiff_options(picture))
+    tifffile.imwrite(buffer, _tiff_samples(picture), **_tiff_options(picture.frame))
     return buffer.getvalue()
 
 
-def tiff_options(picture: Picture) -> dict[str, Any]:
+def _tiff_samples(picture: Picture) -> Samples:
+    return picture.samples.astype(bool) if picture.bits == 1 else picture.samples
+
+
+def _stream_tiff(path: Path, frame: Frame, bands: Iterator[Picture]) -> None:
+    import tifffile
+
+    first = next(bands)
+
+    def strips() -> Iterator[Samples]:
+        for picture in chain([first], bands):
+            for start in range(0, picture.height, _STRIP):
+                part = picture.part(slice(start, min(start + _STRIP, picture.height)))
+                yield np.ascontiguousarray(_tiff_samples(part))
+
+    samples = _tiff_samples(first)
+    size = math.prod(frame.shape) * samples.dtype.itemsize
+    with tifffile.TiffWriter(path, bigtiff=size >= 2**32 - 2**24) as tiff:
+        tiff.write(
+            strips(), shape=frame.shape, dtype=samples.dtype, rowsperstrip=_STRIP,
+            **_tiff_options(frame),
+        )  # fmt: skip
+
+
+def _tiff_options(picture: Frame) -> dict[str, Any]:
     """Tags of a TIFF on its samples."""
     options: dict[str, Any] = {
         "photometric": "rgb" if picture.colour == "rgb" else "minisblack",
@@ -195,17 +273,29 @@ def _encode_npy(picture: Picture) -> bytes:
     return buffer.getvalue()
 
 
+def _stream_npy(path: Path, frame: Frame, bands: Iterator[Picture]) -> None:
+    first = next(bands)
+    descr = np.lib.format.dtype_to_descr(first.samples.dtype)
+    header = {"descr": descr, "fortran_order": False, "shape": frame.shape}
+    with open(path, "wb") as file:
+        np.lib.format.write_array_header_1_0(file, header)
+        for picture in chain([first], bands):
+            np.ascontiguousarray(picture.samples).tofile(file)
+
+
 _ANY = range(1, 17)
 _BYTE = range(8, 9)
 _PNG = Format("PNG", _encode_png, _ANY)
-_TIFF = Format("TIFF", _encode_tiff, _ANY, floats=True, planes=True, bilevel_colour=False)
+_TIFF = Format(
+    "TIFF", _encode_tiff, _ANY, floats=True, planes=True, bilevel_colour=False, streamed=True
+)
 _JPEG = Format("JPEG", _by_pillow("JPEG", quality=JPEG_QUALITY, subsampling=0), _BYTE)
 _JPEG2000 = Format("JPEG 2000", _encode_jpeg2000, _ANY)
 
 FORMATS: dict[str, Format] = {
     ".png": _PNG,
     ".tif": _TIFF,
-    ".npy": Format("NPY", _encode_npy, _ANY, floats=True, planes=True),
+    ".npy": Format("NPY", _encode_npy, _ANY, floats=True, planes=True, streamed=True),
     ".tiff": _TIFF,
     ".jpg": _JPEG,
     ".jpeg": _JPEG,

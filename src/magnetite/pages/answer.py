@@ -6,12 +6,10 @@ import math
 from dataclasses import dataclass, replace
 from typing import Any
 
-from magnetite.core.methods.declarations import Metric
-from magnetite.core.operations.measuring import parse_figures
 from magnetite.core.quantities import figure
 from magnetite.experiment.ranking import LEVEL, WORSE, ranking
 from magnetite.experiment.rates import rate_curves, rates
-from magnetite.experiment.results import Rows, better_of
+from magnetite.experiment.results import Rows, better_of, declared
 
 _NOTHING = "There is nothing to compare it with."
 _ONE = "One reference allows no test."
@@ -205,4 +203,5 @@ def _interval(low: Any, high: Any, unit: str) -> str:
 
 
 def _unit(metric: str) -> str:
-    return parse_figures(metric, "metric")[0].declared(Metric).unit
+    figure = declared(metric)
+    return "" if figure is None else figure.unit

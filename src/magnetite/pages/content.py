@@ -10,18 +10,15 @@ from pathlib import Path
 from typing import Any
 
 from magnetite import __version__
-from magnetite.core.chain.notation import parse_step
 from magnetite.core.curves.study import activity_of
-from magnetite.core.errors import ChainError
-from magnetite.core.methods.declarations import Figure
-from magnetite.core.operations.measuring import parse_figures
+from magnetite.core.operations.measuring import selected
 from magnetite.core.operations.score import Scorer
 from magnetite.core.picture import Picture
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now
 from magnetite.experiment.ranking import ranking
 from magnetite.experiment.rates import family_of, rates
-from magnetite.experiment.results import Rows, Table, chosen_metric, metrics_of, read_rows
+from magnetite.experiment.results import Rows, Table, chosen_metric, declared, metrics_of, read_rows
 from magnetite.experiment.summary import libraries_of, means
 from magnetite.files.reading import CodedFile
 from magnetite.files.resources import DiskFiles
@@ -128,11 +125,12 @@ def of_pictures(
     # Pictures of unlike depth are compared at the reference's.
     scorer = Scorer(reference, mixed_depths=True, files=DiskFiles())
     shown = [Shown(names[0], "reference", names[0], reference.describe(), reference)]
-    labels = [str(step) for step in parse_figures(metrics, "metric")]
+    asked = selected(metrics, "metric")
+    labels = asked.labels
     notes: list[str] = []
     table = []
     for picture, name, file in zip(tests, names[1:], coded, strict=True):
-        scores = scorer.score(picture, metrics, strict=False)
+        scores = scorer.score(picture, asked, strict=False)
         size, bpp = (None, None) if file is None else file
         notes += [f"{name}: {label} left out: {why}" for label, why in scores.left_out.items()]
         shown.append(
@@ -184,13 +182,10 @@ def _numbers(rows: Rows) -> list[str]:
 
 
 def _figure_column(label: str) -> Column:
-    for kind in ("metric", "gauge"):
-        try:
-            declared = parse_step(label, kind).declared(Figure)
-        except ChainError:
-            continue
-        return Column(label, "figure", declared.unit, declared.direction)
-    return Column(label, "figure")
+    figure = declared(label)
+    if figure is None:
+        return Column(label, "figure")
+    return Column(label, "figure", figure.unit, figure.direction)
 
 
 def _table(rows: Rows) -> list[tuple[Any, ...]]:

@@ -11,11 +11,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from magnetite.core.chain.notation import parse_step
 from magnetite.core.curves.comparison import hull, mean_curve
-from magnetite.core.curves.study import Curves, better_of
+from magnetite.core.curves.study import Curves
 from magnetite.core.errors import InputError
-from magnetite.core.methods.declarations import Metric
 from magnetite.views.style import COLOURS, MARKERS, headline, label_ends, new_figure
 
 if TYPE_CHECKING:
@@ -73,10 +71,10 @@ def _panel(curves: Curves, metric: str) -> Panel:
             mean = mean_curve(own)
         lines.append(Line(codec, mean, number, marked=False))
     best: list[tuple[float, float]] = []
-    if single and better_of(metric) == "higher":
+    if single and curves.better(metric) == "higher":
         with suppress(InputError):  # too few points, or all alike
             best = hull([p for line in lines for p in line.points])
-    unit = parse_step(metric, "metric").declared(Metric).unit
+    unit = curves.scored.declared(metric).unit
     return Panel(f"{metric} ({unit})" if unit else metric, lines, hull=best)
 
 

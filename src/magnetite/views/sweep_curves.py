@@ -5,8 +5,6 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from magnetite.core.chain.notation import parse_step
-from magnetite.core.methods.declarations import Metric
 from magnetite.core.operations.sweep import Axis, Sweep, Swept
 from magnetite.core.picture import Picture
 from magnetite.core.picture.region import Region
@@ -98,16 +96,14 @@ def _even(count: int) -> int:
 def _title(made: Sweep, cell: Swept, wide: bool) -> str:
     """The setting, the rate, the scores."""
     rate = [] if cell.bpp is None else [f"{figure(cell.bpp)} bpp"]
-    scores = [_score_words(metric, cell.scores.get(metric)) for metric in made.metrics]
+    scores = [
+        f"{metric} {figure(cell.scores.get(metric))} {made.scored.declared(metric).unit}".rstrip()
+        for metric in made.metrics
+    ]
     first = ", ".join(made.settings(cell))
     if wide:
         return f"{first}\n{', '.join([*rate, *scores])}"
     return "\n".join([first, ", ".join([*rate, *scores[:1]]), ", ".join(scores[1:])])
-
-
-def _score_words(metric: str, score: float | None) -> str:
-    unit = parse_step(metric, "metric").declared(Metric).unit
-    return f"{metric} {figure(score)} {unit}".rstrip()
 
 
 def _draw_curves(drawn: Figure, made: Sweep) -> None:
@@ -151,7 +147,7 @@ def _draw_curve(axes: Axes, made: Sweep, metric: str, names: tuple[str, ...]) ->
         axes.minorticks_off()
     axes.set_xticks(numbers, [value.removesuffix(unit) for value in axis.values])
     axes.set_xlabel(f"{axis.name} ({unit})" if unit else axis.name)
-    metric_unit = parse_step(metric, "metric").declared(Metric).unit
+    metric_unit = made.scored.declared(metric).unit
     axes.set_title(f"{metric} ({metric_unit})" if metric_unit else metric)
     axes.grid(axis="y")
     if down is not None:

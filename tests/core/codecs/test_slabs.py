@@ -15,16 +15,15 @@ from conftest import Run
 from magnetite.core.codecs.layers import slabs
 from magnetite.core.codecs.layers.container import Stream, unpack
 from magnetite.core.errors import InputError, LimitError, StreamError
-from magnetite.core.operations.banded_coding import CodedRows
-from magnetite.core.operations.coding import expand
+from magnetite.core.operations.compress import compressing
+from magnetite.core.operations.expand import expand
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.frame import Frame
-from magnetite.core.picture.rows import PictureRows
+from magnetite.core.picture.rows import Allowance
 from magnetite.files.row_access import open_rows
 from magnetite.files.streams import write_coded_rows
 
 STEPS = ("dct step=5%", "predictive", "pcm bits=4", "bit-planes keep=5", "svd rank=2 block=8")
-AMPLE = 2**30
 
 
 @pytest.fixture(autouse=True)
@@ -77,7 +76,7 @@ def test_a_slab_is_coded_as_a_picture_of_its_rows(step: str, channels: int) -> N
 @pytest.mark.parametrize("step", STEPS)
 def test_rows_are_coded_to_the_same_file(tmp_path: Path, step: str) -> None:
     picture, path = made(3), tmp_path / "coded.mgt"
-    account = write_coded_rows(path, CodedRows(PictureRows(picture), step, AMPLE))
+    account = write_coded_rows(path, compressing(picture, step))
     whole = magnetite.compress(picture, step)
     assert path.read_bytes() == whole.data
     assert (account.parts, account.bpp, account.ratio) == (whole.parts, whole.bpp, whole.ratio)
@@ -90,12 +89,12 @@ def test_rows_are_coded_to_the_same_file(tmp_path: Path, step: str) -> None:
 
 
 def test_what_needs_the_whole_picture_or_more_memory_says_so() -> None:
-    rows = PictureRows(made(1))
+    picture = made(1)
     for step in ("wavelet step=5%", "svd rank=2", "fourier keep=5%"):
         with pytest.raises(InputError, match="codes the whole picture at once"):
-            CodedRows(rows, step, AMPLE)
+            compressing(picture, step, Allowance(0, 0))
     with pytest.raises(LimitError, match=r"allow 301 MiB \(--memory 301MiB\)"):
-        CodedRows(rows, "dct step=5%", 2**20)
+        compressing(picture, "dct step=5%", Allowance(0))
 
 
 def test_damaged_streams_of_slabs_are_refused(tmp_path: Path) -> None:

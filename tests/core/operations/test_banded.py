@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 import tifffile
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import magnetite
 from conftest import Run
@@ -16,18 +18,38 @@ from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.threads import cores, use_threads
 from magnetite.core.errors import FileError, InputError, LimitError, PictureError
 from magnetite.core.methods.catalogue import every, find
-from magnetite.core.operations.banded import DegradedRows, RestoredRows, converted_rows
-from magnetite.core.operations.banded_figures import gauge_rows, score_rows
-from magnetite.core.picture import Picture, as_picture
+from magnetite.core.operations.convert import converting
+from magnetite.core.operations.degrade import degrading
+from magnetite.core.operations.gauge import gauge
+from magnetite.core.operations.restore import restoring
+from magnetite.core.operations.score import Scorer
+from magnetite.core.picture import Frame, Picture, as_picture
 from magnetite.core.picture.region import Region, RegionRows
-from magnetite.core.picture.rows import STEP, PictureRows, band_height, digest_of
+from magnetite.core.picture.rows import STEP, Allowance, band_height, bands_of, digest_of
 from magnetite.core.picture.rows import joined as joined_rows
 from magnetite.files.resources import DiskFiles
-from magnetite.files.row_access import open_rows, write_rows
+from magnetite.files.row_access import open_rows
+from magnetite.files.writing import write_rows
 
-#: What makes bands of 256 rows of any picture of these tests.
-SMALLEST = 300 * 2**20 + 2**27
 HEIGHT, WIDTH = 700, 91
+
+
+@dataclass(frozen=True)
+class Bands(Allowance):
+    """Bands of a height for every picture; none is taken whole."""
+
+    rows: int = STEP
+
+    def fits(self, frame: Frame) -> bool:
+        return False
+
+    def height(self, frame: Frame, cost: float, reach: int, obstacle: InputError | None) -> int:
+        if obstacle is not None:
+            raise obstacle
+        return self.rows
+
+
+BANDS = Bands(samples=0)
 
 
 def made(kind: str) -> Picture:
@@ -47,12 +69,6 @@ def joined(bands: list[Picture]) -> np.ndarray:
     return np.concatenate([band.samples for band in bands])
 
 
-def least(picture: Picture, cost: float, reach: int) -> int:
-    """Bytes that suffice for bands of 256 rows, and for no more."""
-    row = picture.width * picture.channels * cost
-    return int(300 * 2**20 + row * (STEP + 2 * reach + 5))
-
-
 CHAINS = (
     "gaussian-noise sd=5%",
     "gaussian-blur sigma=0.8 + gaussian-noise sd=2% channels=common + quantize bits=5",
@@ -69,7 +85,7 @@ def test_degraded_bands_are_the_degraded_picture(kind: str, chain: str) -> None:
     for threads in (1, 2, 5):
         use_threads(threads)
         try:
-            job = DegradedRows(PictureRows(picture), chain, least(picture, 72, 9), seed=7)
+            job = degrading(picture, chain, seed=7, allowance=BANDS)
             bands = list(job)
         finally:
             use_threads(cores())
@@ -103,16 +119,23 @@ def test_bands_below_the_size_of_compiled_loops_round_as_the_whole_does(
     picture = as_picture(np.ascontiguousarray(source.samples[:, across]))
     assert WIDE * STEP < WORTH_COMPILING < WIDE * HEIGHT
     whole = magnetite.degrade(picture, chain, seed=7).picture
-    reach = 170 if "sigma=20" in chain else 40
-    bands = list(DegradedRows(PictureRows(picture), chain, least(picture, 72, reach), seed=7))
+    bands = list(degrading(picture, chain, seed=7, allowance=BANDS))
     assert len(bands) > 1
     np.testing.assert_array_equal(joined(bands), whole.samples)
     if "+" not in chain and "box" not in chain and "gaussian" in chain:
-        restored = RestoredRows(
-            PictureRows(picture), chain.replace("-blur", ""), least(picture, 72, reach)
-        )
+        restored = restoring(picture, chain.replace("-blur", ""), allowance=BANDS)
         own = magnetite.restore(picture, chain.replace("-blur", "")).picture
         np.testing.assert_array_equal(joined(list(restored)), own.samples)
+
+
+@settings(max_examples=25, deadline=None)
+@given(rows=st.integers(1, HEIGHT - 1), chain=st.sampled_from([*CHAINS, *BLURS]))
+def test_bands_of_every_height_give_the_same_bits(rows: int, chain: str) -> None:
+    picture = made("gray 16")
+    bands = list(degrading(picture, chain, seed=7, allowance=Bands(samples=0, rows=rows)))
+    assert len(bands) == -(-HEIGHT // rows)
+    whole = magnetite.degrade(picture, chain, seed=7).picture
+    np.testing.assert_array_equal(joined(bands), whole.samples)
 
 
 @pytest.mark.parametrize("kind", ["gray 8", "rgb 16", "gray float"])
@@ -121,10 +144,9 @@ def test_scores_of_bands_are_those_of_the_picture(kind: str) -> None:
     test = magnetite.degrade(picture, "gaussian-noise sd=4%").picture
     metrics = "mse,rmse,psnr,nrmse,mae,max-error,snr,ssim,ssim window=7,ssim-structure,uqi"
     whole = magnetite.score(picture, test, metrics)
-    cost = 16 if picture.bits else 48
-    banded = score_rows(PictureRows(picture), PictureRows(test), metrics, least(picture, cost, 10))
+    banded = Scorer(picture, allowance=BANDS).score(test, metrics)
     assert banded == pytest.approx(whole, rel=1e-9)
-    same = score_rows(PictureRows(picture), PictureRows(picture), "ssim,psnr,mse", SMALLEST)
+    same = Scorer(picture, allowance=BANDS).score(picture, "ssim,psnr,mse")
     assert same == {"ssim": 1.0, "psnr": np.inf, "mse": 0.0}
     assert same.identical
 
@@ -132,7 +154,7 @@ def test_scores_of_bands_are_those_of_the_picture(kind: str) -> None:
 def test_a_last_band_too_low_for_a_window_still_counts_for_errors() -> None:
     rng = np.random.default_rng(0)
     one, two = (as_picture(rng.integers(0, 256, (STEP + 4, 40), np.uint8)) for _ in range(2))
-    banded = score_rows(PictureRows(one), PictureRows(two), "mse,ssim", least(one, 16, 10))
+    banded = Scorer(one, allowance=BANDS).score(two, "mse,ssim")
     assert banded == pytest.approx(magnetite.score(one, two, "mse,ssim"), rel=1e-9)
 
 
@@ -143,7 +165,7 @@ def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
     whole = magnetite.degrade(made(kind), "salt-pepper density=3% + box-blur size=3").picture
     blocks = magnetite.compress(whole, "dct step=16% block=8 smooth=off").picture
     picture = replace(blocks, samples=blocks.samples[: 2 * STEP + more])
-    banded = gauge_rows(PictureRows(picture), "all", least(picture, 80, 7), strict=False)
+    banded = gauge(picture, "all", strict=False, allowance=BANDS)
     names = {str(step) for step in banded.steps} - banded.left_out.keys()
     assert banded == pytest.approx(magnetite.gauge(picture, ",".join(sorted(names))), rel=1e-9)
     digital = {"noise-wavelet", "dynamic-range", "false-contours"}
@@ -157,7 +179,7 @@ def test_steps_of_few_levels_are_banding_in_bands_too() -> None:
     y, x = np.mgrid[: 2 * STEP + 5, :80]
     picture = as_picture(np.rint((y // 12 + x // 10) * 3).astype(np.uint8))
     figures = "false-contours,impulse-share,noise-wavelet,dynamic-range"
-    banded = gauge_rows(PictureRows(picture), figures, least(picture, 80, 8))
+    banded = gauge(picture, figures, allowance=BANDS)
     assert banded == pytest.approx(magnetite.gauge(picture, figures), rel=1e-9)
     assert banded["false-contours"] > 0
 
@@ -166,46 +188,46 @@ def test_what_bands_clip_is_said() -> None:
     samples = made("gray float").samples.copy()
     samples[250:260] += 1
     picture = as_picture(samples, any_range=True)
-    banded = gauge_rows(PictureRows(picture), "entropy", least(picture, 80, 0))
+    banded = gauge(picture, "entropy", allowance=BANDS)
     assert banded.remarks == magnetite.gauge(picture, "entropy").remarks
     assert "entropy take them for these" in banded.remarks[0]
 
 
 def test_bands_refuse_pictures_too_small_for_a_gauge() -> None:
-    thin = PictureRows(as_picture(np.zeros((900, 2), np.uint8)))
+    thin = as_picture(np.zeros((900, 2), np.uint8))
     with pytest.raises(PictureError, match="noise-mask"):
-        gauge_rows(thin, "noise-mask")
+        gauge(thin, "noise-mask", allowance=BANDS)
     with pytest.raises(InputError, match="mtf50: needs the whole picture"):
-        gauge_rows(PictureRows(made("gray 8")), "mtf50")
+        gauge(made("gray 8"), "mtf50", allowance=BANDS)
 
 
 def test_regions_of_rows_are_those_of_the_picture() -> None:
     picture = made("rgb 8")
-    part = RegionRows(PictureRows(picture), "20,100,50x570")
+    part = RegionRows(picture, "20,100,50x570")
     whole = Region(20, 100, 50, 570).crop(picture)
     assert part.frame == whole.frame
     np.testing.assert_array_equal(part.part(slice(30, 400)).samples, whole.samples[30:400])
-    assert gauge_rows(part, "sd") == magnetite.gauge(whole, "sd")
+    assert gauge(part, "sd", allowance=BANDS) == magnetite.gauge(whole, "sd")
     for steps in ("gray + crop left=3 top=290 width=40 height=300", "middle width=31 height=600"):
-        _, bands = converted_rows(PictureRows(picture), steps, least(picture, 64, 0))
+        bands = converting(picture, steps, BANDS)
         assert joined_rows(bands).same_samples(magnetite.convert(picture, steps))
     with pytest.raises(PictureError, match="leaves array"):
-        RegionRows(PictureRows(picture), "80,0,20x20")
+        RegionRows(picture, "80,0,20x20")
 
 
 @pytest.mark.parametrize("chain", ["median size=5", "gaussian sigma=2 + sliding-dct sd=5dn"])
 def test_restored_and_converted_bands_are_those_of_the_picture(chain: str) -> None:
     picture = made("rgb 8")
-    job = RestoredRows(PictureRows(picture), chain, least(picture, 72, 16))
+    job = restoring(picture, chain, allowance=BANDS)
     bands = list(job)
     assert len(bands) > 1
     np.testing.assert_array_equal(joined(bands), magnetite.restore(picture, chain).picture.samples)
     steps = "gray weights=bt709 + depth bits=12"
-    frame, converted = converted_rows(PictureRows(picture), steps, least(picture, 64, 0))
+    converted = converting(picture, steps, BANDS)
     whole = magnetite.convert(picture, steps)
-    assert frame == whole.frame
+    assert converted.frame == whole.frame
     np.testing.assert_array_equal(joined(list(converted)), whole.samples)
-    assert digest_of(PictureRows(picture)) == picture.digest()
+    assert digest_of(RegionRows(picture, Region(0, 0, WIDTH, HEIGHT))) == picture.digest()
 
 
 @pytest.mark.parametrize(
@@ -215,23 +237,23 @@ def test_restored_and_converted_bands_are_those_of_the_picture(chain: str) -> No
         ("gaussian-noise snr=20", "needs the whole picture"),
         ("gaussian-blur sigma=2 boundary=wrap", "needs the whole picture"),
         ("quantize bits=4 design=lloyd-max", "needs the whole picture"),
-        ("impulse-noise density=2%", "certificate needs the whole picture"),
+        ("impulse-noise density=2%", "needs the whole picture for its certificate"),
         ("dct step=8dn", "needs the whole picture"),
     ],
 )
 def test_what_needs_the_whole_picture_says_so(chain: str, says: str) -> None:
     with pytest.raises(InputError, match=says):
-        DegradedRows(PictureRows(made("gray 8")), chain, SMALLEST)
+        degrading(made("gray 8"), chain, allowance=BANDS)
 
 
 def test_bands_refuse_what_does_not_fit_together() -> None:
-    one, two = PictureRows(made("gray 8")), PictureRows(made("gray 16"))
+    one, two = made("gray 8"), made("gray 16")
     with pytest.raises(PictureError, match="the bit depths differ: array is 91x700 gray, 8 bits"):
-        score_rows(one, two)
+        Scorer(one, allowance=BANDS).score(two)
     with pytest.raises(InputError, match="gmsd: needs the whole picture"):
-        score_rows(one, one, "gmsd")
+        Scorer(one, allowance=BANDS).score(one, "gmsd")
     with pytest.raises(InputError, match="sd of the noise is estimated from the whole"):
-        RestoredRows(one, "sliding-dct", SMALLEST)
+        restoring(one, "sliding-dct", allowance=BANDS)
     with pytest.raises(LimitError, match=r"allow \d+ MiB \(--memory \d+MiB\)"):
         band_height(one.frame, 64, 2**20)
 
@@ -264,7 +286,7 @@ def test_rows_of_files_are_those_of_the_picture(tmp_path: Path, name: str, kind:
     for part in (slice(0, HEIGHT), slice(1, 2), slice(250, 601), slice(HEIGHT - 3, HEIGHT)):
         np.testing.assert_array_equal(rows.part(part).samples, picture.samples[part])
     for out in (tmp_path / "out.tif", tmp_path / "out.npy"):
-        write_rows(out, rows.frame, [rows.part(slice(0, 256)), rows.part(slice(256, HEIGHT))])
+        write_rows(out, rows.frame, bands_of(rows))
         assert magnetite.read(out).same_samples(picture)
 
 
@@ -337,11 +359,10 @@ def test_every_method_that_bands_take_gives_what_the_whole_picture_gives(
     monkeypatch.chdir(tmp_path)
     np.save("kernel.npy", np.outer([1, 2, 1], [1, 3, 1]))
     picture = made("rgb 8")
-    rows, files = PictureRows(picture), DiskFiles()
     restores = find("degradation", step.split(maxsplit=1)[0]) is None
-    make = RestoredRows if restores else DegradedRows
+    make = restoring if restores else degrading
     try:
-        job = make(rows, step, 310 * 2**20, files=files)
+        job = make(picture, step, files=DiskFiles(), allowance=BANDS)
     except InputError as refused:
         assert "whole picture" in str(refused) or "estimated from the whole" in str(refused)
         return

@@ -63,6 +63,25 @@ def parse_sweep(
     return _read(text, _Reading(kinds, complete, known=known))
 
 
+def as_chain(chain: Chain | Step | str, *kinds: str, auto: bool = False) -> Chain:
+    """A chain as it is, or read from its text by `parse_chain`; the same errors."""
+    if isinstance(chain, Step):
+        chain = Chain((chain,))
+    if not isinstance(chain, Chain):
+        return parse_chain(chain, *kinds, auto=auto)
+    for step in chain.steps:
+        if step.kind not in kinds:
+            raise ChainError(f"{step.name} is a {step.kind}, and a {' or '.join(kinds)} is wanted")
+    if chain.open_settings and not auto:
+        raise ChainError(f"{str(chain)!r}: auto is solved for with an aim, METRIC=VALUE, only")
+    return chain
+
+
+def as_step(step: Step | str, *kinds: str) -> Step:
+    """A step as it is, or read from its text by `parse_step`; the same errors."""
+    return as_chain(step, *kinds).steps[0] if isinstance(step, Step) else parse_step(step, *kinds)
+
+
 @dataclass(frozen=True)
 class _Reading:
     """Grammar of a text: kinds of methods, settings left for later, sweeps, open values."""

@@ -81,7 +81,8 @@ class Step:
     def with_setting(self, key: str, value: Any) -> Step:
         """This step with one setting replaced."""
         settings = dict(self.settings) | {key: value}
-        return replace(self, settings=tuple(settings.items()))
+        ordered = ((k, settings[k]) for k in self.method.parameters if k in settings)
+        return replace(self, settings=tuple(ordered))
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,6 @@ import numpy as np
 
 from magnetite.core.analysis.statistics import interval
 from magnetite.core.arrays import Samples
-from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
 from magnetite.core.compute.threads import each
 from magnetite.core.curves.comparison import Better, Curve, compare, rate_at
@@ -19,7 +18,7 @@ from magnetite.core.curves.points import Point, at_rate, point, sweep_steps
 from magnetite.core.errors import InputError
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.operations.coding import Compressed
-from magnetite.core.operations.measuring import measured, parse_figures
+from magnetite.core.operations.measuring import Named, Selection, measured, selected
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.rows import Tabular
 
@@ -87,9 +86,18 @@ class Curves(Tabular):
     results: tuple[CurvePoint, ...]
     references: tuple[str, ...]
     codecs: tuple[str, ...]
-    metrics: tuple[str, ...]
+    scored: Selection
     activity: tuple[float | None, ...]
     known: int = 0
+
+    @property
+    def metrics(self) -> tuple[str, ...]:
+        """Canonical texts of the metrics."""
+        return tuple(self.scored.labels)
+
+    def better(self, metric: str) -> Better:
+        """The better direction of one of the metrics."""
+        return self.scored.step(metric).declared(Metric).better
 
     def points(self, reference: int, codec: int) -> list[Point]:
         """One codec's points on one picture, by rising rate."""
@@ -103,7 +111,7 @@ class Curves(Tabular):
         """A row for each point: reference, activity, codec, bpp, bytes, then the scores."""
         return [
             (
-                self.references[r.reference], self.activity[r.reference], r.point.step,
+                self.references[r.reference], self.activity[r.reference], str(r.point.step),
                 r.point.bpp, r.point.bytes, *(r.point.scores[m] for m in self.metrics),
             )
             for r in self.results
@@ -133,7 +141,7 @@ class Curves(Tabular):
 
     def _compared(self, reference: int, codec: int, metric: str) -> tuple[Comparison, str]:
         first, second = (self.curve(reference, c, metric) for c in (0, codec))
-        made = compare(first, second, better_of(metric))
+        made = compare(first, second, self.better(metric))
         name, anchor, label = self.references[reference], self.codecs[0], self.codecs[codec]
         comparison = Comparison(
             name, metric, anchor, label, made.bd_rate, made.bd_quality, made.overlap,
@@ -148,7 +156,7 @@ class Curves(Tabular):
         Means are over the pictures on which all codecs reach the score.
         """
         table = [
-            [_rate(self.curve(n, codec, metric), score, better_of(metric))
+            [_rate(self.curve(n, codec, metric), score, self.better(metric))
              for n in range(len(self.references))]
             for codec in range(len(self.codecs))
         ]  # fmt: skip
@@ -197,7 +205,7 @@ class Curves(Tabular):
 def curve(
     references: Picture | Samples | Sequence[Picture | Samples],
     codecs: str | Sequence[str],
-    metrics: str = "psnr,ssim",
+    metrics: Named = "psnr,ssim",
     *,
     source: Picture | Samples | None = None,
     workers: int = 2,
@@ -226,7 +234,7 @@ def curve(
     """
     pictures = _pictures(references)
     texts = [codecs] if isinstance(codecs, str) else list(codecs)
-    labels = [str(step) for step in parse_figures(metrics, "metric")]
+    scored = selected(metrics, "metric")
     coded = pictures if source is None else [as_picture(source)] * len(pictures)
     jobs = [
         (number, codec, step)
@@ -235,29 +243,24 @@ def curve(
         for step in sweep_steps(text, picture)
     ]
 
-    def work(job: tuple[int, int, str]) -> CurvePoint:
+    def work(job: tuple[int, int, Step]) -> CurvePoint:
         number, codec, step = job
-        made = point(pictures[number], step, ",".join(labels), coded[number])
+        made = point(pictures[number], step, scored, coded[number])
         return CurvePoint(number, codec, made)
 
-    def name(job: tuple[int, int, str]) -> str:
+    def name(job: tuple[int, int, Step]) -> str:
         return f"{pictures[job[0]].origin}: {job[2]}"
 
     results = each(work, jobs, workers=workers, name=name)
     results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
     activity = tuple(map(activity_of, pictures))
     names = tuple(p.origin for p in pictures)
-    return Curves(tuple(results), names, tuple(texts), tuple(labels), activity)
+    return Curves(tuple(results), names, tuple(texts), scored, activity)
 
 
 def activity_of(picture: Picture) -> float | None:
     """The gauge `activity`, dn of 8 bits; None where it does not apply."""
     return measured([_ACTIVITY], picture, strict=False).get(str(_ACTIVITY))
-
-
-def better_of(metric: str) -> Better:
-    """Which way of a metric's score is better."""
-    return parse_step(metric, "metric").declared(Metric).better
 
 
 def _pictures(references: Any) -> list[Picture]:

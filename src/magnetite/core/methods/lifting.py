@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import math
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -17,6 +17,7 @@ from magnetite.core.methods.parameters import Kind
 from magnetite.core.picture import luma
 from magnetite.core.picture.clipping import clear_of_ends
 
+Result = TypeVar("Result")
 #: The metrics' own precision, and the types that some take as they are.
 _PRECISION, _WHOLE = np.float64, (np.uint8, np.uint16)
 
@@ -34,7 +35,7 @@ def on_pixels(
             for name, kind in estimates.items():
                 if settings.get(name) is None:
                     settings[name] = kind.estimate(pixels)
-            planes = [function(plane, *rest, **settings) for plane in _planes(pixels)]
+            planes = [function(plane, *rest, **settings) for plane in split(pixels)]
             return np.stack(planes, axis=-1)
         result: Pixels = function(pixels, *rest, **settings)
         return result
@@ -84,7 +85,7 @@ def on_pair(
                 settings["within"] = within
         pairs = [(reference, test)]
         if colour is ColourPolicy.EACH and reference.ndim == 3:
-            planes = (shared("planes", _planes, pixels) for pixels in (reference, test))
+            planes = (shared("planes", split, pixels) for pixels in (reference, test))
             pairs = list(zip(*planes, strict=True))
         figures = [_figure(name, function, pair, peak, settings) for pair in pairs]
         return float(np.mean(figures)) if len(figures) > 1 else figures[0]
@@ -100,19 +101,30 @@ def _figure(
     settings: Mapping[str, Any],
 ) -> float:
     """The function's result; `PictureError` where the samples are too large or small for it."""
+    value = computed(name, lambda: float(function(*pictures, **settings)), pictures, peak)
+    if math.isnan(value):
+        raise _not_computed(name, "not a number", pictures, peak)
+    return value
+
+
+def computed(
+    name: str, compute: Callable[[], Result], pictures: Sequence[Pixels], peak: float
+) -> Result:
+    """A result; `PictureError` where the samples of its pictures are too large or small for it."""
     try:
         with np.errstate(over="raise", invalid="raise", divide="raise"):
-            value = float(function(*pictures, **settings))
+            return compute()
     except MagnetiteError:
         raise
     except (ArithmeticError, ValueError) as error:
-        reason: object = error
-    else:
-        if not math.isnan(value):
-            return value
-        reason = "not a number"
+        raise _not_computed(name, error, pictures, peak) from None
+
+
+def _not_computed(
+    name: str, reason: object, pictures: Sequence[Pixels], peak: float
+) -> PictureError:
     largest = max(float(np.abs(p).max()) for p in pictures)
-    raise PictureError(
+    return PictureError(
         f"{name} cannot be computed ({reason}): samples reach {largest:.4g}, and full scale is "
         f"{peak:g}"
     )
@@ -144,7 +156,7 @@ def on_one(
         pixels = _checked(np.asarray(pixels), _PRECISION)
         planes = [shared("luma", luma, pixels) if colour is ColourPolicy.LUMA else pixels]
         if colour is ColourPolicy.EACH and pixels.ndim == 3:
-            planes = shared("planes", _planes, pixels)
+            planes = shared("planes", split, pixels)
         figures = [_figure(name, function, [plane], peak, settings) for plane in planes]
         return float(np.mean(figures)) if len(figures) > 1 else figures[0]
 
@@ -171,7 +183,8 @@ def check_pixels(pixels: Any) -> Pixels:
     return array
 
 
-def _planes(pixels: Pixels) -> list[Pixels]:
+def split(pixels: Pixels) -> list[Pixels]:
+    """The planes of samples of shape (h, w, n), each contiguous."""
     return [np.ascontiguousarray(pixels[..., c]) for c in range(pixels.shape[2])]
 
 

@@ -62,6 +62,11 @@ class Target:
     relative: bool = False
 
     @classmethod
+    def of(cls, target: Target | str) -> Target:
+        """A target as it is, or read from its text by `parse`."""
+        return target if isinstance(target, Target) else cls.parse(target)
+
+    @classmethod
     def parse(cls, text: str) -> Target:
         """Read `psnr=30`, `ssim>=0.95`, `ssim window=7=0.8`, `laplacian-variance=50%`.
 
@@ -97,7 +102,7 @@ class Target:
     def __str__(self) -> str:
         return f"{self.step}{self.sense}{self.value:g}"
 
-    def of(self, reference: Picture) -> Target:
+    def for_reference(self, reference: Picture) -> Target:
         """The target with a share made a value by the gauge of the clean picture."""
         if not self.relative:
             return self
@@ -150,7 +155,7 @@ def solve_chain(
             f"an aim solves for one setting: write auto for one in {str(chain)!r}, "
             f"not for {len(chain.open_settings)}"
         )
-    target = target.of(reference)
+    target = target.for_reference(reference)
     ((position, key),) = chain.open_settings
     step = chain.steps[position]
     kind = step.method.parameters[key].kind

@@ -1,28 +1,24 @@
 """Pictures to `.mgt` bytes and back, by a codec whose settings are known."""
 
-from __future__ import annotations
-
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
-import numpy as np
-
 from magnetite.core.arrays import Pixels
 from magnetite.core.chain.bind import Bound, bind_step
-from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
-from magnetite.core.codecs.layers.container import MAX_PLANES, Stream, unpack
-from magnetite.core.codecs.layers.pipeline import Memory, Pipeline, Run, Section
-from magnetite.core.codecs.layers.slabs import Slabs, slab_height
-from magnetite.core.errors import CommandError, MagnetiteError, PictureError, StreamError
-from magnetite.core.limits import MAX_SAMPLES
+from magnetite.core.codecs.layers.container import MAX_PLANES, Stream
+from magnetite.core.codecs.layers.pipeline import Memory, Run, Section
+from magnetite.core.codecs.layers.slabs import Slabs
+from magnetite.core.errors import InputError, PictureError
 from magnetite.core.methods.declarations import Codec
 from magnetite.core.operations.aim import Aim
+from magnetite.core.operations.expand import expand, pipeline_of
+from magnetite.core.operations.local import REMEDY, whole_note
 from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.matching import Framed
+from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, check_memory, in_bands
 from magnetite.core.rows import Row, data_frame
 
 
@@ -95,6 +91,106 @@ class Compressed(Account):
         return expand(self.data)
 
 
+class CodedRows:
+    """A picture that is coded slab by slab: iterate for the sections, then ask for the account.
+
+    A picture that its codec codes as a whole is one slab.
+
+    Parameters
+    ----------
+    source : Rows
+    step : Step
+        A codec with its settings.
+    allowance : Allowance
+    memory : Memory, optional
+        Of codings of the same pixels before: layers that have not changed are not run again.
+    pixels : array, optional
+        Those of the source, where they are at hand.
+
+    Raises
+    ------
+    ChainError
+        If the step cannot be used on this picture.
+    InputError
+        If the codec needs the whole picture, which has more samples than are allowed.
+    LimitError
+        If the memory does not suffice for a slab.
+    PictureError
+        If the picture has more planes than a stream holds.
+    """
+
+    def __init__(
+        self,
+        source: Rows,
+        step: Step,
+        allowance: Allowance = UNBOUNDED,
+        *,
+        memory: Memory | None = None,
+        pixels: Pixels | None = None,
+    ) -> None:
+        check_planes(source)
+        frame = source.frame
+        self._source, self.step, self._memory, self._pixels = source, str(step), memory, pixels
+        self._codec = bind_step(step, frame)
+        self._coder = pipeline_of(self._codec)
+        self.note = ""
+        if isinstance(self._coder, Slabs):
+            self._height = self._coder.height
+            if not allowance.fits(frame):
+                row = frame.width * frame.channels * self._codec.memory
+                check_memory(self._height * row, allowance.memory)
+        else:
+            obstacle = InputError(f"{step}: codes the whole picture at once; {REMEDY}")
+            self._height = allowance.height(frame, self._codec.memory, 0, obstacle)
+            self.note = whole_note(obstacle, self._height, frame, allowance)
+        self._runs: list[Run] = []
+        self._remarks: list[str] = []
+        self._bits = 0
+
+    @property
+    def frame(self) -> Frame:
+        """Of the picture."""
+        return self._source.frame
+
+    @property
+    def embedded(self) -> bool:
+        """Whether the stream may be cut anywhere and still decodes."""
+        return self._coder.embedded
+
+    def __iter__(self) -> Iterator[Section]:
+        """Sections of the stream, in their order."""
+        self._runs, self._remarks = [], []
+        remark = self._codec.step.declared(Codec).remark
+        for band in in_bands(self._height, self._source):
+            (picture,) = band.pictures
+            sections = self._sections(band.rows, picture)
+            if remark:
+                self._remarks += remark(picture.frame, sections, self._codec.settings)
+            self._runs += [run for section in sections for run in _runs_of(section)]
+            self._bits = picture.sample_bits
+            yield from sections
+
+    def _sections(self, rows: slice, picture: Picture) -> list[Section]:
+        if isinstance(self._coder, Slabs):
+            return self._coder.pipeline(rows).forward(picture.pixels())
+        pixels = picture.pixels() if self._pixels is None else self._pixels
+        return self._coder.forward(pixels, self._memory)
+
+    def account(self, header: int) -> Account:
+        """Where the bytes go, once all sections were taken; `header` is the header's length."""
+        runs, frame = (Run("header", header), *self._runs), self.frame
+        samples = frame.height * frame.width * frame.channels
+        remarks = tuple(dict.fromkeys(self._remarks))
+        return Account(self.step, runs, frame.height * frame.width, samples * self._bits, remarks)
+
+    def compressed(self) -> Compressed:
+        """The whole stream, and where its bytes go."""
+        sections = [section.data for section in self]
+        data = Stream(self.frame, self.step, sections).pack()
+        account = self.account(len(data) - sum(map(len, sections)))
+        return Compressed(**vars(account), data=data, embedded=self.embedded)
+
+
 class Coder:
     """Codes one picture with codecs of any settings; results that do not depend on them are kept.
 
@@ -111,30 +207,12 @@ class Coder:
     def __init__(self, picture: Picture) -> None:
         check_planes(picture)
         self.picture = picture
-        self._pixels = picture.pixels()
-        self._memory = Memory()
+        self._pixels, self._memory = picture.pixels(), Memory()
 
     def code(self, step: Step) -> Compressed:
         """The picture coded by one codec; raises `ChainError` where it cannot be used."""
-        picture = self.picture
-        codec = bind_step(step, picture.frame)
-        pipeline = pipeline_of(codec)
-        sections = pipeline.forward(self._pixels, self._memory)
-        label = str(step)
-        data = Stream(picture.frame, label, [s.data for s in sections]).pack()
-        remark = step.declared(Codec).remark
-        runs = [Run("header", len(data) - sum(len(s.data) for s in sections))]
-        for section in sections:
-            runs += runs_of(section)
-        return Compressed(
-            label,
-            tuple(runs),
-            picture.height * picture.width,
-            picture.samples.size * picture.sample_bits,
-            tuple(remark(picture.frame, sections, codec.settings)) if remark else (),
-            data,
-            pipeline.embedded,
-        )
+        rows = CodedRows(self.picture, step, memory=self._memory, pixels=self._pixels)
+        return rows.compressed()
 
 
 def check_planes(picture: Framed) -> None:
@@ -146,58 +224,9 @@ def check_planes(picture: Framed) -> None:
         )
 
 
-def runs_of(section: Section) -> Sequence[Run]:
+def _runs_of(section: Section) -> Sequence[Run]:
     """Labels of the bytes of a section."""
     return section.runs or [Run(section.name, len(section.data))]
-
-
-def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
-    """Decode a `.mgt` stream from its bytes alone.
-
-    Float pictures come back as float32.
-
-    Raises
-    ------
-    StreamError
-        If the bytes are not a `.mgt` stream, are damaged, or declare more than `max_samples`.
-    """
-    stream = unpack(data, max_samples)
-    pipeline = decoding(stream.step, stream.frame)
-    if stream.missing and not pipeline.embedded:
-        raise StreamError(f"the stream is truncated: {stream.missing} bytes are missing at its end")
-    with _stream_errors(stream.step):
-        pixels = pipeline.backward(stream.sections)
-        if pixels.shape != stream.frame.shape:
-            raise StreamError("the sections do not fit the frame of the stream")
-    decoded = decoded_picture(stream.frame, pixels)
-    if not stream.missing:
-        return decoded
-    words = f"the stream was cut: {stream.missing} bytes are missing, the rest is unchecked"
-    return replace(decoded, notes=(words,))
-
-
-def decoding(step: str, frame: Frame) -> Pipeline | Slabs:
-    """The decoder of a step's stream; `StreamError` where that cannot be used."""
-    with _stream_errors(step):
-        return pipeline_of(bind_step(parse_step(step, "codec"), frame))
-
-
-@contextmanager
-def _stream_errors(step: str) -> Iterator[None]:
-    try:
-        yield
-    except (StreamError, CommandError):
-        raise
-    except MagnetiteError as error:
-        raise StreamError(f"the stream's step {step!r} cannot be used: {error}") from None
-
-
-def decoded_picture(frame: Frame, pixels: Pixels) -> Picture:
-    """Decoded samples as a picture of a depth and colour."""
-    dtype = np.float32 if frame.bits is None else np.uint8 if frame.bits <= 8 else np.uint16
-    one_pixel = np.zeros((1, 1, *frame.shape[2:]), dtype)
-    blank = Picture(one_pixel, frame.bits, frame.colour, "expanded stream")
-    return blank.with_pixels(pixels)[0]
 
 
 def through(codec: Bound, pixels: Pixels) -> tuple[Pixels, int]:
@@ -213,16 +242,3 @@ def through(codec: Bound, pixels: Pixels) -> tuple[Pixels, int]:
     size = len(Stream(frame, str(codec.step), [s.data for s in sections]).pack())
     decoded = pipeline.backward([section.data for section in sections])
     return decoded.astype(pixels.dtype), size
-
-
-def pipeline_of(codec: Bound) -> Pipeline | Slabs:
-    """The pipeline of a codec, by the frame that it is bound to."""
-
-    def make(frame: Frame) -> Pipeline:
-        pipeline: Pipeline = codec.call(frame)
-        return pipeline
-
-    slabbed = codec.step.declared(Codec).is_slabbed(codec.settings)
-    if slabbed and slab_height(codec.frame) < codec.frame.height:
-        return Slabs(codec.frame, make)
-    return make(codec.frame)

@@ -5,35 +5,37 @@ from __future__ import annotations
 import math
 
 from magnetite.core.arrays import Samples
-from magnetite.core.chain.notation import parse_step
+from magnetite.core.chain.notation import as_step
+from magnetite.core.chain.step import Step
 from magnetite.core.errors import InputError
-from magnetite.core.operations.coding import Coder, Compressed
+from magnetite.core.operations.aim import Target
+from magnetite.core.operations.coding import CodedRows, Compressed
 from magnetite.core.operations.rate import compress_to_aim, compress_to_rate
-from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, whole
 from magnetite.core.quantities import read_number
 
 
 def compress(
-    source: Picture | Samples,
-    step: str,
+    source: Rows | Samples,
+    step: Step | str,
     *,
     rate: float | str | None = None,
     ratio: float | None = None,
-    aim: str | None = None,
+    aim: Target | str | None = None,
 ) -> Compressed:
     """Compress a picture with one codec, such as `dct step=8dn block=16`.
 
     Parameters
     ----------
     source : Picture or array
-    step : str
+    step : str or Step
         The codec with its settings; without its quality setting where that is to be found.
     rate : float or str, optional
         Find the setting for the largest file of at most this many bits per pixel: `0.5` or
         `"0.5bpp"`.
     ratio : float, optional
         The same for a file this many times smaller than the picture's samples.
-    aim : str, optional
+    aim : str or Target, optional
         Find the setting for a score or gauge of the decoded picture: `psnr=36`, `ssim>=0.95`.
 
     Returns
@@ -50,7 +52,7 @@ def compress(
     TargetError
         If no setting reaches the target.
     """
-    picture = as_picture(source)
+    picture = whole(as_rows(source))
     asked = {"rate": rate, "ratio": ratio, "aim": aim}
     given = [name for name, value in asked.items() if value is not None]
     if len(given) > 1:
@@ -61,7 +63,20 @@ def compress(
         rate = picture.sample_bits * picture.channels / _positive("ratio", ratio)
     if rate is not None:
         return compress_to_rate(picture, step, _positive("rate", _bpp(rate)))
-    return Coder(picture).code(parse_step(step, "codec"))
+    return compressing(picture, step).compressed()
+
+
+def compressing(source: Rows, step: Step | str, allowance: Allowance = UNBOUNDED) -> CodedRows:
+    """The coding of a picture of any size, still to be carried out; see `compress`.
+
+    Raises
+    ------
+    InputError
+        If the codec needs the whole picture, which has more samples than are allowed.
+    LimitError
+        If the memory does not suffice for a slab.
+    """
+    return CodedRows(source, as_step(step, "codec"), allowance)
 
 
 def _bpp(rate: float | str) -> float:

@@ -2,39 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from functools import reduce
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
 
-from magnetite.core.arrays import Float64, Pixels, Samples
+from magnetite.core.arrays import Pixels, Samples
 from magnetite.core.chain.bind import Bound, ReadOnce, bind
-from magnetite.core.chain.notation import parse_chain
+from magnetite.core.chain.notation import as_chain
 from magnetite.core.chain.step import Chain
-from magnetite.core.compute.bands import bands_of
-from magnetite.core.compute.compiling import WORTH_COMPILING
-from magnetite.core.compute.random import step_generator
-from magnetite.core.compute.threads import spread
-from magnetite.core.degrade.certify.change import Change, Finding
-from magnetite.core.degrade.certify.survey import ChangeSurvey, Survey
-from magnetite.core.errors import PictureError
+from magnetite.core.compute.compiling import band_of
+from magnetite.core.compute.random import band_generator, step_generator
+from magnetite.core.errors import InputError, PictureError
 from magnetite.core.methods.declarations import Degradation
-from magnetite.core.methods.parameters import Files, NoFiles
+from magnetite.core.methods.parameters import Files
 from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.operations.aim import Aim, Target, solve_chain
-from magnetite.core.operations.certificate import (
-    Certificate,
-    FindingRow,
-    StepRecord,
-    storage_advice,
-    storage_findings,
-)
+from magnetite.core.operations.certificate import Certificate, FindingRow
 from magnetite.core.operations.coding import through
-from magnetite.core.picture import Clipped, Picture, as_picture
-from magnetite.core.picture.matching import Framed
-from magnetite.core.picture.storing import beyond
+from magnetite.core.operations.findings import StepFindings, Storage, surveys
+from magnetite.core.operations.local import REMEDY, height_for, obstacle_of, reach_of, whole_note
+from magnetite.core.picture import Clipped, Picture
+from magnetite.core.picture.frame import Frame
+from magnetite.core.picture.rows import (
+    UNBOUNDED,
+    Allowance,
+    Band,
+    Rows,
+    as_rows,
+    digest_of,
+    in_bands,
+    joined,
+    whole,
+)
 from magnetite.core.rows import Tabular
 
 #: Treatment of samples outside 0..1: clipped, kept in a float picture, or refused.
@@ -58,12 +60,12 @@ class Degraded(Tabular):
 
 
 def degrade(
-    source: Picture | Samples,
-    chain: str,
+    source: Rows | Samples,
+    chain: Chain | str,
     *,
     seed: int = 0,
     overflow: Overflow | None = None,
-    aim: str | None = None,
+    aim: Target | str | None = None,
     files: Files | None = None,
 ) -> Degraded:
     """Degrade a picture by a chain of degradations and codecs.
@@ -75,7 +77,7 @@ def degrade(
     ----------
     source : Picture or array
         See `as_picture` for arrays.
-    chain : str
+    chain : str or Chain
         Chain notation, such as `gaussian-blur sigma=1.6px + gaussian-noise sd=12dn`.
     seed : int
         Same seed and same picture, same result.
@@ -83,7 +85,7 @@ def degrade(
         Treatment of samples outside 0..1 at the end: clipped and counted; kept, the result
         then being a float picture; or refused. Left out, digital numbers are clipped, and float
         samples kept.
-    aim : str, optional
+    aim : str or Target, optional
         `METRIC=VALUE`: the chain's one setting written `auto` is solved for so that the stored
         picture has that figure, with the same random numbers at every try.
     files : Files, optional
@@ -98,172 +100,193 @@ def degrade(
     TargetError
         If no setting reaches the aim.
     """
-    reference = as_picture(source)
-    parsed = parse_chain(chain, "degradation", "codec", auto=aim is not None)
-    run = Run(reference, reference.digest(), seed, overflow, ReadOnce(files))
-    reached = None
-    if aim is not None:
-        target = Target.parse(aim)
-        parsed, reached = solve_chain(parsed, target, reference, lambda c: run.picture(c)[0])
-    records: list[StepRecord] = []
-    stored, clipped = run.picture(parsed, lambda *work: records.append(run.record(*work)))
-    same_size = stored.samples.shape == reference.samples.shape
-    certificate = run.certificate(
-        reference, parsed, records, clipped,
-        _rms_difference(reference, stored) if same_size else None, reached,
-    )  # fmt: skip
-    return Degraded(stored, certificate)
+    job = degrading(source, chain, seed=seed, overflow=overflow, aim=aim, files=files)
+    return Degraded(joined(job), job.certificate())
 
 
-def _rms_difference(one: Picture, other: Picture) -> float:
-    """In the unit of the first."""
-    if one.bits == other.bits:
-        return error_sums(one.samples, other.samples).rms
-    return error_sums(one.pixels(), other.pixels()).rms * one.full_scale
+def degrading(
+    source: Rows | Samples,
+    chain: Chain | str,
+    *,
+    seed: int = 0,
+    overflow: Overflow | None = None,
+    aim: Target | str | None = None,
+    files: Files | None = None,
+    allowance: Allowance = UNBOUNDED,
+) -> DegradedRows:
+    """The degradation of a picture of any size, still to be carried out; see `degrade`.
+
+    Raises
+    ------
+    InputError
+        If a step needs the whole picture, which has more samples than are allowed.
+    LimitError
+        If the memory does not suffice for a band.
+    """
+    reference = as_rows(source)
+    parsed = as_chain(chain, "degradation", "codec", auto=aim is not None)
+    options = _Options(seed, overflow, ReadOnce(files))
+    if aim is None:
+        return DegradedRows(reference, parsed, options, allowance)
+    clean = whole(reference)
+    options = replace(options, digest=clean.digest(), certified=False)
+    parsed, reached = solve_chain(
+        parsed, Target.of(aim), clean, lambda c: joined(DegradedRows(clean, c, options))
+    )
+    return DegradedRows(clean, parsed, replace(options, certified=True, reached=reached))
 
 
 def degrade_chain(
     reference: Picture, chain: Chain, seed: int, files: Files | None = None
 ) -> Picture:
     """The picture that `degrade` gives, without its certificate."""
-    return Run(reference, reference.digest(), seed, None, files or NoFiles()).picture(chain)[0]
-
-
-#: Callback for each step: samples before and after, and its rate.
-Observer = Callable[[Bound, Pixels, Pixels, float | None], object]
+    return joined(DegradedRows(reference, chain, _Options(seed, None, files, certified=False)))
 
 
 @dataclass(frozen=True)
-class Run:
-    """All but the chain of a degradation."""
+class _Options:
+    """Settings of a degradation beside picture and chain."""
 
-    reference: Picture
-    digest: bytes
     seed: int
     overflow: Overflow | None
-    files: Files
+    files: Files | None
+    #: Whether findings are made; if not, there is no certificate.
+    certified: bool = True
+    #: Of the reference, where it is known.
+    digest: bytes | None = None
+    #: Result of an aim.
+    reached: Aim | None = None
+
+
+@dataclass
+class DegradedRows:
+    """A picture that is degraded band by band: iterate for the bands, then ask for the certificate.
+
+    Made by `degrading`. A picture that fits into memory is one band.
+    """
+
+    source: Rows
+    chain: Chain
+    options: _Options
+    allowance: Allowance = UNBOUNDED
+    _squares: tuple[float, float, int] | None = field(default=None, init=False)
+    _clipped: Clipped = field(default_factory=lambda: Clipped(0, 0, 0), init=False)
+
+    def __post_init__(self) -> None:
+        frame = self.source.frame
+        self._steps = bind(self.chain, frame, self.options.files)
+        obstacle = next(filter(None, map(_obstacle, self._steps)), None)
+        self._height = height_for(self._steps, frame, self.allowance, obstacle)
+        self.note = whole_note(obstacle, self._height, frame, self.allowance)
+        self.storage = Storage.of(self.source.part(slice(0, 1)), self.options.overflow)
+        self._findings: list[StepFindings] = []
 
     @property
-    def keeps(self) -> bool:
-        """Whether samples outside 0..1 are kept."""
-        if self.overflow is None:
-            return self.reference.bits is None
-        return self.overflow == "keep"
+    def frame(self) -> Frame:
+        """Of the result, where the steps keep the picture's size."""
+        return replace(self.source.frame, bits=self.storage.bits)
 
-    def picture(self, chain: Chain, observe: Observer | None = None) -> tuple[Picture, Clipped]:
-        """The stored picture of a chain, and the samples clipped."""
-        before = self.reference.pixels()
-        for position, step in enumerate(bind(chain, self.reference.frame, self.files)):
-            after, rate = self._step(position, step, before)
-            if observe is not None:
-                observe(step, before, after, rate)
+    @property
+    def banded(self) -> bool:
+        """Whether the picture is worked on in several bands."""
+        return self._height < self.source.frame.height
+
+    def __iter__(self) -> Iterator[Picture]:
+        """The result's bands, from the top."""
+        self._digest = self.options.digest or digest_of(self.source)
+        self._findings = [StepFindings(step, self.storage) for step in self._steps]
+        reach = reach_of(self._steps)
+        for band in in_bands(self._height, self.source, before=reach, after=reach):
+            yield self._band(band)
+
+    def _band(self, band: Band) -> Picture:
+        (picture,) = band.pictures
+        before: Pixels = picture.pixels()
+        own = band.own if self.banded else slice(None)
+        for position, step in enumerate(self._steps):
+            after, rate = self._after(step, before, position, band)
+            if self.options.certified:
+                self._findings[position].add(before[own], after[own], rate)
             before = after
-        return self.stored(before)
+        stored, clipped = self.storage.stored(before[own])
+        self._clipped = self._clipped.and_of(clipped)
+        if self.options.certified:
+            self._add_error(picture.part(own), stored)
+        return stored
 
-    def _step(self, position: int, step: Bound, pixels: Pixels) -> tuple[Pixels, float | None]:
+    def _after(
+        self, step: Bound, pixels: Pixels, position: int, band: Band
+    ) -> tuple[Pixels, float | None]:
+        """Samples after a step, and the rate of a codec."""
         if step.method.kind == "codec":
             decoded, size = through(step, pixels)
             return decoded, step.frame.bpp(size)
-        drawn = [step_generator(self.seed, self.digest, position)] if step.draws else []
-        return step.call(pixels, *drawn), None
+        drawn = [self._generator(position, band)] if step.draws else []
+        with band_of(self.source.frame.plane):
+            after: Pixels = step.call(pixels, *drawn)
+        return after, None
 
-    def stored(self, pixels: Pixels) -> tuple[Picture, Clipped]:
-        """Pixels as the result stores them."""
-        if self.reference.bits is None and not self.keeps:
-            clipped = beyond(pixels)
-            return self.reference.with_pixels(pixels.clip(0, 1))[0], clipped
-        if self.keeps and self.reference.bits is not None:
-            blank = np.zeros_like(pixels[:1, :1])
-            floats = Picture(blank, None, self.reference.colour, self.reference.origin)
-            return floats.with_pixels(pixels)
-        return self.reference.with_pixels(pixels)
+    def _generator(self, position: int, band: Band) -> np.random.Generator:
+        seed, digest, rows = self.options.seed, self._digest, band.around
+        total, count = self.source.frame.height, rows.stop - rows.start
+        if count == total:
+            return step_generator(seed, digest, position)
+        return band_generator(seed, digest, position, first=rows.start, count=count, total=total)
 
-    def record(self, step: Bound, before: Pixels, after: Pixels, rate: float | None) -> StepRecord:
-        """Findings on a step."""
-        survey = survey_of(step, before) if before.shape == after.shape else None
-        if survey is None:
-            findings, clipped = self._whole(step, before, after)
+    def _add_error(self, reference: Picture, stored: Picture) -> None:
+        if stored.samples.shape != reference.samples.shape:
+            return
+        if reference.bits == stored.bits:
+            sums, scale = error_sums(reference.samples, stored.samples), 1.0
         else:
-            sums, clipped = self.sums(survey, before, after)
-            findings = survey.findings(sums)
-        if rate is not None:
-            findings.insert(0, Finding("rate", "bpp", None, rate, rate))
-        return self.recorded(step, findings, clipped)
+            sums = error_sums(reference.pixels(), stored.pixels())
+            scale = reference.full_scale
+        _, squares, number = self._squares or (scale, 0.0, 0)
+        self._squares = scale, squares + sums.squares, number + sums.number
 
-    def certificate(
-        self,
-        reference: Framed,
-        chain: Chain,
-        records: Sequence[StepRecord],
-        clipped: Clipped,
-        rms_difference: float | None,
-        aim: Aim | None = None,
-    ) -> Certificate:
-        """The certificate; `PictureError` where samples leave the range and may not."""
-        if self.overflow == "fail" and clipped.share > 0:
+    def certificate(self) -> Certificate:
+        """The certificate, once all bands were taken.
+
+        Raises
+        ------
+        PictureError
+            If samples leave the range and may not.
+        """
+        if self.options.overflow == "fail" and self._clipped.share > 0:
             raise PictureError(
-                f"{clipped.share:.3%} of the samples leave the range, and overflow is fail: keep "
-                "them in a float picture (overflow keep), or degrade less"
+                f"{self._clipped.share:.3%} of the samples leave the range, and overflow is fail: "
+                "keep them in a float picture (overflow keep), or degrade less"
             )
         return Certificate(
-            reference=reference.origin,
-            reference_sha256=self.digest.hex(),
-            picture=reference.frame.describe(),
-            chain=str(chain),
-            seed=self.seed,
-            steps=tuple(records),
-            rms_difference=rms_difference,
-            amplitude_unit=self.reference.amplitude_unit,
-            clipped=clipped,
-            overflow="keep" if self.keeps else "clip",
-            aim=aim,
+            reference=self.source.origin,
+            reference_sha256=self._digest.hex(),
+            picture=self.source.frame.describe(),
+            chain=str(self.chain),
+            seed=self.options.seed,
+            steps=tuple(findings.record() for findings in self._findings),
+            rms_difference=_rms(self._squares),
+            amplitude_unit=self.storage.like.amplitude_unit,
+            clipped=self._clipped,
+            overflow="keep" if self.storage.keeps else "clip",
+            aim=self.options.reached,
         )
 
-    def recorded(self, step: Bound, findings: list[Finding], clipped: Clipped) -> StepRecord:
-        """Findings with those of storing, in the picture's units."""
-        findings = [*findings, *storage_findings(clipped, kept=self.keeps)]
-        advice = storage_advice(findings, clipped, self.bits)
-        scaled = tuple(finding.in_units_of(self.reference) for finding in findings)
-        return StepRecord(str(step.step), scaled, advice)
 
-    def sums(self, survey: Survey, before: Pixels, after: Pixels) -> tuple[Float64, Clipped]:
-        """Sums over bands, so that nothing of the picture's size is held in between."""
-        large = after.size >= WORTH_COMPILING and before.dtype == after.dtype == np.float32
-        loop = survey.in_one_pass if large and self.bits is not None else None
-
-        def work(part: slice) -> tuple[Float64, Clipped]:
-            if loop is None:
-                picture, clipped = self.stored(after[part])
-                change = Change(before[part], after[part], picture.pixels(), clipped)
-                return survey.of(change), clipped
-            sums = loop(before[part], after[part], np.float32(self.reference.full_scale))
-            return sums[2:], Clipped(int(sums[0]), int(sums[1]), after[part].size)
-
-        sums, clipped = zip(*spread(work, bands_of(after)), strict=True)
-        return np.sum(sums, axis=0), reduce(Clipped.and_of, clipped)
-
-    def _whole(self, step: Bound, before: Pixels, after: Pixels) -> tuple[list[Finding], Clipped]:
-        """Findings of a step that needs the whole picture for them."""
-        picture, clipped = self.stored(after)
-        change = Change(before, after, picture.pixels(), clipped)
-        method = step.method
-        certify = method.certify if isinstance(method, Degradation) else None
-        if certify is None:
-            return [Finding("rms change", "fs", None, None)], clipped
-        return certify(change, **step.settings), clipped
-
-    @property
-    def bits(self) -> int | None:
-        """Bit depth of the result."""
-        return None if self.keeps else self.reference.bits
+def _rms(squares: tuple[float, float, int] | None) -> float | None:
+    """Root mean square of a scale, a sum of squares and their number."""
+    return None if squares is None else math.sqrt(squares[1] / squares[2]) * squares[0]
 
 
-def survey_of(step: Bound, before: Pixels) -> Survey | None:
-    """Survey of a step band by band; None where its certificate needs the whole picture."""
+def _obstacle(step: Bound) -> InputError | None:
+    """Why a degradation needs the whole picture; None where it does not."""
     method = step.method
-    if not isinstance(method, Degradation) or (method.certify is None and method.survey is None):
-        return ChangeSurvey()
-    if method.survey is None:
-        return None
-    survey: Survey | None = method.survey(before, **step.settings)
-    return survey
+    if step.draws and not (isinstance(method, Degradation) and method.draws_apart):
+        return InputError(
+            f"{step.step}: needs the whole picture, for its random numbers depend on the samples; "
+            f"{REMEDY}"
+        )
+    if obstacle := obstacle_of(step):
+        return obstacle
+    if not surveys(step):
+        return InputError(f"{step.step}: needs the whole picture for its certificate; {REMEDY}")
+    return None

@@ -2,32 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from magnetite.core.arrays import Samples
-from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
 from magnetite.core.edges.slanted_edge import Edge, measure_edge
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.noise_level import NoiseCurve, noise_curve
 from magnetite.core.methods.parameters import Files
-from magnetite.core.operations.measuring import ALL, Figures, Named, measured, parse_figures
-from magnetite.core.picture import Picture, as_picture
+from magnetite.core.operations.measuring import Figures, Named, Selection, measured, selected
+from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import COMMON_SCALE
-from magnetite.core.picture.region import Region
+from magnetite.core.picture.region import Region, RegionRows
+from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, whole
 from magnetite.core.restore.kernels.noise_sd import estimate
 
 DEFAULT_GAUGES = "laplacian-variance"
 
 
 def gauge(
-    source: Picture | Samples,
+    source: Rows | Samples,
     gauges: Named = DEFAULT_GAUGES,
     *,
     region: Region | str | None = None,
     strict: bool = True,
     files: Files | None = None,
+    allowance: Allowance = UNBOUNDED,
 ) -> Figures:
     """Figures of one picture alone, by the gauge's canonical text.
 
@@ -43,6 +44,8 @@ def gauge(
         Whether a gauge that the picture does not suit is an error; if not, it is left out.
     files : Files, optional
         Reads files that settings name.
+    allowance : Allowance, optional
+        Larger pictures are gauged in bands.
 
     Returns
     -------
@@ -56,13 +59,14 @@ def gauge(
     ChainError
         If `gauges` cannot be read.
     """
-    picture = _part(as_picture(source), region)
-    steps = parse_figures(gauges, "gauge")
-    measuring = [*steps, *_certainty(steps)]
-    found = measured(measuring, picture, strict=strict and gauges != ALL, files=files)
-    figures = found.only(steps)
+    picture, asked = part_of(source, region), selected(gauges, "gauge")
+    found = measured(
+        [*asked, *_certainty(asked)], picture, strict=strict and not asked.every, files=files,
+        allowance=allowance,
+    )  # fmt: skip
+    figures = found.only(asked.steps)
     if _OF_EDGES & figures.keys():
-        figures.remarks += (f"{picture.origin}: {measure_edge(picture).words}",)
+        figures.remarks += (f"{picture.origin}: {measure_edge(whole(picture)).words}",)
     figures.remarks += tuple(_intervals(picture, found))
     return figures
 
@@ -71,21 +75,21 @@ def gauge(
 _OF_EDGE_WIDTH = ("edge-width-error", "edge-count")
 
 
-def _certainty(steps: Sequence[Step]) -> list[Step]:
+def _certainty(asked: Selection) -> list[Step]:
     """Gauges to be measured besides, for the remarks on those that were asked for."""
-    names = {str(step) for step in steps}
+    names = set(asked.labels)
     if "edge-width" not in names:
         return []
-    return [parse_step(name, "gauge") for name in _OF_EDGE_WIDTH if name not in names]
+    return [Step("gauge", name) for name in _OF_EDGE_WIDTH if name not in names]
 
 
-def _intervals(picture: Picture, figures: Figures) -> Iterator[str]:
+def _intervals(picture: Rows, figures: Figures) -> Iterator[str]:
     """The intervals of gauges that have one."""
     if "edge-width" in figures:
         error, count = (figures[name] for name in _OF_EDGE_WIDTH)
         yield f"{picture.origin}: edge-width ± {error:.2g} px (95 %), of {count:.0f} edges"
     if "noise-blocks" in figures:
-        noise = estimate(picture.pixels(), picture.step)
+        noise = estimate(whole(picture).pixels(), picture.frame.step)
         yield f"{picture.origin}: noise-blocks {noise.words(COMMON_SCALE, 'dn')}"
 
 
@@ -103,7 +107,7 @@ class GaugeCurves:
     remarks: tuple[str, ...] = ()
 
 
-def gauge_curves(source: Picture | Samples, *, region: Region | str | None = None) -> GaugeCurves:
+def gauge_curves(source: Rows | Samples, *, region: Region | str | None = None) -> GaugeCurves:
     """The noise curve of one picture, and the transfer function of its sharpest edge.
 
     Parameters
@@ -112,7 +116,7 @@ def gauge_curves(source: Picture | Samples, *, region: Region | str | None = Non
     region : Region or str, optional
         The part to gauge.
     """
-    picture = _part(as_picture(source), region)
+    picture = whole(part_of(source, region))
     remarks = []
     noise = edge = None
     try:
@@ -126,5 +130,11 @@ def gauge_curves(source: Picture | Samples, *, region: Region | str | None = Non
     return GaugeCurves(noise, edge, tuple(remarks))
 
 
-def _part(picture: Picture, region: Region | str | None) -> Picture:
-    return picture if region is None else Region.of_text(region).crop(picture)
+def part_of(source: Rows | Samples, region: Region | str | None) -> Rows:
+    """The region of a picture, if one is given."""
+    picture = as_rows(source)
+    if region is None:
+        return picture
+    if isinstance(picture, Picture):
+        return Region.of_text(region).crop(picture)
+    return RegionRows(picture, region)

@@ -1,12 +1,12 @@
-"""Figures of pictures by metrics and gauges: read the list, measure, note figures left out."""
+"""Figures of pictures of any size by metrics and gauges: read the list, measure, note the rest."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextvars import Context, copy_context
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -16,12 +16,17 @@ from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing, shared
 from magnetite.core.compute.threads import spread
-from magnetite.core.errors import ChainError, PictureError
+from magnetite.core.errors import ChainError, InputError, PictureError
 from magnetite.core.methods import declarations
 from magnetite.core.methods.catalogue import declared_by, every
+from magnetite.core.methods.declarations import ColourPolicy
+from magnetite.core.methods.lifting import computed, split
 from magnetite.core.methods.parameters import Files
+from magnetite.core.methods.sums import Part, Totals
 from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.matching import COMMON_SCALE
+from magnetite.core.picture.picture import luma
+from magnetite.core.picture.rows import UNBOUNDED, Allowance, Band, Rows, in_bands
 from magnetite.core.rows import Row, data_frame
 
 #: Every metric or gauge that applies to the given pictures.
@@ -29,13 +34,18 @@ ALL = "all"
 #: Figures of pictures with up to this many samples are computed side by side; larger ones would
 #: take the memory of several metrics at once.
 _SMALL = 2**24
+#: Bytes for each sample that scoring takes in bands: two pictures, two bands of each, and their
+#: planes; of float pictures also in float64. The same of gauges: two that work on float64.
+_SCORED, _SCORED_FLOAT, _GAUGED = 16.0, 48.0, 80.0
+#: Sides of a picture on which it is tried whether a figure takes one of that size and colour.
+_TRIED = 64
 
 
 class Figures(dict[str, float]):
     """Figures by the canonical text of their metric or gauge.
 
     `left_out` says why something that was asked for has no figure, `remarks` are notes on the
-    others; `steps` are the figures measured.
+    others; `steps` are the figures measured. `identical` says whether the samples of a pair are.
     """
 
     def __init__(
@@ -44,11 +54,13 @@ class Figures(dict[str, float]):
         steps: Sequence[Step] = (),
         left_out: Mapping[str, str] | None = None,
         remarks: Sequence[str] = (),
+        identical: bool = False,
     ) -> None:
         super().__init__(figures)
         self.steps = tuple(steps)
         self.left_out = dict(left_out or {})
         self.remarks = tuple(remarks)
+        self.identical = identical
 
     def only(self, steps: Sequence[Step]) -> Figures:
         """Those of some of the metrics or gauges."""
@@ -56,7 +68,7 @@ class Figures(dict[str, float]):
         return Figures(
             {label: self[label] for label in labels if label in self}, steps,
             {label: self.left_out[label] for label in labels if label in self.left_out},
-            self.remarks,
+            self.remarks, self.identical,
         )  # fmt: skip
 
     def unit(self, label: str) -> str:
@@ -73,84 +85,297 @@ class Figures(dict[str, float]):
         return data_frame(self.rows())
 
     def __reduce__(self) -> tuple[Any, ...]:
-        return type(self), (dict(self), self.steps, self.left_out, self.remarks)
+        return type(self), (
+            dict(self), self.steps, self.left_out, self.remarks, self.identical,
+        )  # fmt: skip
 
 
-#: Names with settings, or the function of a single figure of one's own.
-Named = str | Callable[..., float]
+@dataclass(frozen=True)
+class Selection:
+    """Metrics or gauges that are asked for."""
+
+    steps: tuple[Step, ...]
+    #: Whether all that apply are: those that the pictures do not suit are left out then.
+    every: bool = False
+
+    def __iter__(self) -> Iterator[Step]:
+        return iter(self.steps)
+
+    @property
+    def labels(self) -> list[str]:
+        """Canonical texts."""
+        return [str(step) for step in self.steps]
+
+    def declared(self, label: str) -> declarations.Figure:
+        """The declaration of the one of a canonical text."""
+        return self.step(label).declared(declarations.Figure)
+
+    def step(self, label: str) -> Step:
+        """The one of a canonical text."""
+        return next(step for step in self.steps if str(step) == label)
+
+    def only(self, labels: Iterable[str]) -> Selection:
+        """Those of some canonical texts, in their own order."""
+        chosen = set(labels)
+        return replace(self, steps=tuple(step for step in self.steps if str(step) in chosen))
+
+    def without(self, labels: Iterable[str]) -> Selection:
+        """All others."""
+        return self.only(set(self.labels).difference(labels))
 
 
-def parse_figures(text: Named, kind: str) -> list[Step]:
-    """Read a list such as `psnr,ssim window=7`, or `all`; `kind` is "metric" or "gauge"."""
-    if not isinstance(text, str):
-        method = declared_by(text)
+#: No figures.
+NONE = Selection(())
+#: Names with settings, the function of a single figure of one's own, or figures read already.
+Named = str | Callable[..., float] | Selection
+
+
+def selected(named: Named, kind: str) -> Selection:
+    """Read a list such as `psnr,ssim window=7`, or `all`; `kind` is "metric" or "gauge".
+
+    Raises
+    ------
+    ChainError
+        If it cannot be read, names a figure twice, or one of another kind.
+    """
+    if isinstance(named, Selection):
+        return named
+    if not isinstance(named, str):
+        method = declared_by(named)
         if method.kind != kind:
             raise ChainError(f"{method.name} is a {method.kind}, not a {kind}")
-        return [Step(kind, method.name)]
-    if text == ALL:
-        return [Step(method.kind, method.name) for method in every(kind) if method.complete]
-    steps = [parse_step(part, kind) for part in text.split(",")]
-    labels = [str(step) for step in steps]
-    for label in labels:
-        if labels.count(label) > 1:
-            raise ChainError(f"{label!r} is listed twice in {text!r}")
-    return steps
+        return Selection((Step(kind, method.name),))
+    if named == ALL:
+        methods = [method for method in every(kind) if method.complete]
+        return Selection(tuple(Step(m.kind, m.name) for m in methods), every=True)
+    found = Selection(tuple(parse_step(part, kind) for part in named.split(",")))
+    for label in found.labels:
+        if found.labels.count(label) > 1:
+            raise ChainError(f"{label!r} is listed twice in {named!r}")
+    return found
 
 
 def measured(
-    steps: Sequence[Step],
-    *pictures: Picture,
+    steps: Iterable[Step],
+    *sources: Rows,
     strict: bool,
+    allowance: Allowance = UNBOUNDED,
     sharing: Sharing | None = None,
     files: Files | None = None,
-    **part: Any,
+    within: Samples | None = None,
 ) -> Figures:
     """Figures of a picture, or of a pair, with full scale at `COMMON_SCALE`.
 
     Parameters
     ----------
-    steps : list of Step
+    steps : Steps
         Metrics for a pair, gauges for one picture.
+    sources : Rows
+        A picture; or a reference and its test, of one size.
     strict : bool
         Whether a figure that the pictures do not suit is an error; if not, it is left out.
+    allowance : Allowance
+        Larger pictures are measured in bands: by figures that are sums over parts.
     sharing : Sharing, optional
         Keeps shared results of the first picture of a pair.
     files : Files, optional
         Reads files that settings name.
-    **part
-        Inputs of metrics beside the pictures, such as `within`.
+    within : array of bool, shape (h, w), optional
+        Samples of a pair that are scored.
+
+    Raises
+    ------
+    PictureError
+        If strict, and a figure does not suit the pictures.
+    InputError
+        If a figure needs the whole picture, which has more samples than are allowed.
     """
-    sharing = sharing or Sharing()
-    frame = pictures[0].frame
+    steps, frame = list(steps), sources[0].frame
     bound = {str(step): bind_step(step, frame, files) for step in steps}
-    sharing.passing(pictures[-1])
-    sharing.passing(pictures[-1].samples)
+    height, figures, left_out = _measurable(bound, frame, len(sources), strict, allowance)
+    if height == frame.height:
+        figures = {label: _Whole(one, strict, within) for label, one in bound.items()}
+    overlap = max((figure.overlap for figure in figures.values()), default=0)
+    clipping = [k for k, one in bound.items() if one.step.declared(declarations.Figure).clips]
+    identical, beyond = True, [0] * len(sources)
+    for band in in_bands(height, *sources, after=overlap):
+        identical = identical and _same(band.pictures, within)
+        _add(band, frame, figures, sharing if height == frame.height and sharing else Sharing())
+        if clipping:
+            parts = [picture.part(band.own) for picture in band.pictures]
+            beyond = [count + _beyond(part) for count, part in zip(beyond, parts, strict=True)]
+    found = {label: figure.value(identical) for label, figure in figures.items()}
+    values = {label: value for label, value in found.items() if isinstance(value, float)}
+    left_out |= {label: value for label, value in found.items() if isinstance(value, str)}
+    clipped = [label for label in clipping if label in values]
+    remarks = [
+        remark
+        for source, count in zip(sources, beyond, strict=True)
+        for remark in _clip_remark(source.origin, count, frame, clipped)
+    ]
+    return Figures(values, steps, left_out, remarks, identical)
+
+
+class _Accumulator(Protocol):
+    """A figure that is computed while the pictures pass in bands."""
+
+    #: Rows that a band shares with the next.
+    overlap: int
+
+    def add(self, band: Band, frame: Frame) -> None:
+        """Take a band of pictures of a frame."""
+
+    def value(self, identical: bool) -> float | str:
+        """The figure on the common scale, or why the pictures do not suit it."""
+
+
+def _measurable(
+    bound: Mapping[str, Bound], frame: Frame, pictures: int, strict: bool, allowance: Allowance
+) -> tuple[int, Mapping[str, _Accumulator], dict[str, str]]:
+    """Rows of a band, the figures that are sums over bands, and why others are left out.
+
+    Of figures that may be left out, those that need the whole picture are where it has more
+    samples than are allowed.
+    """
+    if allowance.fits(frame):
+        return frame.height, {}, {}
+    figures: dict[str, _Adding] = {}
+    left_out: dict[str, str] = {}
+    obstacle: InputError | None = None
+    for label, one in bound.items():
+        try:
+            figure = _Adding(one, strict)
+            _try(one, frame)
+            figures[label] = figure
+        except PictureError as error:
+            if strict:
+                raise
+            left_out[label] = str(error)
+        except InputError as error:
+            left_out[label], obstacle = str(error), obstacle or error
+    overlap = max((figure.overlap for figure in figures.values()), default=0)
+    cost = _GAUGED if pictures == 1 else _SCORED if frame.bits else _SCORED_FLOAT
+    if obstacle is not None and (strict or math.prod(frame.shape) <= allowance.samples):
+        return allowance.height(frame, cost, overlap, obstacle), {}, {}
+    return allowance.height(frame, cost, overlap, None), figures, left_out
+
+
+def _try(figure: Bound, frame: Frame) -> None:
+    """Raise the errors of a figure for pictures of this size and colour."""
+    scale, (height, width, *channels) = Scale.of(figure), frame.shape
+    shape = (min(height, _TRIED), min(width, _TRIED), *channels)
+    grain = np.random.default_rng(0).uniform(0, scale.peak, shape)
+    kinds = (np.uint8, np.uint16) if scale.whole else (np.float64, np.float64)
+    samples = grain.astype(kinds[scale.peak > COMMON_SCALE])
+    others = [samples[::-1]] if figure.method.kind == "metric" else []
+    figure.call(samples, *others, scale.peak)
+
+
+def _same(pictures: Sequence[Picture], within: Samples | None) -> bool:
+    first, *others = pictures
+    if within is None:
+        return all(first.same_samples(other) for other in others)
+    return all(np.array_equal(first.samples[within], one.samples[within]) for one in others)
+
+
+def _add(band: Band, frame: Frame, figures: Mapping[str, _Accumulator], sharing: Sharing) -> None:
+    """Take a band; results that several figures need are computed once."""
+    test = band.pictures[-1]
+    sharing.passing(test)
+    sharing.passing(test.samples)
     with sharing.open():
-        contexts = [(one, copy_context()) for one in bound.values()]
+        jobs = [(figure, copy_context()) for figure in figures.values()]
 
-        def figure(job: tuple[Bound, Context]) -> float | str:
-            return job[1].run(_figure, job[0], pictures, part, strict)
+        def work(job: tuple[_Accumulator, Context]) -> None:
+            job[1].run(job[0].add, band, frame)
 
-        small = pictures[0].samples.size <= _SMALL
-        found = spread(figure, contexts) if small else list(map(figure, contexts))
+        small = test.samples.size <= _SMALL
+        list(spread(work, jobs) if small else map(work, jobs))
     sharing.forget()
-    values = {k: v for k, v in zip(bound, found, strict=True) if isinstance(v, float)}
-    left_out = {k: v for k, v in zip(bound, found, strict=True) if isinstance(v, str)}
-    return Figures(values, steps, left_out, _clip_remarks(bound, values, pictures))
 
 
-def _figure(
-    step: Bound, pictures: Sequence[Picture], part: Mapping[str, Any], strict: bool
-) -> float | str:
-    """The figure, or why the pictures do not suit it."""
-    scale = Scale.of(step)
-    try:
-        samples = [scale.samples(picture) for picture in pictures]
-        return scale.common(float(step.call(*samples, scale.peak, **part)))
-    except PictureError as error:
-        if strict:
-            raise
-        return str(error)
+class _Whole:
+    """A figure that gets all of the pictures in the only band."""
+
+    overlap = 0
+
+    def __init__(self, bound: Bound, strict: bool, within: Samples | None) -> None:
+        self._bound, self._strict = bound, strict
+        self._part = {} if within is None else {"within": within}
+
+    def add(self, band: Band, frame: Frame) -> None:
+        scale = Scale.of(self._bound)
+        try:
+            samples = [scale.samples(picture) for picture in band.pictures]
+            figure = float(self._bound.call(*samples, scale.peak, **self._part))
+            self._value: float | str = scale.common(figure)
+        except PictureError as error:
+            if self._strict:
+                raise
+            self._value = str(error)
+
+    def value(self, identical: bool) -> float | str:
+        return self._value
+
+
+class _Adding:
+    """A figure that is added up over bands, for each of the planes that it is computed on."""
+
+    def __init__(self, bound: Bound, strict: bool) -> None:
+        self._declared = bound.step.declared(declarations.Figure)
+        sums = self._declared.sums
+        if sums is None or (sums.digital and bound.frame.bits is None):
+            raise InputError(
+                f"{bound.step}: needs the whole picture; leave it out, or allow more memory "
+                "(--memory)"
+            )
+        self._bound, self._sums, self._strict = bound, sums, strict
+        self._scale = Scale.of(bound)
+        self._settings = bound.settings | {"peak": self._scale.peak}
+        self.overlap = sums.shared_rows(**self._settings)
+        self._totals: list[Totals] = []
+        self._reason: str | None = None
+
+    def add(self, band: Band, frame: Frame) -> None:
+        rows = len(range(*band.rows.indices(frame.height)))
+        own = slice(0, rows + self.overlap)
+        last = band.rows.start + rows + self.overlap >= frame.height
+        part = Part(rows, band.rows.start == 0, last)
+        if band.pictures[0].height <= self.overlap and self._totals and not self._sums.all_rows:
+            return  # no window begins in the last rows
+        pictures = [self._planes(picture, own) for picture in band.pictures]
+        planes = list(zip(*pictures, strict=True))
+
+        def totals() -> list[Totals]:
+            return [self._sums.of_part(*plane, part=part, **self._settings) for plane in planes]
+
+        try:
+            new = computed(self._bound.step.name, totals, planes[0], self._scale.peak)
+        except PictureError as error:
+            if self._strict:
+                raise
+            self._reason = str(error)
+            return
+        old, combine = self._totals, self._sums.combine
+        self._totals = [combine(a, b) for a, b in zip(old, new, strict=True)] if old else new
+
+    def _planes(self, picture: Picture, rows: slice) -> list[Samples]:
+        samples = self._scale.samples(picture)
+        if samples.ndim == 2 or self._declared.colour is ColourPolicy.JOINT:
+            return [samples[rows]]
+        if self._declared.colour is ColourPolicy.LUMA:
+            return [shared("luma", luma, samples)[rows]]
+        return [plane[rows] for plane in shared("planes", split, samples)]
+
+    def value(self, identical: bool) -> float | str:
+        declared = self._declared
+        same = declared.identical if isinstance(declared, declarations.Metric) else None
+        if self._reason is not None:
+            return self._reason
+        if identical and same is not None:
+            return same
+        parts = [self._sums.score(totals, **self._settings) for totals in self._totals]
+        return self._scale.common(float(np.mean(parts)))
 
 
 @dataclass(frozen=True)
@@ -184,32 +409,16 @@ def _on_common_scale(picture: Picture) -> Samples:
     return picture.on_scale(COMMON_SCALE)
 
 
-def _clip_remarks(
-    bound: Mapping[str, Bound], values: Mapping[str, float], pictures: Sequence[Picture]
-) -> list[str]:
-    """Remark on samples beyond 0..1 that metrics clip."""
-    labels = [
-        label
-        for label, one in bound.items()
-        if label in values and one.step.declared(declarations.Figure).clips
-    ]
-    return [
-        remark
-        for picture in (pictures if labels else ())
-        for remark in clip_remark(picture.origin, samples_beyond(picture), picture.frame, labels)
-    ]
-
-
-def samples_beyond(picture: Picture) -> int:
+def _beyond(picture: Picture) -> int:
     """How many samples lie beyond black and full scale."""
     if picture.bits is not None:
         return 0
     return int(np.count_nonzero((picture.samples < 0) | (picture.samples > picture.full_scale)))
 
 
-def clip_remark(origin: str, beyond: int, frame: Frame, labels: Sequence[str]) -> list[str]:
+def _clip_remark(origin: str, beyond: int, frame: Frame, labels: Sequence[str]) -> list[str]:
     """Remark on samples beyond the range that figures clip; empty if there are none."""
-    if beyond == 0:
+    if beyond == 0 or not labels:
         return []
     return [
         f"{origin}: {beyond / math.prod(frame.shape):.3%} of the samples lie beyond black and full "

@@ -11,7 +11,7 @@ from magnetite.core.codecs.layers.container import unpack
 from magnetite.core.codecs.layers.pipeline import Run
 from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.methods.declarations import Codec
-from magnetite.core.operations.aim import Target, solve_chain
+from magnetite.core.operations.aim import Aim, Target, solve_chain
 from magnetite.core.operations.coding import Coder, Compressed
 from magnetite.core.picture import Picture
 from magnetite.core.solve.axis import Axis
@@ -25,7 +25,7 @@ _LARGEST = 2.0**40
 _CLOSE = 0.0005
 
 
-def open_step(text: str) -> tuple[Step, str]:
+def open_step(codec: Step | str) -> tuple[Step, str]:
     """A codec whose quality setting is to be found, and that setting's key.
 
     The setting may be left out or written `auto`.
@@ -35,7 +35,9 @@ def open_step(text: str) -> tuple[Step, str]:
     ChainError
         If it, or another of which one must be given, has a value.
     """
-    step = parse_step(text, "codec", complete=False, auto=True)
+    step = codec
+    if isinstance(step, str):
+        step = parse_step(step, "codec", complete=False, auto=True)
     key = step.declared(Codec).quality
     kept = tuple((name, value) for name, value in step.settings
                  if not (name == key and value is AUTO))  # fmt: skip
@@ -43,17 +45,17 @@ def open_step(text: str) -> tuple[Step, str]:
     for name, value in kept:
         if value is AUTO:
             raise ChainError(
-                f"{text!r}: {name}=auto is not solved for, {key}= is; give {name}= a value"
+                f"{str(codec)!r}: {name}=auto is not solved for, {key}= is; give {name}= a value"
             )
     given = {name for name, _ in step.settings} & {key, *step.method.one_of}
     if given:
         raise ChainError(
-            f"{text!r}: {given.pop()}= is the setting that is solved for; leave it out"
+            f"{str(codec)!r}: {given.pop()}= is the setting that is solved for; leave it out"
         )
     return step, key
 
 
-def compress_to_rate(picture: Picture, text: str, bpp: float) -> Compressed:
+def compress_to_rate(picture: Picture, codec: Step | str, bpp: float) -> Compressed:
     """Compress to the largest file of at most `bpp` bits per pixel.
 
     An embedded stream is cut to the byte. Where even the finest setting gives a smaller file,
@@ -66,7 +68,7 @@ def compress_to_rate(picture: Picture, text: str, bpp: float) -> Compressed:
     TargetError
         If even the coarsest setting gives a larger file.
     """
-    step, key = open_step(text)
+    step, key = open_step(codec)
     kind = step.method.parameters[key].kind
     span = kind.span()
     assert span is not None, "a codec's quality is a number"
@@ -123,7 +125,7 @@ def cut(compressed: Compressed, size: int) -> Compressed:
     return replace(compressed, data=data, runs=tuple(runs))
 
 
-def compress_to_aim(picture: Picture, text: str, aim: str) -> Compressed:
+def compress_to_aim(picture: Picture, codec: Step | str, aim: Target | str) -> Compressed:
     """Compress so that the decoded picture has a score or gauge, as in `psnr=36`.
 
     Raises
@@ -133,10 +135,16 @@ def compress_to_aim(picture: Picture, text: str, aim: str) -> Compressed:
     TargetError
         If no setting reaches the aim.
     """
-    step, key = open_step(text)
-    chain = Chain((step.with_setting(key, AUTO),))
     coder = Coder(picture)
-    solved, found = solve_chain(
-        chain, Target.parse(aim), picture, lambda c: coder.code(c.steps[0]).picture
-    )
-    return replace(coder.code(solved.steps[0]), aim=found)
+    step, found = solve_step(picture, *open_step(codec), Target.of(aim), coder)
+    return replace(coder.code(step), aim=found)
+
+
+def solve_step(
+    picture: Picture, step: Step, key: str, target: Target, coder: Coder | None = None
+) -> tuple[Step, Aim]:
+    """A codec with its open setting solved for; see `compress_to_aim`."""
+    coder = coder or Coder(picture)
+    chain = Chain((step.with_setting(key, AUTO),))
+    solved, found = solve_chain(chain, target, picture, lambda c: coder.code(c.steps[0]).picture)
+    return solved.steps[0], found

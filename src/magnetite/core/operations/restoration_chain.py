@@ -27,7 +27,7 @@ def run(picture: Picture, chain: Chain, pixels: Pixels, files: Files | None = No
     steps: list[Step] = []
     notes: list[str] = []
     for number, step in enumerate(chain.steps):
-        key, spacing = missing_sd(step), picture.step if number == 0 else None
+        key, spacing = missing_sd(step), picture.frame.step if number == 0 else None
         known, note = _with_sd(step, key, picture, pixels, spacing) if key else (step, "")
         notes += [note] if note else []
         steps.append(known)

@@ -2,23 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple
 
 from magnetite.core.analysis.residual import Residual, residual
 from magnetite.core.arrays import Samples
-from magnetite.core.chain.bind import ReadOnce
-from magnetite.core.chain.notation import parse_chain
+from magnetite.core.chain.bind import ReadOnce, bind
+from magnetite.core.chain.notation import as_chain
+from magnetite.core.chain.step import Chain
+from magnetite.core.compute.compiling import band_of
 from magnetite.core.errors import InputError
 from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.parameters import Context, Files, NoFiles
-from magnetite.core.operations.restoration_chain import run
-from magnetite.core.operations.score import DEFAULT_METRICS, Scores, score
+from magnetite.core.operations.local import height_for, obstacle_of, reach_of, whole_note
+from magnetite.core.operations.measuring import Named
+from magnetite.core.operations.restoration_chain import missing_sd, run
+from magnetite.core.operations.score import DEFAULT_METRICS, Scorer, Scores
 from magnetite.core.operations.tuning import Tuned, tune
-from magnetite.core.picture import Clipped, Picture, as_picture
+from magnetite.core.picture import Clipped, Picture
+from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.matching import check_comparable
+from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, in_bands, joined, whole
 from magnetite.core.rows import Tabular, data_frame
 
 
@@ -86,12 +92,12 @@ class Restored(Outcome):
 
 
 def restore(
-    source: Picture | Samples,
-    chain: str,
+    source: Rows | Samples,
+    chain: Chain | str,
     *,
-    reference: Picture | Samples | None = None,
+    reference: Rows | Samples | None = None,
     aim: str | None = None,
-    metrics: str = DEFAULT_METRICS,
+    metrics: Named = DEFAULT_METRICS,
     noise_sd: str | None = None,
     files: Files | None = None,
 ) -> Restored:
@@ -105,7 +111,7 @@ def restore(
     ----------
     source : Picture or array
         The degraded picture.
-    chain : str
+    chain : str or Chain
         Chain notation.
     reference : Picture or array, optional
         The clean picture: both are scored against it.
@@ -128,29 +134,118 @@ def restore(
     PictureError
         If the picture does not suit a step or does not match the reference.
     """
-    picture = as_picture(source)
-    clean = None if reference is None else as_picture(reference)
+    job = restoring(source, chain, reference=reference, aim=aim, noise_sd=noise_sd, files=files)
+    return job.restored(joined(job), metrics)
+
+
+def restoring(
+    source: Rows | Samples,
+    chain: Chain | str,
+    *,
+    reference: Rows | Samples | None = None,
+    aim: str | None = None,
+    noise_sd: str | None = None,
+    files: Files | None = None,
+    allowance: Allowance = UNBOUNDED,
+) -> RestoredRows:
+    """The restoration of a picture of any size, still to be carried out; see `restore`.
+
+    Raises
+    ------
+    InputError
+        If a step needs the whole picture, which has more samples than are allowed.
+    LimitError
+        If the memory does not suffice for a band.
+    """
+    picture, clean = as_rows(source), None if reference is None else as_rows(reference)
     if clean is not None:
         check_comparable(clean, picture)
-    steps, files = parse_chain(chain, "restoration", auto=True), ReadOnce(files)
-    tuned = None
-    if aim is not None:
-        noise = None if noise_sd is None else _amplitude(noise_sd, picture)
-        tuned = tune(picture, steps, _best_of(aim), clean, files, noise=noise)
-        steps = tuned.chain
-    pixels, known, notes = run(picture, steps, picture.pixels(), files)
-    restored, clipped = picture.with_pixels(pixels)
-    before, after = (
-        None if clean is None else score(clean, one, metrics) for one in (picture, restored)
-    )
-    return Restored(
-        str(known), clipped, before, after,
-        picture=restored, source=picture, tuned=tuned, notes=tuple(_all(notes, tuned)),
-    )  # fmt: skip
+    steps, files = as_chain(chain, "restoration", auto=True), ReadOnce(files)
+    if aim is None:
+        return RestoredRows(picture, steps, files, clean, allowance)
+    picture, clean = whole(picture), None if clean is None else whole(clean)
+    noise = None if noise_sd is None else _amplitude(noise_sd, picture)
+    tuned = tune(picture, steps, _best_of(aim), clean, files, noise=noise)
+    return RestoredRows(picture, tuned.chain, files, clean, tuned=tuned)
 
 
-def _all(notes: list[str], tuned: Tuned | None) -> Iterable[str]:
-    return notes if tuned is None else [tuned.words, *notes]
+@dataclass
+class RestoredRows:
+    """A picture that is restored band by band: iterate for the bands.
+
+    Made by `restoring`. A picture that fits into memory is one band, and so is one whose noise
+    is to be estimated.
+    """
+
+    source: Rows
+    #: With every sd of the noise, once the bands were taken.
+    chain: Chain
+    files: Files
+    reference: Rows | None = None
+    allowance: Allowance = UNBOUNDED
+    tuned: Tuned | None = None
+    #: Samples clipped in the bands taken so far.
+    clipped: Clipped = field(default_factory=lambda: Clipped(0, 0, 0), init=False)
+
+    def __post_init__(self) -> None:
+        frame = self.source.frame
+        self._height, self._reach, note = frame.height, 0, ""
+        if not self.allowance.fits(frame):
+            obstacle, steps = _estimates(self.chain), bind(self.chain, frame, self.files)
+            obstacle = obstacle or next(filter(None, map(obstacle_of, steps)), None)
+            self._height = height_for(steps, frame, self.allowance, obstacle)
+            self._reach = reach_of(steps) if self._height < frame.height else 0
+            note = whole_note(obstacle, self._height, frame, self.allowance)
+        #: Remarks for the user.
+        self.notes = [*([note] if note else []), *([self.tuned.words] if self.tuned else [])]
+
+    @property
+    def frame(self) -> Frame:
+        """Of the result."""
+        return self.source.frame
+
+    @property
+    def banded(self) -> bool:
+        """Whether the picture is worked on in several bands."""
+        return self._height < self.source.frame.height
+
+    def __iter__(self) -> Iterator[Picture]:
+        """The result's bands, from the top."""
+        reach, chain = self._reach, self.chain
+        for band in in_bands(self._height, self.source, before=reach, after=reach):
+            (picture,) = band.pictures
+            with band_of(self.source.frame.plane):
+                pixels, self.chain, notes = run(picture, chain, picture.pixels(), self.files)
+            self.notes += notes
+            restored, clipped = picture.with_pixels(pixels[band.own])
+            self.clipped = self.clipped.and_of(clipped)
+            yield restored
+
+    def outcome(self, restored: Rows, metrics: Named = DEFAULT_METRICS) -> Outcome:
+        """The result, once the bands were taken, with the scores of the restored picture."""
+        before = after = None
+        if self.reference is not None:
+            scorer = Scorer(self.reference, files=self.files, allowance=self.allowance)
+            before, after = (scorer.score(one, metrics) for one in (self.source, restored))
+        return Outcome(str(self.chain), self.clipped, before, after)
+
+    def restored(self, picture: Picture, metrics: Named = DEFAULT_METRICS) -> Restored:
+        """The same for a picture in memory, whose residual is judged as well."""
+        return Restored(
+            **vars(self.outcome(picture, metrics)), picture=picture, source=whole(self.source),
+            tuned=self.tuned, notes=tuple(self.notes),
+        )  # fmt: skip
+
+
+def _estimates(chain: Chain) -> InputError | None:
+    """Why a chain needs the whole picture to estimate its noise; None where it does not."""
+    for step in chain.steps:
+        if key := missing_sd(step):
+            return InputError(
+                f"{step}: the sd of the noise is estimated from the whole picture; in bands, write "
+                f"it, as in {key}=5dn"
+            )
+    return None
 
 
 def _amplitude(text: str, picture: Picture) -> float:

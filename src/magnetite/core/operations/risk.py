@@ -114,11 +114,11 @@ def _denoising(
     itself.
     """
     pixels = picture.pixels()
-    known = estimate(pixels, picture.step) if sd is None else NoiseEstimate(sd, sd, sd)
+    known = estimate(pixels, picture.frame.step) if sd is None else NoiseEstimate(sd, sd, sd)
     noise, spread = known.sd, (known.high**2 - known.low**2) / (2 * 1.96)
     _check_noise(noise)
     probes = _probes(pixels, seed, min(_MOST_PROBES, max(1, _PROBED // pixels.size)))
-    step = pixels.dtype.type(max(_STEP * noise, picture.step or 0.0))
+    step = pixels.dtype.type(max(_STEP * noise, picture.frame.step or 0.0))
     clipped = float(np.mean((pixels <= 0) | (pixels >= 1))) * noise**2
 
     def stored(candidate: Chain, values: Pixels) -> Pixels:
@@ -254,7 +254,7 @@ def _blind_sd(coefficients: Float64, power: Float64, picture: Picture) -> float:
     large: the smallest of them is used.
     """
     least = (power <= np.quantile(power, _BLIND))[..., 0]
-    pixels, step = picture.pixels(), picture.step
+    pixels, step = picture.pixels(), picture.frame.step
     return min(
         normal_sd(coefficients[least], 0.0),
         noise_wavelet(pixels, step=step) or math.inf,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,42 +13,38 @@ from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing
 from magnetite.core.errors import InputError
 from magnetite.core.methods.parameters import Files
-from magnetite.core.operations.measuring import ALL, Figures, Named, measured, parse_figures
-from magnetite.core.picture import Picture, as_picture
+from magnetite.core.operations.measuring import Figures, Named, measured, selected
+from magnetite.core.picture import Picture
 from magnetite.core.picture.alignment import WHOLE, Shift, aligned
 from magnetite.core.picture.matching import at_depth_of, check_comparable, check_depths
-from magnetite.core.picture.region import Region
+from magnetite.core.picture.region import Region, RegionRows
+from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, whole
 
 DEFAULT_METRICS = "mse,psnr,ssim"
 
 
 class Scores(Figures):
-    """Scores by metric, whether the pictures were identical, and which shift was undone."""
+    """Scores by metric, and which shift was undone."""
 
-    def __init__(
-        self,
-        figures: Mapping[str, float],
-        steps: Sequence[Step] = (),
-        left_out: Mapping[str, str] | None = None,
-        remarks: Sequence[str] = (),
-        identical: bool = False,
-        shift: Shift | None = None,
-    ) -> None:
-        super().__init__(figures, steps, left_out, remarks)
-        self.identical = identical
+    def __init__(self, *figures: Any, shift: Shift | None = None) -> None:
+        super().__init__(*figures)
         self.shift = shift
 
     def __reduce__(self) -> tuple[Any, ...]:
-        make, arguments = super().__reduce__()
-        return make, (*arguments, self.identical, self.shift)
+        _, arguments = super().__reduce__()
+        return _scores, (arguments, self.shift)
+
+
+def _scores(arguments: tuple[Any, ...], shift: Shift | None) -> Scores:
+    return Scores(*arguments, shift=shift)
 
 
 @dataclass(frozen=True)
 class Pair:
     """Two pictures of one size, and the region to compare."""
 
-    reference: Picture
-    test: Picture
+    reference: Rows
+    test: Rows
     #: Everything but 0 counts; None for everywhere.
     mask: Samples | None = None
     #: How far the test lay off the reference, where that was looked for.
@@ -57,13 +53,13 @@ class Pair:
     @property
     def words(self) -> str:
         """Remark on the shift that was undone."""
-        size = f"{self.reference.width}x{self.reference.height} px scored"
+        size = f"{self.reference.frame.width}x{self.reference.frame.height} px scored"
         still = self.shift is not None and max(map(abs, self.shift[:2])) < WHOLE
         return f"left as it is, {size}" if still else f"undone, {size}"
 
     def aligned(self) -> Pair:
         """Both where they show the same; `PictureError` where no common shift shows."""
-        match = aligned(self.reference, self.test)
+        match = aligned(whole(self.reference), whole(self.test))
         mask = None if self.mask is None else match.region.within(self.mask)
         return Pair(match.reference, match.test, mask, match.shift)
 
@@ -91,6 +87,8 @@ class Scorer:
         Find how far each test is shifted, and undo it.
     files : Files, optional
         Reads files that settings name.
+    allowance : Allowance, optional
+        Larger pictures are scored in bands.
 
     Raises
     ------
@@ -100,7 +98,7 @@ class Scorer:
 
     def __init__(
         self,
-        reference: Picture | Samples,
+        reference: Rows | Samples,
         *,
         region: Region | str | None = None,
         border: int = 0,
@@ -109,19 +107,25 @@ class Scorer:
         mixed_depths: bool = False,
         align: bool = False,
         files: Files | None = None,
+        allowance: Allowance = UNBOUNDED,
     ) -> None:
-        self._whole = as_picture(reference)
         if region is not None and border:
             raise InputError("a region and a border exclude each other: give the region alone")
-        #: The part of the reference that is scored.
-        self.part = Region.inside(self._whole, border) if region is None else Region.of_text(region)
         self._gray, self._mixed_depths, self._align = gray, mixed_depths, align
-        self._seen = self._whole.exact_luma() if gray else self._whole
-        self._clean = self.part.crop(self._seen)
-        self._mask = None if mask is None else self.part.within(_plane(mask, self._whole))
-        self.files, self._sharing = files, Sharing()
+        #: Whether the pictures are read whole, whatever their size.
+        self._all_rows = gray or mixed_depths or align or mask is not None
+        self.reference = self._taken(reference)
+        #: The part of the reference that is scored; None for all of it.
+        self.part = None if region is None else Region.of_text(region)
+        if border:
+            self.part = Region.inside(self.reference, border)
+        self._seen = self._luma(self.reference)
+        self._clean = self._cropped(self._seen)
+        plane = None if mask is None else _plane(mask, self.reference)
+        self._mask = plane if plane is None or self.part is None else self.part.within(plane)
+        self.files, self._allowance, self._sharing = files, allowance, Sharing()
 
-    def pair(self, test: Picture | Samples) -> Pair:
+    def pair(self, test: Rows | Samples) -> Pair:
         """The parts of reference and test that are compared.
 
         Raises
@@ -129,18 +133,32 @@ class Scorer:
         PictureError
             If the pictures do not match, or no shift shows where it is to be undone.
         """
-        picture = as_picture(test)
+        picture = self._taken(test)
         if self._mixed_depths:
-            picture = at_depth_of(self._whole, picture)
-        check_depths(self._whole, picture)
-        seen = picture.exact_luma() if self._gray else picture
+            picture = at_depth_of(whole(self.reference), whole(picture))
+        check_depths(self.reference, picture)
+        seen = self._luma(picture)
         check_comparable(self._seen, seen)
-        pair = Pair(self._clean, self.part.crop(seen), self._mask)
+        pair = Pair(self._clean, self._cropped(seen), self._mask)
         return pair.aligned() if self._align else pair
+
+    def _taken(self, source: Rows | Samples) -> Rows:
+        rows = as_rows(source)
+        return whole(rows) if self._all_rows else rows
+
+    def _luma(self, source: Rows) -> Rows:
+        return whole(source).exact_luma() if self._gray else source
+
+    def _cropped(self, source: Rows) -> Rows:
+        if self.part is None:
+            return source
+        if isinstance(source, Picture):
+            return self.part.crop(source)
+        return RegionRows(source, self.part)
 
     def score(
         self,
-        test: Picture | Samples | Pair,
+        test: Rows | Samples | Pair,
         metrics: Named = DEFAULT_METRICS,
         *,
         strict: bool = True,
@@ -150,14 +168,16 @@ class Scorer:
         If not strict, metrics that the pictures do not suit are left out, as those of `all` are.
         """
         pair = test if isinstance(test, Pair) else self.pair(test)
-        steps = parse_figures(metrics, "metric")
-        strict = strict and metrics != ALL
-        return score_steps(pair, steps, strict=strict, sharing=self._sharing, files=self.files)
+        asked = selected(metrics, "metric")
+        return score_steps(
+            pair, asked, strict=strict and not asked.every, sharing=self._sharing,
+            files=self.files, allowance=self._allowance,
+        )  # fmt: skip
 
 
 def score(
-    reference: Picture | Samples,
-    test: Picture | Samples,
+    reference: Rows | Samples,
+    test: Rows | Samples,
     metrics: Named = DEFAULT_METRICS,
     *,
     region: Region | str | None = None,
@@ -203,29 +223,31 @@ def score(
 
 def score_steps(
     pair: Pair,
-    steps: Sequence[Step],
+    steps: Iterable[Step],
     *,
     strict: bool = True,
     sharing: Sharing | None = None,
     files: Files | None = None,
+    allowance: Allowance = UNBOUNDED,
 ) -> Scores:
     """Scores of a pair by metrics that are read already; if not strict, of those that apply."""
-    one, two = pair.reference, pair.test
-    part, identical = {}, one.same_samples(two)
-    if pair.mask is not None:
-        part["within"] = within = pair.mask != 0
-        identical = np.array_equal(one.samples[within], two.samples[within])
-    figures = measured(steps, one, two, strict=strict, sharing=sharing, files=files, **part)
-    return Scores(figures, steps, figures.left_out, figures.remarks, identical, pair.shift)
+    figures = measured(
+        steps, pair.reference, pair.test, strict=strict, allowance=allowance, sharing=sharing,
+        files=files, within=None if pair.mask is None else pair.mask != 0,
+    )  # fmt: skip
+    return Scores(
+        figures, figures.steps, figures.left_out, figures.remarks, figures.identical,
+        shift=pair.shift,
+    )  # fmt: skip
 
 
-def _plane(mask: Samples, reference: Picture) -> Samples:
+def _plane(mask: Samples, reference: Rows) -> Samples:
     """One plane of a mask; of several channels the largest."""
     plane = np.asarray(mask)
     plane = plane if plane.ndim == 2 else plane.max(axis=2)
-    if plane.shape != (reference.height, reference.width):
+    if plane.shape != reference.frame.shape[:2]:
         raise InputError(
             f"the mask is {plane.shape[1]}x{plane.shape[0]}, {reference.origin} is "
-            f"{reference.describe()}: they must have one size"
+            f"{reference.frame.describe()}: they must have one size"
         )
     return plane

@@ -16,7 +16,7 @@ from magnetite.core.compute.threads import each
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods.parameters import Files
 from magnetite.core.operations.degrade import degrade, degrade_chain
-from magnetite.core.operations.measuring import parse_figures
+from magnetite.core.operations.measuring import Named, Selection, selected
 from magnetite.core.operations.score import Scorer
 from magnetite.core.operations.treatment import Kept, treat
 from magnetite.core.picture import Picture, as_picture
@@ -61,7 +61,12 @@ class Sweep(Tabular):
     reference: Picture = field(repr=False)
     axes: tuple[Axis, ...]
     cells: tuple[Swept, ...]
-    metrics: tuple[str, ...]
+    scored: Selection
+
+    @property
+    def metrics(self) -> tuple[str, ...]:
+        """Canonical texts of the metrics."""
+        return tuple(self.scored.labels)
 
     def settings(self, cell: Swept) -> list[str]:
         """The values of a picture on each axis, as in `step=5dn`."""
@@ -97,7 +102,7 @@ def sweep(
     chain: str | Sequence[str],
     *,
     reference: Picture | Samples | None = None,
-    metrics: str = "psnr,ssim",
+    metrics: Named = "psnr,ssim",
     seed: int = 0,
     files: Files | None = None,
     most: int = 40,
@@ -134,7 +139,7 @@ def sweep(
     picture = as_picture(source)
     clean = picture if reference is None else as_picture(reference)
     check_comparable(clean, picture)
-    chains = parse_sweep(chain, *KINDS, known=True)
+    chains, asked = parse_sweep(chain, *KINDS, known=True), selected(metrics, "metric")
     if len(chains) > most:
         raise InputError(f"the sweep has {len(chains)} pictures; at most {most} are drawn")
     axes, positions = _axes(chains)
@@ -152,13 +157,12 @@ def sweep(
         made, size = treat(before, rest, known, read, kept[first])
         if not hasattr(own, "scorer"):
             own.scorer = Scorer(clean, files=files)
-        scores = dict(own.scorer.score(made, metrics, strict=False))
+        scores = dict(own.scorer.score(made, asked, strict=False))
         bpp = None if size is None else made.frame.bpp(size)
         return Swept(str(chains[number]), positions[number], made, size, bpp, scores)
 
     cells = tuple(each(work, range(len(chains)), name=lambda number: str(chains[number])))
-    asked = (str(step) for step in parse_figures(metrics, "metric"))
-    present = tuple(label for label in asked if any(label in cell.scores for cell in cells))
+    present = asked.only(label for cell in cells for label in cell.scores)
     text = " ".join([chain] if isinstance(chain, str) else chain)
     return Sweep(text, picture, clean, axes, cells, present)
 
@@ -171,7 +175,7 @@ def _degraded(
         return picture, None
     if not stated:
         return degrade_chain(picture, chain, seed, files), None
-    made = degrade(picture, str(chain), seed=seed, files=files)
+    made = degrade(picture, chain, seed=seed, files=files)
     return made.picture, made.certificate.noise_sd
 
 

@@ -8,7 +8,8 @@ from threading import Lock
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.step import KNOWN, Chain, Step
 from magnetite.core.errors import InputError
-from magnetite.core.operations.coding import Coder, expand
+from magnetite.core.operations.coding import Coder
+from magnetite.core.operations.expand import expand
 from magnetite.core.operations.restoration_chain import run
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from magnetite.core.chain.notation import parse_step
+from magnetite.core.chain.notation import as_step
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.compute.sharing import Sharing
 from magnetite.core.errors import ChainError, PictureError
@@ -110,7 +110,7 @@ def tune(
         raise ChainError(
             f"{chain.steps[position].method.name} {key}= has no range to be tuned over"
         )
-    step = parse_step(metric, "metric")
+    step = as_step(metric, "metric")
     lower_is_better = step.declared(Metric).better == "lower"
     if reference is None and step.method.name != "psnr":
         raise PictureError(f"without a reference psnr alone can be estimated, not {metric}")

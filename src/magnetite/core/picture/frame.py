@@ -35,6 +35,11 @@ class Frame:
         """Largest digital number: 2^bits - 1, or 1.0 for float."""
         return 1.0 if self.bits is None else float(2**self.bits - 1)
 
+    @property
+    def step(self) -> float | None:
+        """Distance of two digital numbers, of full scale; None for float."""
+        return None if self.bits is None else 1 / self.full_scale
+
     def bpp(self, size: int) -> float:
         """Rate in bits per pixel of a file of `size` bytes that holds this picture."""
         return 8 * size / (self.width * self.height)

@@ -101,11 +101,6 @@ class Picture:
         return None if self.bits is None else self.full_scale
 
     @property
-    def step(self) -> float | None:
-        """Distance of two digital numbers, of full scale; None for a float picture."""
-        return None if self.bits is None else 1 / self.full_scale
-
-    @property
     def sample_bits(self) -> int:
         """Bits of one sample as it is stored in a source file."""
         return self.bits or 8 * int(self.samples.dtype.itemsize)
@@ -123,6 +118,12 @@ class Picture:
     def describe(self) -> str:
         """Size, colour and depth in words: `640x480 rgb, 8 bits`."""
         return self.frame.describe()
+
+    def part(self, rows: slice) -> Picture:
+        """Some rows as a picture of their own; the picture itself for all of them."""
+        if rows.indices(self.height) == (0, self.height, 1):
+            return self
+        return Picture(self.samples[rows], self.bits, self.colour, self.origin)
 
     def pixels(self) -> Pixels:
         """Samples on full-scale units, as a new array.

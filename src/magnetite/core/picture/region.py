@@ -42,13 +42,14 @@ class Region:
         return region if isinstance(region, Region) else cls.parse(region)
 
     @classmethod
-    def inside(cls, picture: Picture, border: int) -> Region:
+    def inside(cls, picture: Rows, border: int) -> Region:
         """All of a picture but a border, px; `PictureError` where nothing is left."""
-        width, height = picture.width - 2 * border, picture.height - 2 * border
+        frame = picture.frame
+        width, height = frame.width - 2 * border, frame.height - 2 * border
         if border < 0 or min(width, height) < 1:
             raise PictureError(
                 f"a border of {border} px leaves nothing of {picture.origin}, "
-                f"which is {picture.describe()}"
+                f"which is {frame.describe()}"
             )
         return cls(border, border, width, height)
 

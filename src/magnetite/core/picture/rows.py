@@ -1,4 +1,4 @@
-"""Pictures that are read in bands of rows, because all of them would not fit into memory."""
+"""Pictures as streams of rows: in memory, in one band, or in as many as the memory allows."""
 
 from __future__ import annotations
 
@@ -7,14 +7,16 @@ import math
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 
+from magnetite.core.arrays import Samples
 from magnetite.core.compute.bands import bands
-from magnetite.core.errors import LimitError
+from magnetite.core.errors import InputError, LimitError
+from magnetite.core.limits import BYTES_PER_SAMPLE, MAX_SAMPLES, MEMORY
 from magnetite.core.picture.frame import Frame
-from magnetite.core.picture.picture import Picture, digest_header, frozen
+from magnetite.core.picture.picture import Picture, as_picture, digest_header, frozen
 
 #: Bytes that the program and its libraries take beside samples.
 _PROGRAM = 300 * 2**20
@@ -24,8 +26,9 @@ STEP = 256
 _DIGESTED = 2**24
 
 
+@runtime_checkable
 class Rows(Protocol):
-    """A picture of which any rows can be read."""
+    """A picture of which any rows can be read: one in memory, or in a file."""
 
     @property
     def frame(self) -> Frame: ...
@@ -41,22 +44,50 @@ class Rows(Protocol):
 
 
 @dataclass(frozen=True)
-class PictureRows:
-    """A picture in memory as one that is read in bands."""
+class Allowance:
+    """Memory that an operation may take, and samples that it may hold at once.
 
-    picture: Picture
+    Pictures that would take more memory are worked on in bands.
+    """
 
-    @property
-    def frame(self) -> Frame:
-        return self.picture.frame
+    memory: int = MEMORY
+    samples: int = MAX_SAMPLES
 
-    @property
-    def origin(self) -> str:
-        return self.picture.origin
+    def fits(self, frame: Frame) -> bool:
+        """Whether a picture may be worked on whole with the memory."""
+        return math.prod(frame.shape) * BYTES_PER_SAMPLE <= self.memory
 
-    def part(self, rows: slice) -> Picture:
-        one = self.picture
-        return Picture(one.samples[rows], one.bits, one.colour, one.origin)
+    def height(self, frame: Frame, cost: float, reach: int, obstacle: InputError | None) -> int:
+        """Rows of a band of a picture; all of them where it fits, or is taken whole anyway.
+
+        Parameters
+        ----------
+        frame : Frame
+        cost : float
+            Bytes for each sample of a band.
+        reach : int
+            Rows above and below a band that are read with it.
+        obstacle : InputError or None
+            Why the operation needs the whole picture, if it does.
+
+        Raises
+        ------
+        InputError
+            The obstacle, where the picture has more samples than are allowed.
+        LimitError
+            If the memory does not suffice for the smallest band.
+        """
+        if self.fits(frame):
+            return frame.height
+        if obstacle is None:
+            return min(frame.height, band_height(frame, cost, self.memory, reach))
+        if math.prod(frame.shape) > self.samples:
+            raise obstacle
+        return frame.height
+
+
+#: For pictures that are in memory already: all of them in one band.
+UNBOUNDED = Allowance(2**62, 2**62)
 
 
 @dataclass(frozen=True)
@@ -116,8 +147,11 @@ def in_bands(height: int, *sources: Rows, before: int = 0, after: int = 0) -> It
         around = slice(max(0, rows.start - before), min(total, rows.stop + after))
         return Band(rows, around, tuple(source.part(around) for source in sources))
 
+    parts = bands(total, height)
+    if len(parts) == 1:
+        yield read(parts[0])
+        return
     with ThreadPoolExecutor(1) as pool:
-        parts = bands(total, height)
         coming = pool.submit(read, parts[0])
         for following in [*parts[1:], None]:
             band = coming.result()
@@ -127,19 +161,35 @@ def in_bands(height: int, *sources: Rows, before: int = 0, after: int = 0) -> It
 
 
 def bands_of(source: Rows, height: int = STEP) -> Iterator[Picture]:
-    """All of a picture in bands of `height` rows."""
+    """All of a picture in bands of `height` rows; one in memory as it is."""
+    if isinstance(source, Picture):
+        return iter([source])
     return (band.pictures[0] for band in in_bands(height, source))
+
+
+def as_rows(source: Rows | Samples) -> Rows:
+    """A picture as it is, or an array as `as_picture` takes it."""
+    return source if isinstance(source, Rows) else as_picture(source)
+
+
+def whole(source: Rows) -> Picture:
+    """All of a picture."""
+    return source.part(slice(0, source.frame.height))
 
 
 def joined(bands: Iterable[Picture]) -> Picture:
     """A picture of its bands, from the top."""
     first, *others = bands
+    if not others:
+        return first
     samples = np.concatenate([first.samples, *(band.samples for band in others)])
     return replace(first, samples=frozen(samples))
 
 
 def digest_of(source: Rows) -> bytes:
     """`Picture.digest` of a picture that is read in bands."""
+    if isinstance(source, Picture):
+        return source.digest()
     frame = source.frame
     height = max(1, _DIGESTED // (frame.width * frame.channels))
     content = None
