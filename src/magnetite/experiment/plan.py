@@ -78,8 +78,8 @@ class References(_Table):
 class Scores(_Table):
     """Metrics that every picture is scored by."""
 
-    metrics: Annotated[Selection, _read_by(partial(selected, kind="metric"))] = selected(
-        "psnr,ssim", "metric"
+    metrics: Annotated[Selection, _read_by(partial(selected, kind="metric"))] = Selection.named(
+        "metric", "psnr", "ssim"
     )
     gauges: Annotated[Selection, _read_by(_gauges)] = NONE
 

@@ -95,6 +95,8 @@ def slabs_of_stream(header: Header) -> Slabs | None:
     StreamError
         If its step cannot be used.
     """
+    if slab_height(header.frame) >= header.frame.height:
+        return None
     coder = decoding(header.step, header.frame)
     return coder if isinstance(coder, Slabs) else None
 

@@ -18,7 +18,7 @@ from magnetite.core.picture.region import Region, RegionRows
 from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, whole
 from magnetite.core.restore.kernels.noise_sd import estimate
 
-DEFAULT_GAUGES = "laplacian-variance"
+DEFAULT_GAUGES = Selection.named("gauge", "laplacian-variance")
 
 
 def gauge(

@@ -19,7 +19,7 @@ from magnetite.core.compute.threads import spread
 from magnetite.core.errors import ChainError, InputError, PictureError
 from magnetite.core.methods import declarations
 from magnetite.core.methods.catalogue import declared_by, every
-from magnetite.core.methods.declarations import ColourPolicy
+from magnetite.core.methods.declarations import ColourPolicy, MethodKind
 from magnetite.core.methods.lifting import computed, split
 from magnetite.core.methods.parameters import Files
 from magnetite.core.methods.sums import Part, Totals
@@ -97,6 +97,11 @@ class Selection:
     steps: tuple[Step, ...]
     #: Whether all that apply are: those that the pictures do not suit are left out then.
     every: bool = False
+
+    @classmethod
+    def named(cls, kind: MethodKind, *names: str) -> Selection:
+        """Those of a kind and some names, at their defaults."""
+        return cls(tuple(Step(kind, name) for name in names))
 
     def __iter__(self) -> Iterator[Step]:
         return iter(self.steps)

@@ -13,14 +13,14 @@ from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing
 from magnetite.core.errors import InputError
 from magnetite.core.methods.parameters import Files
-from magnetite.core.operations.measuring import Figures, Named, measured, selected
+from magnetite.core.operations.measuring import Figures, Named, Selection, measured, selected
 from magnetite.core.picture import Picture
 from magnetite.core.picture.alignment import WHOLE, Shift, aligned
 from magnetite.core.picture.matching import at_depth_of, check_comparable, check_depths
 from magnetite.core.picture.region import Region, RegionRows
 from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, whole
 
-DEFAULT_METRICS = "mse,psnr,ssim"
+DEFAULT_METRICS = Selection.named("metric", "mse", "psnr", "ssim")
 
 
 class Scores(Figures):
