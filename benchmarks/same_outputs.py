@@ -18,6 +18,9 @@ import subprocess
 import sys
 from pathlib import Path
 
+import numpy as np
+import tifffile
+
 SCENES = ("banded-ironstone", "veined-breccia", "chart-plate", "speckled-granite", "clay-core")
 
 #: `{s}` is a scene's name. Each line's output is kept under its number.
@@ -65,11 +68,12 @@ methods
 methods --format json
 methods --format markdown
 methods dct
---memory 400KiB degrade clay-core-g.tif banded.tif gaussian-blur sigma=2px + gaussian-noise sd=3dn
---memory 400KiB restore banded.tif banded-r.tif median size=5
---memory 400KiB score clay-core-g.tif banded.tif banded-r.tif --metrics all
---memory 400KiB gauge clay-core-g.tif banded.tif --metrics all
---memory 400KiB convert clay-core-g.tif banded-c.tif crop left=5 width=90 height=80 + depth bits=8
+--memory 340MiB degrade large.tif banded.tif gaussian-blur sigma=2px + gaussian-noise sd=3dn
+--memory 340MiB restore banded.tif banded-r.tif median size=5 --reference large.tif
+--memory 340MiB score large.tif banded.tif banded-r.tif --metrics mse,psnr,ssim
+--memory 340MiB gauge large.tif banded.tif --metrics sd,entropy,tenengrad
+--memory 340MiB convert large.tif banded-c.tif crop left=5 width=90 height=80 + depth bits=8
+--memory 340MiB compress large.tif banded.mgt dct step=8dn --decoded banded-d.tif
 """.strip().splitlines()
 
 PLAN = """
@@ -148,6 +152,7 @@ def outputs(root: Path, folder: Path) -> dict[str, bytes]:
 
     run("scenes scenes")
     (folder / "plan.toml").write_text(PLAN)
+    tifffile.imwrite(folder / "large.tif", large(), rowsperstrip=64)
     (folder / "labels.csv").write_text(labels())
     once = [line.format(all=" ".join(labelled())) for line in ONCE]
     for line in [*(line.format(s=s) for s in SCENES for line in EACH), *once]:
@@ -156,6 +161,13 @@ def outputs(root: Path, folder: Path) -> dict[str, bytes]:
         if path.is_file():
             texts[str(path.relative_to(folder))] = content(path)
     return texts
+
+
+def large() -> np.ndarray:
+    """A picture of 6 million samples, to be worked on in bands."""
+    y, x = np.mgrid[:2400, :2500]
+    shading = 120 + 60 * np.sin(x / 40) * np.cos(y / 90)
+    return (shading + np.random.default_rng(0).normal(0, 6, y.shape)).astype(np.uint8)
 
 
 def labels() -> str:

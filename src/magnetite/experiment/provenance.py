@@ -6,12 +6,12 @@ import json
 import os
 import platform
 from collections.abc import Sequence
-from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from importlib.metadata import version
 from pathlib import Path
 
 from magnetite import __version__
+from magnetite.core.chain.notation import parse_chain
 from magnetite.core.compute.threads import cores
 from magnetite.core.errors import FileError
 from magnetite.experiment.tasks import Reference, Source
@@ -38,8 +38,12 @@ def sources_text(references: Sequence[Reference], folder: Path) -> str:
     """The references with their digests as JSON; their files relative to the run's folder."""
     base = os.path.abspath(folder)
     return json.dumps([
-        {"name": one.facts.name, "digest": one.facts.digest}
-        | asdict(replace(one.source, path=os.path.relpath(one.source.path, base)))
+        {
+            "name": one.facts.name, "digest": one.facts.digest,
+            "path": os.path.relpath(one.source.path, base),
+            "convert": None if one.source.convert is None else str(one.source.convert),
+            "full_scale": one.source.full_scale,
+        }
         for one in references
     ])  # fmt: skip
 
@@ -57,6 +61,8 @@ def read_sources(text: str, folder: Path) -> list[tuple[str, str, Source]]:
         for entry in json.loads(text):
             name, digest = entry.pop("name"), entry.pop("digest")
             entry["path"] = os.path.normpath(os.path.join(os.path.abspath(folder), entry["path"]))
+            if entry["convert"] is not None:
+                entry["convert"] = parse_chain(entry["convert"], "conversion")
             source = Source(**entry)
             if not (isinstance(name, str) and isinstance(digest, str)):
                 raise TypeError("a name is not text")

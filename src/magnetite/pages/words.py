@@ -6,6 +6,7 @@ import tomllib
 from dataclasses import dataclass
 
 from magnetite.core.chain.step import Chain
+from magnetite.core.operations.measuring import ALL, Selection
 from magnetite.experiment.plan import Plan
 
 
@@ -33,12 +34,13 @@ class PlanWords:
 def plan_words(text: str, references: int) -> PlanWords | None:
     """A plan in words; None if the text is not a plan, as for a curve."""
     try:
-        plan = Plan.model_validate(tomllib.loads(text))
+        content = tomllib.loads(text)
+        plan = Plan.model_validate(content)
     except (tomllib.TOMLDecodeError, ValueError):
         return None
     lists = {
         kind: tuple(
-            Item(name, getattr(plan, kind)[name], _words(chains), len(chains))
+            Item(name, content.get(kind, {}).get(name, name), _words(chains), len(chains))
             for name, chains in plan.chains(kind).items()
         )
         for kind in ("degradations", "treatments")
@@ -60,9 +62,13 @@ def _sentences(plan: Plan, references: int) -> list[str]:
             f"Where random numbers are drawn it is done {plan.repeats} times, with the seeds "
             f"{plan.seed} to {last}."
         )
-    gauges = f"; gauges: {plan.scores.gauges}" if plan.scores.gauges else ""
-    made.append(f"Scores against the reference: {plan.scores.metrics}{gauges}.")
+    metrics, gauges = (_listed(one) for one in (plan.scores.metrics, plan.scores.gauges))
+    made.append(f"Scores against the reference: {metrics}{f'; gauges: {gauges}' * bool(gauges)}.")
     return made
+
+
+def _listed(asked: Selection) -> str:
+    return ALL if asked.every else ",".join(asked.labels)
 
 
 def _number(count: int, noun: str) -> str:
