@@ -42,7 +42,7 @@ assert magnetite.read("breccia.png").same_samples(breccia)
 degraded = magnetite.degrade(breccia, "gaussian-blur sigma=1.2 + gaussian-noise sd=8dn", seed=7)
 write_certified(degraded, Path("degraded.png"))
 assert degraded.certificate.verdict == "as asked"
-assert list(degraded.frame().columns)[:3] == ["step", "figure", "unit"]
+assert list(degraded.data_frame().columns)[:3] == ["step", "figure", "unit"]
 noisy = magnetite.degrade(breccia, "gaussian-noise sd=8dn").picture
 soft = magnetite.degrade(breccia, "gaussian-blur sigma=auto", aim="ssim=0.80")
 assert abs(magnetite.score(breccia, soft.picture, "ssim")["ssim"] - 0.80) <= 0.0005
@@ -69,7 +69,7 @@ for number, figure in enumerate(figures):
 frames = [magnetite.degrade(chart, "sensor-noise full-well=9000e read=15e", seed=s).picture
           for s in (1, 2)]
 transfer = magnetite.photon_transfer(frames)
-assert transfer.frame().set_index("figure").loc["gain", "value"] > 0
+assert transfer.data_frame().set_index("figure").loc["gain", "value"] > 0
 plate = next(scene for scene in SCENES if scene.name == "chart-plate").picture(640, 448, 0)
 blurred = magnetite.degrade(plate, "gaussian-blur sigma=1.7 + gaussian-noise sd=1%").picture
 edge = magnetite.measure_edge(blurred)
@@ -84,13 +84,13 @@ assert abs(good.aim.reached - 0.95) <= 0.0005 and good.rows()[0].figure == "rate
 
 restored = magnetite.restore(noisy, "gaussian sigma=2", reference=breccia)
 assert restored.before["psnr"] > restored.after["psnr"] and restored.residual.verdict
-assert {"psnr", "residual sd"} <= set(restored.frame()["figure"])
+assert {"psnr", "residual sd"} <= set(restored.data_frame()["figure"])
 tuned = magnetite.restore(noisy, "sliding-dct sd=auto", aim="psnr=best")
 assert tuned.tuned.tries > 5 and "sd=" in tuned.chain
 magnetite.restore(blurred, "wiener-deblur sigma=1.7 sd=1%")
 
 scores = magnetite.score(breccia, noisy, "all", region="20,10,200x180")
-assert scores.frame().set_index("figure").loc["psnr", "unit"] == "dB" and scores.left_out == {}
+assert scores.data_frame().set_index("figure").loc["psnr", "unit"] == "dB" and scores.left_out == {}
 mask = np.zeros((192, 256)); mask[40:120, 40:120] = 1
 magnetite.score(breccia, noisy, mask=mask)
 magnetite.score(breccia, noisy, "psnr", gray=True, border=4, align=True)
@@ -108,11 +108,11 @@ magnetite.gauge(breccia, "naturalness model=good.json")
 codecs = ["dct step=2%,4%,8%,16%", "wavelet step=2%,4%,8%,16%"]
 curves = magnetite.curve(breccia, codecs, "psnr")
 comparisons, _ = curves.comparisons()
-assert comparisons[0].bd_rate is not None and len(curves.frame()) == 8
+assert comparisons[0].bd_rate is not None and len(curves.data_frame()) == 8
 assert curves.rates_at("psnr", 30.0) and len(curves.at_equal_rate(breccia)[1]) == 2
 small = magnetite.convert(breccia, "middle width=96 height=72 + gray weights=bt709")
 swept = magnetite.sweep(small, "dct step=2%,8%")
-assert list(swept.frame()["step"]) == ["2%", "8%"]
+assert list(swept.data_frame()["step"]) == ["2%", "8%"]
 
 from magnetite.experiment.executors import Alone
 from magnetite.experiment.plan import read_plan

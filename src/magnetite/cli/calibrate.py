@@ -8,10 +8,12 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import FullScaleOption, RegionOption, load, note, protect
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.core.errors import InputError
 from magnetite.core.quantities import figure
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
     from magnetite.core.calibrate.photon_transfer import EstimateRow, PhotonTransfer
@@ -47,6 +49,7 @@ def noise_command(
         typer.Option(help="Black level, dn, where there are no dark frames.", metavar="LEVEL"),
     ] = None,
     full_scale: FullScaleOption = None,
+    format: FormatOption = OutputFormat.table,
 ) -> None:
     """Fit gain, read noise and, where the frames allow, row and fixed-pattern noise.
 
@@ -70,23 +73,27 @@ def noise_command(
     if dark and not darks:
         raise InputError(f"--dark {dark[0]}: the folder holds no picture")
     result = photon_transfer(pictures, without_light, black)
-    _print_transfer(result)
     save(photon_transfer_figure(result, result.unit), out)
-    say_done(f"wrote {out}")
-    say(result.step)
+    record = {"rows": result.table().records(), "step": result.step}
+    emit(format, Output([result.table()], record, lambda: _print_transfer(result)))
+    for remark in result.remarks:
+        note(remark)
+    if format is OutputFormat.table:
+        say_done(f"wrote {out}")
+        say(result.step)
 
 
 def _print_transfer(result: PhotonTransfer) -> None:
     used = int(result.points.used.sum())
     groups = ", ".join(map(str, result.groups))
     print_table(
-        ["figure", "unit", "value", "95 % from", "to"],
-        [[row.figure, row.unit, *_digits(row)] for row in result.rows()],
-        f"{used} levels of signal; frames of each scene: {groups}; "
-        f"chi-square per degree of freedom {result.line.chi_square:.2f}",
+        Table.of(
+            ["figure", "unit", "value", "95 % from", "to"],
+            [[row.figure, row.unit, *_digits(row)] for row in result.rows()],
+            f"{used} levels of signal; frames of each scene: {groups}; "
+            f"chi-square per degree of freedom {result.line.chi_square:.2f}",
+        )
     )
-    for remark in result.remarks:
-        note(remark)
 
 
 def _digits(row: EstimateRow) -> list[str | None]:
@@ -106,6 +113,7 @@ def blur_command(
         Path, typer.Option(help="Figure to write: .png, .svg or .pdf.", metavar="FIGURE")
     ] = Path("edge.png"),
     full_scale: FullScaleOption = None,
+    format: FormatOption = OutputFormat.table,
 ) -> None:
     """Measure the response to a slanted edge by the ISO 12233 method.
 
@@ -122,17 +130,21 @@ def blur_command(
     part = None if region is None else Region.parse(region)
     loaded = load(picture, full_scale)
     edge = measure_edge(loaded, part)
-    print_table(
+    table = Table.of(
         ["figure", "unit", "value"],
         [[row.figure, row.unit, row.value] for row in edge.rows()],
         f"region {edge.region} of {picture} ({loaded.describe()})",
     )
+    save(edge_figure(edge, loaded), out)
+    steps = [blur.step for blur in edge.blurs]
+    emit(format, Output([table], {"rows": table.records(), "steps": steps}))
     for remark in edge.remarks:
         note(remark)
-    save(edge_figure(edge, loaded), out)
-    say_done(f"wrote {out}")
+    if format is OutputFormat.table:
+        say_done(f"wrote {out}")
     if edge.blurs:
-        say(edge.blurs[0].step)
+        if format is OutputFormat.table:
+            say(steps[0])
     elif not edge.overshoot and edge.misfit is None:
         note("the edge is as sharp as a px lets it be: no blur is needed to match it")
 

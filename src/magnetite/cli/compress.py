@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import (
     FullScaleOption,
     ReferenceArgument,
@@ -19,11 +20,9 @@ from magnetite.cli.options import (
 )
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.cli.score_output import score_words
-from magnetite.files.tables import Cell
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
-
     from magnetite.core.operations.coding import Account
     from magnetite.core.picture.rows import Rows
 
@@ -56,6 +55,7 @@ def run(
         typer.Option(help="Also write the picture as a decoder gets it.", metavar="PICTURE"),
     ] = None,
     full_scale: FullScaleOption = None,
+    format: FormatOption = OutputFormat.table,
 ) -> None:
     from magnetite.core.chain.notation import as_step
     from magnetite.core.errors import FileError
@@ -88,7 +88,12 @@ def run(
         account = write_coded_rows(out, job)
     verb = f"{'found and coded' if searched else 'coded'} in {time.perf_counter() - start:.2f} s"
     words, messages = _decode(source, out, decoded)
-    _say(account, f"{words[0]}; {verb}, {words[1]}", messages, out, decoded)
+    said = f"{words[0]}; {verb}, {words[1]}"
+    emit(format, Output([account.table()], people=lambda: _print(account, said)))
+    for message in (*account.remarks, *messages):
+        note(message)
+    if format is OutputFormat.table:
+        say_done(f"wrote {out}{f' and {decoded}' if decoded else ''}")
 
 
 def _decode(
@@ -116,18 +121,12 @@ def _decode(
     return (words, both), (*messages, "the picture was coded in slabs")
 
 
-def _say(
-    account: Account, words: str, messages: Iterable[str], out: Path, decoded: Path | None
-) -> None:
-    parts: list[list[Cell]] = [
-        [name, count, 100 * count / account.size] for name, count in account.parts.items()
-    ]
-    print_table(["part", "bytes", "share %"], [*parts, ["whole file", account.size, 100.0]])
+def _print(account: Account, words: str) -> None:
+    parts = [[name, count, 100 * count / account.size] for name, count in account.parts.items()]
+    lines = [*parts, ["whole file", account.size, 100.0]]
+    print_table(Table.of(["part", "bytes", "share %"], lines))
     say(
         f"{account.step}: {account.bpp:.4f} bpp, "
         f"ratio {account.ratio:.2f} against the source's samples"
     )
     say(words)
-    for message in (*account.remarks, *messages):
-        note(message)
-    say_done(f"wrote {out}{f' and {decoded}' if decoded else ''}")

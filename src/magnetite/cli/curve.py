@@ -9,20 +9,20 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import (
-    FormatOption,
     FullScaleOption,
-    OutputFormat,
     RegionOption,
     limits,
     load,
     note,
     protect,
 )
-from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
+from magnetite.cli.output import print_table, say, say_done
 from magnetite.cli.progress import cells_done
 from magnetite.core.errors import InputError
 from magnetite.core.quantities import figure
+from magnetite.core.table import Table
 from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
@@ -158,27 +158,20 @@ def _metrics(text: str, more: Iterable[Step]) -> Selection:
 def _print(
     format: OutputFormat, curves: Curves, comparisons: list[Comparison], rates: list[RateRow]
 ) -> None:
-    if format is OutputFormat.json:
-        keys = ("reference", "activity", "codec", "bpp", "bytes")
-        print_json(
-            {
-                "rows": [
-                    dict(zip(keys, row, strict=False))
-                    | {"scores": dict(zip(curves.metrics, row[len(keys) :], strict=True))}
-                    for row in curves.rows()
-                ],
-                "comparisons": [row._asdict() for row in comparisons],
-                "rates": [row._asdict() for row in rates],
-            }
-        )
-        return
-    titles = ["reference", "activity dn", "codec", "bpp", "bytes", *curves.metrics]
-    if format is OutputFormat.csv:
-        print_csv(titles, curves.rows())
-        return
-    print_table(titles, curves.rows())
-    _print_comparisons(comparisons)
-    _print_rates(rates)
+    table = curves.table()
+
+    def people() -> None:
+        titles = ["reference", "activity dn", "codec", "bpp", "bytes", *curves.metrics]
+        print_table(Table.of(titles, table.rows))
+        _print_comparisons(comparisons)
+        _print_rates(rates)
+
+    document = {
+        "rows": table.records(),
+        "comparisons": [row._asdict() for row in comparisons],
+        "rates": [row._asdict() for row in rates],
+    }
+    emit(format, Output([table], document, people))
 
 
 def _print_comparisons(rows: list[Comparison]) -> None:
@@ -186,31 +179,33 @@ def _print_comparisons(rows: list[Comparison]) -> None:
         return
     say()
     print_table(
-        [
-            "reference",
-            "metric",
-            "against",
-            "codec",
-            "BD-rate %",
-            "from",
-            "to",
-            "BD-quality",
-            "overlap %",
-        ],
-        [
+        Table.of(
             [
-                *row[:4],
-                _percent(row.bd_rate),
-                _percent(row.bd_rate_low),
-                _percent(row.bd_rate_high),
-                row.bd_quality,
-                _percent(row.overlap),
-            ]
-            for row in rows
-        ],
-        "BD-rate: mean rate at equal score (below 0 is better), over pictures geometric; from, to: "
-        "by other interpolations and without one point, over pictures the 95 % interval; "
-        "BD-quality: mean score at equal rate, in the metric's unit; – not known",
+                "reference",
+                "metric",
+                "against",
+                "codec",
+                "BD-rate %",
+                "from",
+                "to",
+                "BD-quality",
+                "overlap %",
+            ],
+            [
+                [
+                    *row[:4],
+                    _percent(row.bd_rate),
+                    _percent(row.bd_rate_low),
+                    _percent(row.bd_rate_high),
+                    row.bd_quality,
+                    _percent(row.overlap),
+                ]
+                for row in rows
+            ],
+            "BD-rate: mean rate at equal score (below 0 is better), over pictures geometric; from, "
+            "to: by other interpolations and without one point, over pictures the 95 % interval; "
+            "BD-quality: mean score at equal rate, in the metric's unit; – not known",
+        )
     )
     for row in rows:
         if row.rate_pictures is not None:
@@ -241,22 +236,34 @@ def _print_rates(rows: list[RateRow]) -> None:
         return
     say()
     print_table(
-        ["reference", "at", "codec", "bpp", "against the first %", "95 % from", "to", "pictures"],
-        [
+        Table.of(
             [
-                r.reference,
-                f"{r.metric}={r.score:g}",
-                r.codec,
-                r.bpp,
-                _percent(r.against_first),
-                _percent(r.against_low),
-                _percent(r.against_high),
-                r.pictures,
-            ]
-            for r in rows
-        ],
-        "interpolated between the points of each curve, as for BD-rate; means are geometric, over "
-        "the pictures on which all codecs reach the score; – outside the scores that were measured",
+                "reference",
+                "at",
+                "codec",
+                "bpp",
+                "against the first %",
+                "95 % from",
+                "to",
+                "pictures",
+            ],
+            [
+                [
+                    r.reference,
+                    f"{r.metric}={r.score:g}",
+                    r.codec,
+                    r.bpp,
+                    _percent(r.against_first),
+                    _percent(r.against_low),
+                    _percent(r.against_high),
+                    r.pictures,
+                ]
+                for r in rows
+            ],
+            "interpolated between the points of each curve, as for BD-rate; means are geometric, "
+            "over the pictures on which all codecs reach the score; – outside the scores that were "
+            "measured",
+        )
     )
 
 

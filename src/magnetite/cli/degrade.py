@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import (
     FullScaleOption,
     ReferenceArgument,
@@ -21,7 +22,7 @@ from magnetite.cli.options import (
 )
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.core.quantities import figure
-from magnetite.files.tables import Cell
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
     from magnetite.core.operations.certificate import Certificate
@@ -59,6 +60,7 @@ def run(
         ),
     ] = None,
     full_scale: FullScaleOption = None,
+    format: FormatOption = OutputFormat.table,
 ) -> None:
     """Writes OUT and its certificate OUT.cert.json."""
     from magnetite.core.chain.notation import parse_chain
@@ -82,17 +84,21 @@ def run(
     note(job.note)
     messages = write_certified(job, out)
     certificate = job.certificate()
-    print_certificate(certificate)
-    for message in messages:
+    output = Output(
+        [certificate.table()], certificate.as_dict(), lambda: print_certificate(certificate)
+    )
+    emit(format, output)
+    for message in (*_advice(certificate), *messages):
         note(message)
     _say_overflow(certificate)
-    say_done(f"wrote {out} and {sidecar.name}")
+    if format is OutputFormat.table:
+        say_done(f"wrote {out} and {sidecar.name}")
 
 
 def print_certificate(certificate: Certificate) -> None:
     """The certificate as a table, a row for each finding."""
     titles = ["step", "figure", "unit", "asked", "drawn", "± error", "stored", "verdict"]
-    rows: list[list[Cell]] = []
+    rows: list[list[Any]] = []
     for record in certificate.steps:
         for number, f in enumerate(record.findings):
             step = record.step if number == 0 else ""
@@ -103,12 +109,13 @@ def print_certificate(certificate: Certificate) -> None:
     if certificate.rms_difference is not None:
         size = f"{certificate.rms_difference:.4g} {certificate.amplitude_unit}"
         caption += f"; rms difference as stored {size}"
-    print_table(titles, rows, caption)
+    print_table(Table.of(titles, rows, caption))
     if (aim := certificate.aim) is not None:
         say(f"aim {aim.metric}{aim.sense}{aim.target:g}: {aim.words}")
-    for record in certificate.steps:
-        for words in record.advice:
-            note(f"{record.step}: {words}")
+
+
+def _advice(certificate: Certificate) -> list[str]:
+    return [f"{one.step}: {words}" for one in certificate.steps for words in one.advice]
 
 
 def _say_overflow(certificate: Certificate) -> None:

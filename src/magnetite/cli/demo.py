@@ -12,6 +12,7 @@ import typer
 from magnetite.cli.options import SeedOption, note
 from magnetite.cli.output import print_table, say
 from magnetite.cli.progress import cells_done, parts_done
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
     from magnetite.demo.story import Told
@@ -49,7 +50,7 @@ def run(
 def _print(told: Told, folder: Path) -> None:
     from magnetite.demo.plan import NOISES, READABLE
 
-    print_table(
+    print_table(Table.of(
         ["scene", "size", "activity", f"bpp for SSIM {READABLE:g}",
          *(f"{noise}, best first" for noise in NOISES)],
         [
@@ -59,7 +60,7 @@ def _print(told: Told, folder: Path) -> None:
         ],
         "activity: mean step between neighbours, dn of 8 bits; dB: PSNR gained at equal rate by "
         "that denoiser before coding",
-    )  # fmt: skip
+    ))  # fmt: skip
     for paragraph in told.answer:
         say()
         say(textwrap.fill(paragraph, 96) if sys.stdout.isatty() else paragraph)

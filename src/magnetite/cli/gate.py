@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import (
-    FormatOption,
     FullScaleOption,
-    OutputFormat,
     load,
     note,
     protect,
     share_of,
 )
-from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
+from magnetite.cli.output import print_table, say, say_done
 from magnetite.core.errors import InputError
-from magnetite.files.tables import Cell
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
     from magnetite.core.gate.fit import Fitted
@@ -131,25 +130,29 @@ def _fitted(data: Labelled, false_accepts: str, confidence: str, least: float | 
 
 def _print_fit(fitted: Fitted) -> None:
     if fitted.singles:
-        print_table(
+        print_table(Table.of(
             ["figure alone", "accepts", "area", "95 % from", "to", "threshold", "false accepts %",
              "false rejects %"],
             [[*s[:6], 100 * s.false_accepts, 100 * s.false_rejects] for s in fitted.singles],
             "area under the ROC curve; rates on the pictures that the thresholds were set on",
-        )  # fmt: skip
+        ))  # fmt: skip
         say()
     gate = fitted.gate
     print_table(
-        ["rule of", "weight per sd", "mean", "sd"],
-        [[f.name, f.weight, f.mean, f.sd] for f in gate.features],
-        f"accepts from {gate.threshold:.4g} on; {gate.facts['pictures']} pictures of "
-        f"{gate.facts['references']} references",
+        Table.of(
+            ["rule of", "weight per sd", "mean", "sd"],
+            [[f.name, f.weight, f.mean, f.sd] for f in gate.features],
+            f"accepts from {gate.threshold:.4g} on; {gate.facts['pictures']} pictures of "
+            f"{gate.facts['references']} references",
+        )
     )
     say()
     print_table(
-        ["rule, on references it had not seen", "value", "95 % from", "to"],
-        [[name, *found] for name, found in fitted.results.items()],
-        None if fitted.promise is None else f"the gate {fitted.promise.words}",
+        Table.of(
+            ["rule, on references it had not seen", "value", "95 % from", "to"],
+            [[name, *found] for name, found in fitted.results.items()],
+            "" if fitted.promise is None else f"the gate {fitted.promise.words}",
+        )
     )
 
 
@@ -234,32 +237,20 @@ def _verdict(
 
 def _print_verdicts(verdicts: list[tuple[Path, Verdict | str]], format: OutputFormat) -> None:
     titles = ["picture", "verdict", "value", "threshold", "decided by", "outside"]
-    rows: list[list[Cell]] = [
+    rows: list[list[Any]] = [
         [str(path), "not judged", None, None, "", ""] if isinstance(v, str) else
         [str(path), "accepted" if v.accepted else "rejected", v.value, v.threshold, v.decided,
          ", ".join(v.outside)]
         for path, v in verdicts
     ]  # fmt: skip
-    if format is OutputFormat.json:
-        print_json(
-            {
-                "rows": [
-                    {"picture": str(path), "accepted": None, "reason": v}
-                    if isinstance(v, str) else
-                    {
-                        "picture": str(path), "accepted": v.accepted, "value": v.value,
-                        "threshold": v.threshold, "margin": v.margin,
-                        "contributions": v.contributions, "outside": list(v.outside),
-                    }
-                    for path, v in verdicts
-                ]
-            }
-        )  # fmt: skip
-    elif format is OutputFormat.csv:
-        print_csv(titles, rows)
-    else:
-        print_table(
-            titles,
-            rows,
-            "outside: beyond the range that the gate was fitted on, where its rates do not hold",
-        )
+    records = [
+        {"picture": str(path), "accepted": None, "reason": v} if isinstance(v, str) else
+        {
+            "picture": str(path), "accepted": v.accepted, "value": v.value,
+            "threshold": v.threshold, "margin": v.margin, "contributions": v.contributions,
+            "outside": list(v.outside),
+        }
+        for path, v in verdicts
+    ]  # fmt: skip
+    caption = "outside: beyond the range that the gate was fitted on, where its rates do not hold"
+    emit(format, Output([Table.of(titles, rows, caption)], {"rows": records}))

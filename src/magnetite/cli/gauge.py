@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import (
-    FormatOption,
     FullScaleOption,
-    OutputFormat,
     RegionOption,
     check_whole,
     limits,
@@ -18,10 +17,11 @@ from magnetite.cli.options import (
     protect,
     rows_of,
 )
-from magnetite.cli.output import print_csv, print_json, print_table
-from magnetite.cli.score_output import MOST_COLUMNS, families_of, heading, left_out_words
+from magnetite.cli.output import print_table
+from magnetite.cli.score_output import MOST_COLUMNS, families_of
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.quantities import figures
+from magnetite.core.table import Column, Table
 from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
@@ -95,42 +95,39 @@ def _row(
 
 
 def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
-    from magnetite.core.methods.declarations import Figure
+    from magnetite.core.operations.measuring import score_column
 
     labels = [str(step) for step in steps]
-    cells = [[row.figures.get(label) for label in labels] for row in rows]
-    if format is OutputFormat.json:
-        print_json({"rows": [_as_json(row) for row in rows]})
-        return
-    if format is OutputFormat.csv:
-        partial = [label for label in labels if any(label not in row.figures for row in rows)]
-        lines = [
-            [
-                str(row.path),
-                *line,
-                *([left_out_words(row.figures.left_out, partial)] * bool(partial)),
-            ]
-            for row, line in zip(rows, cells, strict=True)
-        ]
-        print_csv(["picture", *labels, *["left out"] * bool(partial)], lines)
-        return
+    table = Table.of(
+        [
+            "picture",
+            *(score_column(step, within="gauges") for step in steps),
+            Column("left_out", optional=True),
+        ],
+        [
+            [str(row.path), *map(row.figures.get, labels), row.figures.left_out or None]
+            for row in rows
+        ],
+    )
+    emit(format, Output([table], people=lambda: print_table(_for_people(rows, steps))))
+
+
+def _for_people(rows: list[_Row], steps: list[Step]) -> Table:
+    """A row for each picture; where the gauges are many, a row for each of them instead."""
+    from magnetite.core.operations.measuring import score_column
+
     colour = any(row.frame.channels > 1 for row in rows)
-    titles = [heading(step.declared(Figure), str(step), colour=colour) for step in steps]
+    columns = [score_column(step, colour=colour) for step in steps]
+    cells = [[row.figures.get(str(step)) for step in steps] for row in rows]
     caption = "dn are those of 8 bits, whatever the picture's depth; – does not apply"
     heads = [[str(row.path), row.frame.describe()] for row in rows]
     if len(steps) <= MOST_COLUMNS:
         lines = [head + line for head, line in zip(heads, cells, strict=True)]
-        print_table(["picture", "content", *titles], lines, caption)
-    else:
-        by_gauge = [figures(values) for values in zip(*cells, strict=True)]
-        lines = [[title, *line] for title, line in zip(titles, by_gauge, strict=True)]
-        names = [name for name, _ in heads]
-        print_table(["gauge", *names], lines, caption, families=families_of(steps))
-
-
-def _as_json(row: _Row) -> dict[str, Any]:
-    left_out = {"left_out": row.figures.left_out} if row.figures.left_out else {}
-    return {"picture": str(row.path), "gauges": dict(row.figures), **left_out}
+        return Table.of(["picture", "content", *columns], lines, caption)
+    by_gauge = [figures(values) for values in zip(*cells, strict=True)]
+    lines = [[one.heading, *line] for one, line in zip(columns, by_gauge, strict=True)]
+    names = [name for name, _ in heads]
+    return Table.of(["gauge", *names], lines, caption, families=families_of(steps))
 
 
 def _check_names(pictures: list[Path]) -> None:

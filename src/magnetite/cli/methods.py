@@ -8,8 +8,10 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from magnetite.cli.output import print_csv, print_json, print_table
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
+from magnetite.cli.output import print_table
 from magnetite.core.errors import ChainError
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
     from rich.padding import Padding
@@ -25,15 +27,6 @@ _TITLES = {
     "metric": "Metrics (against a reference)",
     "gauge": "Gauges (of one picture)",
 }
-
-
-class CatalogueFormat(StrEnum):
-    """How the catalogue is printed."""
-
-    table = "table"
-    json = "json"
-    csv = "csv"
-    markdown = "markdown"
 
 
 class MethodKind(StrEnum):
@@ -59,22 +52,22 @@ def run(
         ),
     ] = None,
     brief: Annotated[bool, typer.Option("--brief", help="A line for each method.")] = False,
-    format: Annotated[
-        CatalogueFormat, typer.Option(help="table, json, csv or markdown.", metavar="FORMAT")
-    ] = CatalogueFormat.table,
+    format: FormatOption = OutputFormat.table,
 ) -> None:
     chosen = [m for m in _chosen(name) if kind is None or m.kind == kind.value]
-    if format is CatalogueFormat.json:
-        print_json({"methods": [_as_dict(method) for method in chosen]})
-    elif format is CatalogueFormat.csv:
-        titles = ["kind", "method", "setting", "accepts", "default"]
-        print_csv(titles, [row for method in chosen for row in _csv_rows(method)])
-    elif format is CatalogueFormat.markdown:
-        print(_markdown(chosen))
-    elif brief:
-        _print_brief(chosen)
-    else:
-        _print_people(chosen, with_formula=name is not None)
+    settings = Table.of(
+        ["kind", "method", "setting", "accepts", "default"],
+        [row for method in chosen for row in _csv_rows(method)],
+    )
+
+    def people() -> None:
+        if brief:
+            _print_brief(chosen)
+        else:
+            _print_people(chosen, with_formula=name is not None)
+
+    document = {"methods": [_as_dict(method) for method in chosen]}
+    emit(format, Output([settings], document, people, lambda: _markdown(chosen)))
 
 
 def _chosen(name: str | None) -> list[Method]:
@@ -119,12 +112,14 @@ def _facts(method: Method) -> list[str]:
 def _print_brief(methods: list[Method]) -> None:
     for kind in dict.fromkeys(method.kind for method in methods):
         print_table(
-            [_TITLES[kind], "settings", "effect"],
-            [
-                [m.name, " ".join(f"{key}=" for key in m.parameters), m.summary]
-                for m in methods
-                if m.kind == kind
-            ],
+            Table.of(
+                [_TITLES[kind], "settings", "effect"],
+                [
+                    [m.name, " ".join(f"{key}=" for key in m.parameters), m.summary]
+                    for m in methods
+                    if m.kind == kind
+                ],
+            )
         )
         print()
 

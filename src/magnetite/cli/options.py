@@ -6,7 +6,6 @@ import os
 import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -23,18 +22,6 @@ if TYPE_CHECKING:
     from magnetite.core.picture.rows import Allowance, Rows
 
 
-class OutputFormat(StrEnum):
-    """How results are printed."""
-
-    table = "table"
-    json = "json"
-    csv = "csv"
-
-
-FormatOption = Annotated[
-    OutputFormat,
-    typer.Option("--format", help="table for people, json or csv for programs.", metavar="FORMAT"),
-]
 FullScaleOption = Annotated[
     float | None,
     typer.Option(

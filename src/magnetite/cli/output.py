@@ -1,20 +1,21 @@
-"""Tables for people, JSON and CSV for programs."""
+"""Tables and lines for people."""
 
 from __future__ import annotations
 
-import json
 import re
 import shutil
 import sys
 import textwrap
 import unicodedata
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from magnetite.cli.options import limits
 from magnetite.core.quantities import figures
 from magnetite.files.names import shown
-from magnetite.files.tables import Cell, csv_text, plain_value
+
+if TYPE_CHECKING:
+    from magnetite.core.table import Table
 
 
 def say(text: str = "") -> None:
@@ -42,20 +43,14 @@ def say_done(text: str) -> None:
         say(text)
 
 
-def print_table(
-    titles: Sequence[str],
-    rows: Sequence[Sequence[Cell]],
-    caption: str | None = None,
-    *,
-    families: Mapping[int, str] | None = None,
-) -> None:
+def print_table(table: Table) -> None:
     """A table on a terminal; aligned plain text, never cut, anywhere else.
 
     Numbers of a column have equal decimal places. Columns of numbers, or of text that begins like
     one, are aligned to the right. Where a terminal is too narrow each row becomes a block.
-    `families` names the group that begins with a row, by the row's number.
     """
-    texts = _texts(rows, len(titles))
+    titles = [column.heading for column in table.columns]
+    texts = _texts(table.rows, len(titles))
     numeric = [all(_is_figure(line[i]) for line in texts) for i in range(len(titles))]
     columns = list(zip(titles, *texts, strict=True))
     widths = [max(map(terminal_width, column)) for column in columns]
@@ -64,27 +59,27 @@ def print_table(
         if sum(widths) + 2 * len(widths) > _FOLDED * room:
             _print_blocks(titles, texts)
         else:
-            _print_rich(titles, texts, numeric, families or {})
-        if caption:
-            _print_dim(caption)
+            _print_rich(titles, texts, numeric, table.families)
+        if table.caption:
+            _print_dim(table.caption)
         return
     for number, line in enumerate((titles, *texts)):
-        if families and number - 1 in families:
-            print(families[number - 1])
+        if number - 1 in table.families:
+            print(table.families[number - 1])
         cells = (
             _filled(text, width, right=right)
             for text, width, right in zip(line, widths, numeric, strict=True)
         )
         print("  ".join(cells).rstrip())
-    if caption:
-        say(caption)
+    if table.caption:
+        say(table.caption)
 
 
 #: Tables this many times as wide as the terminal are folded, wider ones become blocks.
 _FOLDED = 1.4
 
 
-def _texts(rows: Sequence[Sequence[Cell]], count: int) -> list[list[str]]:
+def _texts(rows: Sequence[Sequence[Any]], count: int) -> list[list[str]]:
     """Cells as text, the numbers of a column with equal decimal places."""
     columns = []
     for k in range(count):
@@ -150,21 +145,3 @@ def _print_dim(caption: str) -> None:
     from rich.text import Text
 
     Console(highlight=False).print(Text(shown(caption), style="dim"))
-
-
-def print_json(content: dict[str, Any]) -> None:
-    """One JSON document on standard output."""
-    print(json.dumps(_plain_tree(content), indent=2, ensure_ascii=False, allow_nan=False))
-
-
-def _plain_tree(content: Any) -> Any:
-    if isinstance(content, dict):
-        return {key: _plain_tree(value) for key, value in content.items()}
-    if isinstance(content, list | tuple):
-        return [_plain_tree(value) for value in content]
-    return plain_value(content)
-
-
-def print_csv(titles: Sequence[str], rows: Sequence[Sequence[Cell]]) -> None:
-    """CSV (RFC 4180, lines end in \\n) on standard output, figures in full."""
-    print(csv_text(titles, rows), end="")

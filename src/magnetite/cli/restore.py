@@ -3,26 +3,26 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import (
-    FormatOption,
     FullScaleOption,
-    OutputFormat,
     StepsArgument,
     limits,
     note,
     protect,
     rows_of,
 )
-from magnetite.cli.output import print_csv, print_json, print_table, say
+from magnetite.cli.output import print_table, say
 from magnetite.cli.progress import working
 from magnetite.cli.score_output import heading
 from magnetite.core.errors import InputError
-from magnetite.files.tables import Cell
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
     from magnetite.core.operations.restore import Outcome
@@ -95,15 +95,15 @@ def _say(
 ) -> None:
     if outcome.clipped.share and bits is not None:
         note(f"{outcome.clipped.share:.3%} of the samples were clipped")
-    if format is OutputFormat.json:
-        print_json(_as_json(outcome, out, seconds))
-    elif format is OutputFormat.csv:
-        rows = [(row.figure, row.before, row.after) for row in outcome.rows()]
-        print_csv(["figure", "before", "after"], [*rows, ("seconds", None, seconds)])
-    else:
+    table = outcome.table()
+    table = replace(table, rows=[*table.rows, ("seconds", None, seconds, "s")])
+
+    def people() -> None:
         _print(outcome)
         words = str(outcome.chain) or "nothing restored"
         say(f"{words}: wrote {out}, in {seconds:.2f} s")
+
+    emit(format, Output([table], _as_json(outcome, out, seconds), people))
 
 
 def _as_json(outcome: Outcome, out: Path, seconds: float) -> dict[str, Any]:
@@ -132,12 +132,12 @@ def _print(outcome: Outcome) -> None:
 def _print_gain(before: Scores, after: Scores) -> None:
     from magnetite.core.methods.declarations import Metric
 
-    rows: list[list[Cell]] = []
+    rows: list[list[Any]] = []
     for step in before.steps:
         metric, old, new = step.declared(Metric), before[str(step)], after[str(step)]
         better = (new > old) == (metric.better == "higher")
         words = "same" if old == new else "better" if better else "worse"
         change = 0.0 if old == new else new - old
-        rows.append([heading(metric), old, new, change, words])
+        rows.append([heading(step), old, new, change, words])
     titles = ["against the reference", "before", "after", "change", ""]
-    print_table(titles, rows, "dn are those of 8 bits; ↑ more is better, ↓ less")
+    print_table(Table.of(titles, rows, "dn are those of 8 bits; ↑ more is better, ↓ less"))

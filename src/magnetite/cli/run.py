@@ -11,6 +11,7 @@ from magnetite.cli.options import limits, note
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.cli.progress import cells_done
 from magnetite.core.errors import InputError
+from magnetite.core.table import Table
 
 #: Exit status of a run with failed rows.
 FAILED = 3
@@ -112,8 +113,10 @@ def _say_failures(folder: Path) -> None:
     for reference, degradation, treatment, reason in failures:
         reasons.setdefault(reason, []).append(f"{reference}, {degradation}, {treatment}")
     print_table(
-        ["rows", "reason", "such as"],
-        [[len(rows), reason, rows[0]] for reason, rows in reasons.items()],
+        Table.of(
+            ["rows", "reason", "such as"],
+            [[len(rows), reason, rows[0]] for reason, rows in reasons.items()],
+        )
     )
 
 

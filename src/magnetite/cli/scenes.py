@@ -11,6 +11,7 @@ import typer
 from magnetite.cli.options import SeedOption
 from magnetite.cli.output import print_table
 from magnetite.core.errors import InputError
+from magnetite.core.table import Table
 
 
 def run(
@@ -32,4 +33,4 @@ def run(
         path = folder / f"{scene.name}.png"
         write(picture, path)
         rows.append([str(path), scene.summary, picture.describe()])
-    print_table(["scene", "shows", "picture"], rows)
+    print_table(Table.of(["scene", "shows", "picture"], rows))

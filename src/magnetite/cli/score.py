@@ -7,10 +7,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from magnetite.cli.formats import FormatOption, OutputFormat
 from magnetite.cli.options import (
-    FormatOption,
     FullScaleOption,
-    OutputFormat,
     RegionOption,
     limits,
     load,

@@ -7,15 +7,15 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from magnetite.cli.options import OutputFormat, note
-from magnetite.cli.output import print_csv, print_json, print_table, say
+from magnetite.cli.formats import Output, OutputFormat, emit
+from magnetite.cli.options import note
+from magnetite.cli.output import print_table, say
 from magnetite.core.quantities import abbreviated, figure, figures
-from magnetite.files.tables import Cell
+from magnetite.core.table import Column, Table
 
 if TYPE_CHECKING:
     from magnetite.core.analysis.repeats import Summary
     from magnetite.core.chain.step import Step
-    from magnetite.core.methods.declarations import Figure
     from magnetite.core.operations.score import Scores
     from magnetite.core.picture import Frame
     from magnetite.core.picture.region import Region
@@ -58,74 +58,65 @@ def print_rows(
     """All rows, then the summary of repeats."""
     _say_left_out([(str(row.test), row.scores.left_out) for row in rows])
     steps = [step for step in steps if any(str(step) in row.scores for row in rows)]
-    if format is OutputFormat.json:
-        print_json(_as_json(rows, summaries))
-    elif format is OutputFormat.csv:
-        _print_csv(rows, [str(step) for step in steps], summaries)
-    else:
-        _print_scores(rows, steps, mark=not summaries)
+    table, repeats = _table(rows, steps), _repeats(summaries)
+
+    def people() -> None:
+        print_table(_for_people(rows, steps, mark=not summaries))
         for reference, summary in summaries.items():
             _print_summary(reference, steps, summary)
 
-
-def _as_json(rows: list[Row], summaries: Summaries) -> dict[str, Any]:
-    content: dict[str, Any] = {
-        "rows": [
-            {
-                "reference": str(row.reference),
-                "test": str(row.test),
-                "identical": row.scores.identical,
-                "peak": row.frame.full_scale,
-                **({"shift": row.scores.shift._asdict()} if row.scores.shift else {}),
-                **({} if row.bytes is None else {"bytes": row.bytes, "bpp": row.bpp}),
-                "scores": dict(row.scores),
-                **({"left_out": row.scores.left_out} if row.scores.left_out else {}),
-            }
-            for row in rows
-        ]
-    }
+    document: dict[str, Any] = {"rows": table.records()}
     if summaries:
-        content["repeats"] = [
+        document["repeats"] = [
             {"reference": name, "scores": {k: asdict(v) for k, v in summary.items()}}
             for name, summary in summaries.items()
         ]
-    return content
+    emit(format, Output([repeats] if summaries else [table], document, people))
 
 
-def _print_csv(rows: list[Row], labels: list[str], summaries: Summaries) -> None:
-    """A line for each test; of repeats a line for each metric instead."""
-    if summaries:
-        titles = ["reference", "metric", "number", "mean", "sd", "low", "high"]
-        lines: list[list[Cell]] = [
+def _table(rows: list[Row], steps: list[Step]) -> Table:
+    """A row for each test."""
+    from magnetite.core.operations.measuring import score_column
+
+    columns = [
+        Column("reference"), Column("test"),
+        *(score_column(step, within="scores") for step in steps),
+        Column("identical"), Column("peak"),
+        *(Column(name, "px", None, "shift", True) for name in ("right", "down")),
+        Column("error", "px", None, "shift", True, flat="shift error"),
+        Column("bytes", optional=True), Column("bpp", optional=True),
+        Column("left_out", optional=True),
+    ]  # fmt: skip
+    lines = [
+        [
+            str(row.reference), str(row.test), *(row.scores.get(str(step)) for step in steps),
+            row.scores.identical, row.frame.full_scale, *(row.scores.shift or (None,) * 3),
+            row.bytes, row.bpp, row.scores.left_out or None,
+        ]
+        for row in rows
+    ]  # fmt: skip
+    return Table.of(columns, lines)
+
+
+def _repeats(summaries: Summaries) -> Table:
+    """Of repeats a row for each metric."""
+    return Table.of(
+        ["reference", "metric", "number", "mean", "sd", "low", "high"],
+        [
             [name, label, *asdict(summary).values()]
             for name, by_label in summaries.items()
             for label, summary in by_label.items()
-        ]
-    else:
-        shifted = any(row.scores.shift for row in rows)
-        rated = any(row.bytes is not None for row in rows)
-        titles = ["reference", "test", *labels, "identical"]
-        titles += ["right", "down", "shift error"] * shifted + ["bytes", "bpp"] * rated
-        partial = [label for label in labels if any(label not in row.scores for row in rows)]
-        titles += ["left out"] * bool(partial)
-        lines = [
-            [
-                str(row.reference), str(row.test), *(row.scores.get(label) for label in labels),
-                str(row.scores.identical).lower(), *(row.scores.shift or ()),
-                *((row.bytes, row.bpp) if rated else ()),
-                *((left_out_words(row.scores.left_out, partial),) if partial else ()),
-            ]
-            for row in rows
-        ]  # fmt: skip
-    print_csv(titles, lines)
+        ],
+    )
 
 
-def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
+def _for_people(rows: list[Row], steps: list[Step], *, mark: bool) -> Table:
     """A row for each test; where the metrics are many, a row for each of them instead."""
-    from magnetite.core.methods.declarations import ColourPolicy, Figure
+    from magnetite.core.methods.declarations import ColourPolicy
+    from magnetite.core.operations.measuring import score_column
 
     colour = any(row.frame.channels > 1 for row in rows)
-    titles = [heading(step.declared(Figure), str(step), colour=colour) for step in steps]
+    titles = [score_column(step, colour=colour) for step in steps]
     references = list(dict.fromkeys(row.reference for row in rows))
     cells = [
         [
@@ -148,17 +139,12 @@ def _print_scores(rows: list[Row], steps: list[Step], *, mark: bool) -> None:
         marks = [["identical" if row.scores.identical else "" for row in rows]]
         columns = zip(*cells, *([rates, sizes] if rated else []), *marks, strict=True)
         lines = [[str(row.test), *line] for row, line in zip(rows, columns, strict=True)]
-        print_table(["test", *titles, *["bpp", "bytes"] * rated, ""], lines, caption)
-    else:
-        lines = [[title, *line] for title, line in zip(titles, cells, strict=True)]
-        if rated:
-            lines += [["bpp", *figures(rates)], ["bytes", *figures(sizes)]]
-        print_table(
-            ["metric", *(str(row.test) for row in rows)],
-            lines,
-            caption,
-            families=families_of(steps),
-        )
+        return Table.of(["test", *titles, *["bpp", "bytes"] * rated, ""], lines, caption)
+    lines = [[one.heading, *line] for one, line in zip(titles, cells, strict=True)]
+    if rated:
+        lines += [["bpp", *figures(rates)], ["bytes", *figures(sizes)]]
+    heads = ["metric", *(str(row.test) for row in rows)]
+    return Table.of(heads, lines, caption, families=families_of(steps))
 
 
 def families_of(steps: Sequence[Step]) -> dict[int, str]:
@@ -198,10 +184,9 @@ def _marked(step: Step, values: list[float | None], *, mark: bool) -> list[str]:
 
 def _print_summary(reference: str, steps: list[Step], summary: Mapping[str, Summary]) -> None:
     from magnetite.core.analysis.repeats import ALL_REFERENCES
-    from magnetite.core.methods.declarations import Figure
 
-    lines: list[list[Cell]] = [
-        [heading(step.declared(Figure), str(step)), one.mean, one.sd, one.low, one.high]
+    lines = [
+        [heading(step), one.mean, one.sd, one.low, one.high]
         for step in steps
         if (one := summary.get(str(step))) is not None
     ]
@@ -210,10 +195,8 @@ def _print_summary(reference: str, steps: list[Step], summary: Mapping[str, Summ
     if reference == ALL_REFERENCES:
         of = f"means of {number} references"
     say()
-    print_table(
-        ["repeats", "mean", "sd", "95 % from", "to"], lines,
-        f"{of}; the interval is that of the mean (Student)",
-    )  # fmt: skip
+    caption = f"{of}; the interval is that of the mean (Student)"
+    print_table(Table.of(["repeats", "mean", "sd", "95 % from", "to"], lines, caption))
 
 
 def _say_left_out(left_out: Sequence[tuple[str, Mapping[str, str]]]) -> None:
@@ -227,19 +210,11 @@ def _say_left_out(left_out: Sequence[tuple[str, Mapping[str, str]]]) -> None:
         note(f"{label}{of} left out: {reason}")
 
 
-def left_out_words(left_out: Mapping[str, str], labels: Sequence[str]) -> str:
-    """Reasons of the figures that a row lacks, for one cell."""
-    return "; ".join(f"{k}: {reason}" for k, reason in left_out.items() if k in labels)
+def heading(step: Step) -> str:
+    """A metric by its label, unit and direction."""
+    from magnetite.core.operations.measuring import score_column
 
-
-def heading(method: Figure, label: str | None = None, *, colour: bool = False) -> str:
-    """Column title of a metric: label, unit, direction; of colour, the channels scored."""
-    from magnetite.core.methods.declarations import ColourPolicy
-
-    unit = f" {method.unit}" if method.unit else ""
-    arrow = {"higher": " ↑", "lower": " ↓", None: ""}[method.direction]
-    luma = " luma" if colour and method.colour is ColourPolicy.LUMA else ""
-    return f"{label or method.name}{unit}{arrow}{luma}"
+    return score_column(step).heading
 
 
 def score_words(reference: Rows, test: Rows, allowance: Allowance | None = None) -> str:

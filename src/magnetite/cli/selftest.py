@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from magnetite.cli.options import FormatOption, OutputFormat
-from magnetite.cli.output import print_csv, print_json, print_table, say, say_done
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
+from magnetite.cli.output import say, say_done
 from magnetite.cli.progress import working
 from magnetite.core.errors import InputError
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
     from magnetite.selftest.checks import Result
@@ -41,12 +42,9 @@ def run(
         check_writable(out)
     with working("selftest"):
         found, about = list(results()), record.facts()
-    if format is OutputFormat.json:
-        print_json(record.as_record(found, about))
-    elif format is OutputFormat.csv:
-        print_csv(list(record.TITLES), record.rows(found))
-    else:
-        print_table(list(record.TITLES), [list(row) for row in record.rows(found)])
+    table = Table.of(record.TITLES, record.rows(found))
+    emit(format, Output([table], record.as_record(found, about)))
+    if format is OutputFormat.table:
         say(f"\n{record.summary(found)}; code {about['code'][:16]}")
     if out is not None:
         _write(out, found, about)

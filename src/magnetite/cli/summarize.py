@@ -2,30 +2,23 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from dataclasses import replace
-from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import note, share_of
-from magnetite.cli.output import print_csv, print_json, print_table, say, say_done, say_remark
+from magnetite.cli.output import print_table, say, say_remark
 from magnetite.core.errors import InputError
-from magnetite.core.extras import require
 from magnetite.core.quantities import figure
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
-    from magnetite.experiment.results import Table
-
-
-class SummaryFormat(StrEnum):
-    """How summaries are given."""
-
-    table = "table"
-    json = "json"
-    csv = "csv"
-    parquet = "parquet"
+    from magnetite.experiment.results import RunTable
 
 
 def run(
@@ -67,12 +60,7 @@ def run(
         str, typer.Option(help="Of the guarantee: share of new references.", metavar="SHARE")
     ] = "95%",
     confidence: Annotated[str, typer.Option(help="Of the guarantee.", metavar="SHARE")] = "90%",
-    out: Annotated[
-        Path | None, typer.Option(help="File for --format parquet.", metavar="FILE")
-    ] = None,
-    format: Annotated[
-        SummaryFormat, typer.Option(help="table, json, csv or parquet.", metavar="FORMAT")
-    ] = SummaryFormat.table,
+    format: FormatOption = OutputFormat.table,
 ) -> None:
     from magnetite.experiment.guarantee import need_of
     from magnetite.experiment.results import read_rows
@@ -81,7 +69,7 @@ def run(
 
     groups = by.split(",")
     folder, other = _runs(folders, table)
-    _check(groups, table if other is None else TWO_RUNS, format, out)
+    _check(groups, table if other is None else TWO_RUNS, format)
     promised = share_of("--share", share), share_of("--confidence", confidence)
     wanted = need_of(table, need or [], *promised)
     rows = read_rows(folder)
@@ -92,27 +80,29 @@ def run(
     )
     if rows.failed or rows.missing:
         note(f"{rows.failed} rows failed and {rows.missing} are missing; they are left out")
-    if format is SummaryFormat.json:
-        notes = {one.name: list(one.notes) for one in made if one.notes}
-        print_json({"tables": {one.name: _records(one) for one in made}, "notes": notes})
-        return
-    if format is not SummaryFormat.table:
+    if format in _OF_ONE:
         for text in made[0].notes:
             note(text)
-    if format is SummaryFormat.csv:
-        print_csv(list(made[0].frame.columns), _cells(made[0]))
-    elif out is not None:
-        require("pyarrow", "parquet", "--format parquet")
-        made[0].frame.to_parquet(out, index=False)
-        say_done(f"wrote {out}")
-    else:
-        for number, one in enumerate(made):
-            if number:
-                say()
-            say(one.title)
-            _print(one, [g for g in groups if g in one.frame and g not in _TREATMENTS])
-            for text in one.notes:
-                say_remark(text)
+    tables = [one.table() for one in made]
+    document = {
+        "tables": {one.name: table.records() for one, table in zip(made, tables, strict=True)},
+        "notes": {one.name: list(one.notes) for one in made if one.notes},
+    }
+    emit(format, Output(tables, document, lambda: _print_all(made, groups)))
+
+
+#: Formats that hold one table.
+_OF_ONE = (OutputFormat.csv, OutputFormat.parquet)
+
+
+def _print_all(made: Sequence[RunTable], groups: list[str]) -> None:
+    for number, one in enumerate(made):
+        if number:
+            say()
+        say(one.title)
+        _print(one, [g for g in groups if g in one.frame and g not in _TREATMENTS])
+        for text in one.notes:
+            say_remark(text)
 
 
 def _runs(folders: list[Path], table: str | None) -> tuple[Path, Path | None]:
@@ -126,7 +116,7 @@ def _runs(folders: list[Path], table: str | None) -> tuple[Path, Path | None]:
     return folders[0], folders[1]
 
 
-def _check(groups: list[str], table: str | None, format: SummaryFormat, out: Path | None) -> None:
+def _check(groups: list[str], table: str | None, format: OutputFormat) -> None:
     """Raise `InputError` for options that do not go together."""
     from magnetite.experiment.guarantee import GUARANTEE
     from magnetite.experiment.results import GROUPS
@@ -138,33 +128,30 @@ def _check(groups: list[str], table: str | None, format: SummaryFormat, out: Pat
             raise InputError(f"--by {name}: is none of {', '.join(GROUPS)}")
     if table is not None and table not in (*NAMES, GUARANTEE, TWO_RUNS):
         raise InputError(f"--table {table}: is none of {', '.join((*NAMES, GUARANTEE))}")
-    if format in (SummaryFormat.csv, SummaryFormat.parquet) and table is None:
+    if format in _OF_ONE and table is None:
         raise InputError(f"--format {format.value} takes one table: name it with --table")
-    if (format is SummaryFormat.parquet) != (out is not None):
-        raise InputError("--format parquet and --out FILE go together")
 
 
 #: Groups that are the rows of a ranking themselves.
 _TREATMENTS = ("treatment", "treatments")
 
 
-def _print(table: Table, groups: list[str]) -> None:
+def _print(table: RunTable, groups: list[str]) -> None:
     """A table; rankings and rates of several groups under the name of each."""
     if table.name not in ("ranking", "rates") or not groups:
-        titles, cells = _wide(table) if table.name == "means" else (None, _cells(table))
-        print_table(titles or list(table.frame.columns), cells, table.caption or None)
+        print_table(_wide(table) if table.name == "means" else table.table())
         return
     parts = list(table.frame.groupby(groups, sort=False))
     for number, (key, part) in enumerate(parts):
         if number:
             say()
         say(", ".join(map(str, key)))
-        own = replace(table, frame=part.drop(columns=groups))
         last = number == len(parts) - 1
-        print_table(list(own.frame.columns), _cells(own), own.caption if last else None)
+        caption = table.caption if last else ""
+        print_table(replace(table, frame=part.drop(columns=groups), caption=caption).table())
 
 
-def _wide(table: Table) -> tuple[list[str], list[list[str | float | int | None]]]:
+def _wide(table: RunTable) -> Table:
     """Means with a row for each group and a column for each figure: mean and interval."""
     groups = list(table.frame.columns[: list(table.frame.columns).index("figure")])
     figures = list(dict.fromkeys(table.frame["figure"]))
@@ -173,42 +160,19 @@ def _wide(table: Table) -> tuple[list[str], list[list[str | float | int | None]]
     for row in table.frame.to_dict("records"):
         key = tuple(row[name] for name in groups)
         reach = _reach(row["mean"], row["95 % from"], row["to"])
-        lines.setdefault(key, {})[row["figure"]] = f"{figure(_number(row['mean']))}{reach}"
+        lines.setdefault(key, {})[row["figure"]] = f"{figure(row['mean'])}{reach}"
         counts[key] = max(counts.get(key, (0, 0)), (row["references"], row["rows"]))
-    titles = [*groups, *figures, "references", "rows"]
-    cells: list[list[str | float | int | None]] = [
+    cells = [
         [*map(str, key), *(own.get(name) for name in figures), *counts[key]]
         for key, own in lines.items()
     ]
-    return titles, cells
+    return Table.of([*groups, *figures, "references", "rows"], cells, table.caption)
 
 
 def _reach(mean: float, low: float, high: float) -> str:
     """Half an interval that lies evenly about its mean, or both ends of one that does not."""
-    if not isinstance(_plain(low), float):
+    if math.isnan(low):
         return ""
     if abs((high - mean) - (mean - low)) < 1e-9 * (high - low):
         return f" ± {figure(mean - low)}"
     return f" ({figure(low)} to {figure(high)})"
-
-
-def _number(value: object) -> float | int | None:
-    plain = _plain(value)
-    return plain if isinstance(plain, float | int) else None
-
-
-def _cells(table: Table) -> list[list[str | float | int | None]]:
-    """Cells of a table: numbers as Python's own, nothing for NaN."""
-    return [[_plain(value) for value in row] for row in table.frame.itertuples(index=False)]
-
-
-def _plain(value: object) -> str | float | int | None:
-    if value is None or value != value:  # noqa: PLR0124 NaN alone differs from itself
-        return None
-    plain = value.item() if hasattr(value, "item") else value
-    return plain if isinstance(plain, str | float | int) else str(plain)
-
-
-def _records(table: Table) -> list[dict[str, object]]:
-    columns = list(table.frame.columns)
-    return [dict(zip(columns, row, strict=True)) for row in _cells(table)]

@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.drawing import FigureOption, ShowOption, begin, finish, pictures_of
+from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import (
-    FormatOption,
     FullScaleOption,
-    OutputFormat,
     SeedOption,
     StepsArgument,
     note,
 )
-from magnetite.cli.output import print_csv, print_json, print_table
+from magnetite.cli.output import print_table
 from magnetite.cli.progress import working
+from magnetite.core.table import Table
 
 if TYPE_CHECKING:
     from magnetite.core.operations.sweep import Sweep
@@ -76,14 +76,16 @@ def run(
 
 
 def _print(made: Sweep, format: OutputFormat) -> None:
-    rows = [list(row) for row in made.rows()]
-    if format is OutputFormat.json:
-        print_json({"rows": [dict(zip(made.titles, row, strict=True)) for row in rows]})
-    elif format is OutputFormat.csv:
-        print_csv(made.titles, rows)
-    else:
-        keep = [k for k in range(len(made.titles)) if any(row[k] is not None for row in rows)]
-        print_table([made.titles[k] for k in keep], [[row[k] for k in keep] for row in rows])
+    table = made.table()
+
+    def people() -> None:
+        known = [
+            k for k in range(len(table.names)) if any(row[k] is not None for row in table.rows)
+        ]
+        rows = [[row[k] for k in known] for row in table.rows]
+        print_table(Table.of([table.names[k] for k in known], rows))
+
+    emit(format, Output([table], people=people))
 
 
 def _write_pictures(made: Sweep, folder: Path) -> int:

@@ -12,7 +12,7 @@ from magnetite.experiment.executors import Cluster, local
 from magnetite.experiment.guarantee import need_of
 from magnetite.experiment.ledger import NAME
 from magnetite.experiment.plan import kept_text, read_plan
-from magnetite.experiment.results import Table, read_rows
+from magnetite.experiment.results import RunTable, read_rows
 from magnetite.experiment.runner import Listener, Outcome
 from magnetite.experiment.runner import run as carry_out
 from magnetite.experiment.summary import chosen_tables
@@ -91,7 +91,7 @@ def summarize(
     folder: Path | str, table: str | None = None, *, by: str = "degradation,treatment",
     metric: str | None = None, need: Sequence[str] = (), share: float = 0.95,
     confidence: float = 0.9, other: Path | str | None = None,
-) -> list[Table]:  # fmt: skip
+) -> list[RunTable]:  # fmt: skip
     """The tables of a run: means, ranking, rates, agreement, references, cost, noticed.
 
     The table `guarantee` is made on demand: of the settings at which the next picture meets a need.
@@ -115,7 +115,7 @@ def summarize(
 
     Returns
     -------
-    list of Table
+    list of RunTable
         Each with a pandas data frame, a caption and notes.
 
     Raises

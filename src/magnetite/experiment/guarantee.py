@@ -20,7 +20,7 @@ from magnetite.core.errors import InputError
 from magnetite.core.operations.aim import Target
 from magnetite.core.quantities import figure
 from magnetite.experiment.rates import family_of
-from magnetite.experiment.results import Rows, Table
+from magnetite.experiment.results import Rows, RunTable
 
 #: Name of the table.
 GUARANTEE = "guarantee"
@@ -77,7 +77,7 @@ def need_of(
     return None
 
 
-def guarantee(rows: Rows, need: Need) -> Table:
+def guarantee(rows: Rows, need: Need) -> RunTable:
     """References that meet a need, setting by setting, with the exact bound of their share.
 
     A reference meets it if all its repeats do; a row that failed, or has no value, does not.
@@ -102,7 +102,7 @@ def guarantee(rows: Rows, need: Need) -> Table:
         notes.append(_sentence(sequence[0].iloc[0]["treatment name"], settings, last))
         table += settings
     most = max(setting["of"] for setting in table)
-    return Table(
+    return RunTable(
         GUARANTEE, f"guarantee: {need.words}", pd.DataFrame(table),
         "bound: of the share, exact, one-sided; a setting is guaranteed if its bound and those of "
         "all milder ones reach the share",

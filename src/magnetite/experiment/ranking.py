@@ -12,7 +12,7 @@ import pandas as pd
 from magnetite.core.analysis.simultaneous import Difference, simultaneous
 from magnetite.core.arrays import Float64
 from magnetite.experiment.common import Common, scores_of
-from magnetite.experiment.results import GROUPS, Rows, Table, better_of
+from magnetite.experiment.results import GROUPS, Rows, RunTable, better_of
 
 #: Differences count as shown below this chance, corrected for all pairs of treatments.
 LEVEL = 0.05
@@ -37,7 +37,7 @@ class Ranked(NamedTuple):
     rows: int | None
 
 
-def ranking(rows: Rows, metric: str, by: list[str] | None = None) -> Table:
+def ranking(rows: Rows, metric: str, by: list[str] | None = None) -> RunTable:
     """Treatments from best to worst, each against the best, paired over references.
 
     Parameters
@@ -59,7 +59,7 @@ def ranking(rows: Rows, metric: str, by: list[str] | None = None) -> Table:
         notes += [f"{where}{note}" for note in (*best_set(lines), *common.notes())]
     titles = [*groups, "rank", "treatment", f"mean {metric}", "minus the best", "95 % from", "to",
               "p", "verdict", "references", "rows"]  # fmt: skip
-    return Table(
+    return RunTable(
         "ranking", f"Ranking by {metric}", _frame(made, titles),
         "paired over references, each the mean of the pictures that all treatments have; "
         "intervals and p hold together for all pairs of treatments of a ranking",

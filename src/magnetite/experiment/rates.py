@@ -18,7 +18,7 @@ from magnetite.core.curves.comparison import Better, Comparison, compare
 from magnetite.core.errors import ChainError
 from magnetite.core.methods.declarations import Codec
 from magnetite.experiment.common import PICTURE, complete
-from magnetite.experiment.results import GROUPS, Rows, Table, better_of
+from magnetite.experiment.results import GROUPS, Rows, RunTable, better_of
 
 #: Points that a rate-distortion curve needs.
 LEAST_POINTS = 4
@@ -36,7 +36,7 @@ class RateCurves:
     uncoded: dict[str, float] = field(default_factory=dict)
 
 
-def rates(rows: Rows, metric: str, by: list[str] | None = None) -> Table | None:
+def rates(rows: Rows, metric: str, by: list[str] | None = None) -> RunTable | None:
     """Each treatment with a sweep of rates against the first of them.
 
     Rate at equal score (BD-rate) as far as the curves share scores, and score at equal rate as
@@ -52,7 +52,7 @@ def rates(rows: Rows, metric: str, by: list[str] | None = None) -> Table | None:
 
     Returns
     -------
-    Table or None
+    RunTable or None
         None where no group has two treatments with curves.
     """
     groups = [name for name in by or () if name not in ("treatment", "treatments")]
@@ -67,7 +67,7 @@ def rates(rows: Rows, metric: str, by: list[str] | None = None) -> Table | None:
         return None
     titles = [*groups, "against", "treatment", "BD-rate %", "95 % from", "to", "compared",
               "gain", "gain 95 % from", "gain to", "curves", "p"]  # fmt: skip
-    return Table(
+    return RunTable(
         "rates", f"Rates at equal {metric}", pd.DataFrame(made, columns=titles),
         "BD-rate: below 0 is less rate, a geometric mean; gain: "
         f"{metric} at equal rate; compared, curves: degraded pictures that both means are over; "

@@ -15,6 +15,7 @@ import pandas as pd
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods import declarations
+from magnetite.core.table import Table
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.plan import NOTHING
 
@@ -28,8 +29,8 @@ _FIXED = 16
 
 
 @dataclass(frozen=True)
-class Table:
-    """A table with its name and its remarks."""
+class RunTable:
+    """A table of a run while it is made, with its name and its remarks."""
 
     name: str
     title: str
@@ -37,6 +38,11 @@ class Table:
     caption: str = ""
     #: Rows left out of the table, and why.
     notes: tuple[str, ...] = ()
+
+    def table(self) -> Table:
+        """The result: numbers as Python's own, nothing for NaN."""
+        rows = [list(map(_plain, row)) for row in self.frame.itertuples(index=False)]
+        return Table.of(list(self.frame.columns), rows, self.caption, title=self.title)
 
 
 @dataclass(frozen=True)
@@ -144,6 +150,13 @@ def better_of(label: str) -> str | None:
     """The better direction of a metric; None of a gauge, where that depends."""
     figure = declared(label)
     return figure.better if isinstance(figure, declarations.Metric) else None
+
+
+def _plain(value: Any) -> Any:
+    if value is None or value != value:  # noqa: PLR0124 NaN alone differs from itself
+        return None
+    plain = value.item() if hasattr(value, "item") else value
+    return plain if isinstance(plain, str | float | int) else str(plain)
 
 
 def _labels(tried: Any) -> list[str]:

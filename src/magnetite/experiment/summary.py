@@ -22,7 +22,7 @@ from magnetite.experiment.rates import rates
 from magnetite.experiment.results import (
     GROUPS,
     Rows,
-    Table,
+    RunTable,
     better_of,
     chosen_metric,
     metrics_of,
@@ -38,7 +38,7 @@ _NOTICED, _FOLLOWS = 2.0, 0.8
 def chosen_tables(
     rows: Rows, by: list[str], metric: str | None = None, only: str | None = None,
     need: Need | None = None,
-) -> list[Table]:  # fmt: skip
+) -> list[RunTable]:  # fmt: skip
     """The tables of `tables`, or the one of a name; the guarantee of a need, if there is one.
 
     Raises
@@ -54,7 +54,7 @@ def chosen_tables(
     return made
 
 
-def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[Table]:
+def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[RunTable]:
     """Every table that the rows have something to say for.
 
     Parameters
@@ -90,15 +90,15 @@ def libraries_of(rows: Rows) -> list[str]:
     return list(found)
 
 
-def _with_notes(table: Table, more: list[str]) -> Table:
+def _with_notes(table: RunTable, more: list[str]) -> RunTable:
     return replace(table, notes=(*table.notes, *more))
 
 
-def _present(*made: Table | None) -> Iterator[Table]:
+def _present(*made: RunTable | None) -> Iterator[RunTable]:
     yield from (table for table in made if table is not None and not table.frame.empty)
 
 
-def means(rows: Rows, by: list[str]) -> Table:
+def means(rows: Rows, by: list[str]) -> RunTable:
     """Mean and 95 % interval of every figure, for each group."""
     made = []
     skewed = 0
@@ -125,7 +125,7 @@ def means(rows: Rows, by: list[str]) -> Table:
     if rows.failed:
         notes.append(f"{rows.failed} rows failed: means of such groups are over fewer rows, and "
                      "are compared in the ranking on the rows that all have")  # fmt: skip
-    return Table("means", "Means", frame, over, tuple(notes))
+    return RunTable("means", "Means", frame, over, tuple(notes))
 
 
 #: References from which skewness is tested.
@@ -148,7 +148,7 @@ def is_skewed(values: list[list[float]]) -> bool:
     return bool(np.isfinite(units).all()) and skewness(units) != 0
 
 
-def agreement(rows: Rows, metrics: list[str]) -> Table | None:
+def agreement(rows: Rows, metrics: list[str]) -> RunTable | None:
     """Spearman's correlation of every two metrics within references, and its mean."""
     if len(metrics) < 2:
         return None
@@ -163,14 +163,14 @@ def agreement(rows: Rows, metrics: list[str]) -> Table | None:
                 found += [] if math.isnan(value) else [value]
         if found:
             made.append((one, two, float(np.mean(found)), min(found), len(found)))
-    return Table(
+    return RunTable(
         "agreement", "Agreement of metrics",
         pd.DataFrame(made, columns=["metric", "with", "Spearman", "least", "references"]),
         "rank correlation over the rows of a reference, 1 where both prefer the same",
     )  # fmt: skip
 
 
-def references(rows: Rows, metric: str | None) -> Table | None:
+def references(rows: Rows, metric: str | None) -> RunTable | None:
     """References from hardest to easiest, with their size and activity.
 
     Each mean is over the rows (degradation, repeat, treatment) that all references have.
@@ -189,13 +189,13 @@ def references(rows: Rows, metric: str | None) -> Table | None:
     titles = ["reference", "size", "activity dn", f"mean {metric}", "rows"]
     frame = pd.DataFrame(made, columns=titles)
     frame = frame.sort_values(f"mean {metric}", ascending=better_of(metric) == "higher")
-    return Table(
+    return RunTable(
         "references", "References, the hardest first", frame,
         "means over the rows that all references have", tuple(common.notes("rows")),
     )  # fmt: skip
 
 
-def cost(rows: Rows) -> Table:
+def cost(rows: Rows) -> RunTable:
     """Seconds per megapixel of each treatment, the median over its rows."""
     frame = rows.frame.assign(
         rate=rows.frame["seconds treat"] / (rows.frame["width"] * rows.frame["height"] / 1e6)
@@ -203,10 +203,10 @@ def cost(rows: Rows) -> Table:
     made = frame.groupby("label", sort=False)["rate"].median().reset_index()
     made.columns = ["treatment", "s per megapixel"]
     made = made[made["treatment"] != NOTHING]
-    return Table("cost", "Time", made, "median over the rows, on the threads of one worker")
+    return RunTable("cost", "Time", made, "median over the rows, on the threads of one worker")
 
 
-def noticed(rows: Rows) -> Table | None:
+def noticed(rows: Rows) -> RunTable | None:
     """How much each figure moves from level to level of a degradation.
 
     The spread is that over seeds; of a degradation without random numbers that of the change
@@ -224,7 +224,7 @@ def noticed(rows: Rows) -> Table | None:
     ]
     titles = ["degradation", "figure", "levels", "change per level", "spread", "over",
               "changes in sd", "rank correlation", "verdict"]  # fmt: skip
-    return Table(
+    return RunTable(
         "noticed", "Sensitivity of the figures", pd.DataFrame(made, columns=titles),
         f"on the pictures after {plain!r}; blind: a level moves the figure by less than "
         f"{_NOTICED:g} sd over seeds, or without seeds its rank correlation with the level is "

@@ -11,7 +11,7 @@ import pandas as pd
 from magnetite.core.analysis.statistics import nested_interval
 from magnetite.core.errors import InputError
 from magnetite.experiment.ledger import Ledger
-from magnetite.experiment.results import Rows, Table, read_rows
+from magnetite.experiment.results import Rows, RunTable, read_rows
 
 #: Name of the table.
 TWO_RUNS = "two runs"
@@ -19,7 +19,7 @@ TWO_RUNS = "two runs"
 _KEY = ["digest", "degradation", "seed", "treatment"]
 
 
-def compared(first: Path, second: Path) -> Table:
+def compared(first: Path, second: Path) -> RunTable:
     """Paired differences of every figure that both runs have, for each treatment.
 
     Rows are matched by the samples of the reference, the degradation, the seed and the treatment;
@@ -51,7 +51,7 @@ def compared(first: Path, second: Path) -> Table:
     ]
     titles = ["treatment", "figure", "first", "second", "second minus first", "95 % from", "to",
               "equal rows", "rows", "references"]  # fmt: skip
-    return Table(
+    return RunTable(
         TWO_RUNS, f"{second.name} against {first.name}", pd.DataFrame(made, columns=titles),
         "paired over references, each the mean of its rows; intervals are single, not simultaneous",
         tuple(_notes(first, second, one, two, both)),

@@ -5,10 +5,11 @@ from __future__ import annotations
 import csv
 import io
 import math
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
-Cell = str | float | int | None
+if TYPE_CHECKING:
+    from magnetite.core.table import Value
 
 
 def plain_value(value: Any) -> Any:
@@ -18,11 +19,19 @@ def plain_value(value: Any) -> Any:
     return value
 
 
-def csv_text(titles: Sequence[str] | None, rows: Sequence[Sequence[Cell]]) -> str:
+def csv_text(titles: Sequence[str] | None, rows: Sequence[Sequence[Value]]) -> str:
     """CSV (RFC 4180, lines end in \\n), figures in full; without titles the rows alone."""
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
     if titles is not None:
         writer.writerow(titles)
-    writer.writerows([[plain_value(cell) for cell in row] for row in rows])
+    writer.writerows([[_csv_value(cell) for cell in row] for row in rows])
     return text.getvalue()
+
+
+def _csv_value(value: Any) -> Any:
+    if isinstance(value, bool):
+        return str(value).lower()
+    if isinstance(value, Mapping):
+        return "; ".join(f"{name}: {text}" for name, text in value.items())
+    return plain_value(value)

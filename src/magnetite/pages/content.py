@@ -18,7 +18,14 @@ from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now
 from magnetite.experiment.ranking import ranking
 from magnetite.experiment.rates import family_of, rates
-from magnetite.experiment.results import Rows, Table, chosen_metric, declared, metrics_of, read_rows
+from magnetite.experiment.results import (
+    Rows,
+    RunTable,
+    chosen_metric,
+    declared,
+    metrics_of,
+    read_rows,
+)
 from magnetite.experiment.summary import libraries_of, means
 from magnetite.files.reading import CodedFile
 from magnetite.files.resources import DiskFiles
@@ -253,7 +260,7 @@ def _families(rows: Rows) -> dict[str, str]:
 
 def _compared(name: str, level: str, rows: Rows, metric: str) -> dict[str, Any] | None:
     """The table of rates, or else the ranking, of one part of the rows."""
-    table: Table = rates(rows, metric) or ranking(rows, metric)
+    table: RunTable = rates(rows, metric) or ranking(rows, metric)
     if table.frame.empty:
         return None
     cells = [[_plain(v) for v in row] for row in table.frame.itertuples(index=False, name=None)]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -27,7 +27,7 @@ from magnetite.core.calibrate.signal_levels import (
 )
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
-from magnetite.core.rows import Tabular, data_frame
+from magnetite.core.table import Tabular
 
 #: Chance of a chi-square this far from 1 below which the line does not describe the camera, and
 #: the range within which intervals are widened instead.
@@ -83,10 +83,6 @@ class PhotonTransfer(Tabular):
             for figure, unit, estimate in found
             if estimate is not None
         ]
-
-    def frame(self) -> Any:
-        """The rows as a pandas data frame."""
-        return data_frame(self.rows())
 
     @property
     def step(self) -> str:

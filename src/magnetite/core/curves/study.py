@@ -18,9 +18,9 @@ from magnetite.core.curves.points import Point, at_rate, point, sweep_steps
 from magnetite.core.errors import InputError
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.operations.coding import Compressed
-from magnetite.core.operations.measuring import Named, Selection, measured, selected
+from magnetite.core.operations.measuring import Named, Selection, measured, score_column, selected
 from magnetite.core.picture import Picture, as_picture
-from magnetite.core.rows import Tabular
+from magnetite.core.table import Column, Table, Tabular
 
 #: Stands for the mean over all references.
 MEAN = "mean"
@@ -117,12 +117,11 @@ class Curves(Tabular):
             for r in self.results
         ]  # fmt: skip
 
-    def frame(self) -> Any:
-        """The rows as a pandas data frame."""
-        import pandas as pd
-
-        columns = ["reference", "activity", "codec", "bpp", "bytes", *self.metrics]
-        return pd.DataFrame(self.rows(), columns=columns)
+    def table(self) -> Table:
+        """The rows with their columns."""
+        scores = [score_column(step, within="scores") for step in self.scored]
+        first = map(Column, ("reference", "activity", "codec", "bpp", "bytes"))
+        return Table.of([*first, *scores], self.rows())
 
     def comparisons(self) -> tuple[list[Comparison], list[str]]:
         """Each codec against the first, picture by picture, then the means; and reasons of gaps."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -14,7 +13,7 @@ from magnetite.core.edges.edge_search import LEAST_ANGLE, MOST_ANGLE, candidates
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture, luma
 from magnetite.core.picture.region import Region
-from magnetite.core.rows import Row, Tabular, data_frame
+from magnetite.core.table import Row, Tabular
 
 #: Samples of the edge profile for each px across the edge (ISO 12233:2017, annex D).
 OVERSAMPLING = 4
@@ -90,10 +89,6 @@ class Edge(Tabular):
             Row("overshoot", 100 * self.overshoot, "% of the contrast"),
             *fits,
         ]
-
-    def frame(self) -> Any:
-        """The rows as a pandas data frame."""
-        return data_frame(self.rows())
 
     @property
     def words(self) -> str:

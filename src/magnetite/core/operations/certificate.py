@@ -9,7 +9,7 @@ from magnetite.core.degrade.certify.change import Finding
 from magnetite.core.operations.aim import Aim
 from magnetite.core.picture import Clipped
 from magnetite.core.quantities import Quantity, nearby
-from magnetite.core.rows import Tabular, data_frame
+from magnetite.core.table import Tabular
 
 #: A change of the noise's sd by storing that is worth a word.
 WORTH_SAYING = 0.01
@@ -85,10 +85,6 @@ class Certificate(Tabular):
             for record in self.steps
             for f in record.findings
         ]  # fmt: skip
-
-    def frame(self) -> Any:
-        """The rows as a pandas data frame."""
-        return data_frame(self.rows())
 
     def as_dict(self) -> dict[str, Any]:
         """The certificate as plain values for JSON."""

@@ -3,7 +3,6 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
 
 from magnetite.core.arrays import Pixels
 from magnetite.core.chain.bind import Bound, bind_step
@@ -19,11 +18,11 @@ from magnetite.core.operations.local import REMEDY, whole_note
 from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.matching import Framed
 from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, check_memory, in_bands
-from magnetite.core.rows import Row, data_frame
+from magnetite.core.table import Row, Tabular
 
 
-@dataclass(frozen=True)
-class Account:
+@dataclass(frozen=True, repr=False)
+class Account(Tabular):
     """Where the bytes of a compressed picture go."""
 
     #: Canonical text of the codec with its settings.
@@ -69,12 +68,8 @@ class Account:
             *parts,
         ]
 
-    def frame(self) -> Any:
-        """The rows as a pandas data frame."""
-        return data_frame(self.rows())
 
-
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Compressed(Account):
     """A compressed picture: its bytes, and where they go."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
@@ -37,7 +37,7 @@ from magnetite.core.picture.rows import (
     joined,
     whole,
 )
-from magnetite.core.rows import Tabular
+from magnetite.core.table import Tabular
 
 #: Treatment of samples outside 0..1: clipped, kept in a float picture, or refused.
 Overflow = Literal["clip", "keep", "fail"]
@@ -53,10 +53,6 @@ class Degraded(Tabular):
     def rows(self) -> list[FindingRow]:
         """A row for each finding of the certificate."""
         return self.certificate.rows()
-
-    def frame(self) -> Any:
-        """The rows as a pandas data frame."""
-        return self.certificate.frame()
 
 
 def degrade(

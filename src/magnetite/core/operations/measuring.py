@@ -27,7 +27,7 @@ from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.matching import COMMON_SCALE
 from magnetite.core.picture.picture import luma
 from magnetite.core.picture.rows import UNBOUNDED, Allowance, Band, Rows, in_bands
-from magnetite.core.rows import Row, data_frame
+from magnetite.core.table import Column, Row, Tabular
 
 #: Every metric or gauge that applies to the given pictures.
 ALL = "all"
@@ -41,7 +41,7 @@ _SCORED, _SCORED_FLOAT, _GAUGED = 16.0, 48.0, 80.0
 _TRIED = 64
 
 
-class Figures(dict[str, float]):
+class Figures(dict[str, float], Tabular):
     """Figures by the canonical text of their metric or gauge.
 
     `left_out` says why something that was asked for has no figure, `remarks` are notes on the
@@ -79,10 +79,6 @@ class Figures(dict[str, float]):
     def rows(self) -> list[Row]:
         """A row for each figure."""
         return [Row(label, value, self.unit(label)) for label, value in self.items()]
-
-    def frame(self) -> Any:
-        """The rows as a pandas data frame."""
-        return data_frame(self.rows())
 
     def __reduce__(self) -> tuple[Any, ...]:
         return type(self), (
@@ -127,6 +123,13 @@ class Selection:
     def without(self, labels: Iterable[str]) -> Selection:
         """All others."""
         return self.only(set(self.labels).difference(labels))
+
+
+def score_column(step: Step, within: str = "", *, colour: bool = False) -> Column:
+    """The column of a metric or gauge; of colour pictures, `luma` where that is scored."""
+    figure = step.declared(declarations.Figure)
+    luma = colour and figure.colour is ColourPolicy.LUMA
+    return Column(str(step), figure.unit, figure.direction, within, remark="luma" * luma)
 
 
 #: No figures.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from magnetite.core.analysis.residual import Residual, residual
 from magnetite.core.arrays import Samples
@@ -25,7 +25,7 @@ from magnetite.core.picture import Clipped, Picture
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, in_bands, joined, whole
-from magnetite.core.rows import Tabular, data_frame
+from magnetite.core.table import Tabular
 
 
 class RestoredRow(NamedTuple):
@@ -67,10 +67,6 @@ class Outcome(Tabular):
                 for name, value, unit in self.residual.figures()
             ]
         return rows
-
-    def frame(self) -> Any:
-        """The rows as a pandas data frame."""
-        return data_frame(self.rows())
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)

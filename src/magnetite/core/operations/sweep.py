@@ -16,13 +16,13 @@ from magnetite.core.compute.threads import each
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods.parameters import Files
 from magnetite.core.operations.degrade import degrade, degrade_chain
-from magnetite.core.operations.measuring import Named, Selection, selected
+from magnetite.core.operations.measuring import Named, Selection, score_column, selected
 from magnetite.core.operations.score import Scorer
 from magnetite.core.operations.treatment import Kept, treat
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.quantities import Quantity
-from magnetite.core.rows import Tabular, data_frame
+from magnetite.core.table import Table, Tabular
 
 #: Kinds of the steps of a sweep: a degradation, then codecs and restorations.
 KINDS = ("degradation", "codec", "restoration")
@@ -85,16 +85,11 @@ class Sweep(Tabular):
             for cell in self.cells
         ]  # fmt: skip
 
-    @property
-    def titles(self) -> list[str]:
-        """Titles of the rows' values."""
-        return [*(axis.name for axis in self.axes), "bpp", "bytes", *self.metrics]
-
-    def frame(self) -> Any:
-        """The rows as a pandas data frame."""
-        frame = data_frame(self.rows())
-        frame.columns = self.titles
-        return frame
+    def table(self) -> Table:
+        """The rows with their columns."""
+        axes = [axis.name for axis in self.axes]
+        scores = [score_column(step) for step in self.scored]
+        return Table.of([*axes, "bpp", "bytes", *scores], self.rows())
 
 
 def sweep(
