@@ -8,7 +8,8 @@ from pathlib import Path
 from magnetite.core.gate.gate import Gate, Verdict
 from magnetite.core.gate.judging import judge
 from magnetite.core.picture import Picture
-from magnetite.experiment.executors import Cluster, local
+from magnetite.experiment.cluster import Cluster
+from magnetite.experiment.executors import local
 from magnetite.experiment.guarantee import need_of
 from magnetite.experiment.ledger import NAME
 from magnetite.experiment.plan import kept_text, read_plan

@@ -20,6 +20,7 @@ from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now, sources_text
+from magnetite.experiment.retrying import completed
 from magnetite.experiment.tasks import Cell, Job, Reference, Source, Task, Work, digest_of
 from magnetite.experiment.work import Done, facts_of
 from magnetite.files.atomic import inside, make_folder, remove_temporary, write_bytes
@@ -131,7 +132,7 @@ class _Run:
         cells = (cell for _, _, own in self._job.groups(references) for cell, _ in own)
         self._total = self._ledger.expect((one.facts for one in references), cells)
         try:
-            for task, results in self._executor.run(self._tasks(references)):
+            for task, results in completed(self._executor, self._tasks(references)):
                 self._take(task, results)
             self._flush()
             self._keep_some(references)
@@ -227,7 +228,7 @@ class _Run:
             ]  # fmt: skip
             if works:
                 tasks.append(self._task(reference, degradation, works))
-        for task, results in self._executor.run(iter(tasks)):
+        for task, results in completed(self._executor, iter(tasks)):
             for work, done in zip(task.works, results, strict=True):
                 if done.reason is not None:
                     self._notes.append(
