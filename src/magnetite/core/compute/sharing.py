@@ -5,7 +5,7 @@ A metric asks with `shared`; outside a `Sharing` it simply computes.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
 from threading import Lock
@@ -39,16 +39,19 @@ class Sharing:
         finally:
             _open.reset(before)
 
-    def get(self, name: str, make: Callable[..., Result], sources: tuple[Any, ...]) -> Result:
-        """The result of `make` for the sources, from the cache where it has that name."""
-        key = (name, *map(id, sources))
+    def get(
+        self, make: Callable[..., Result], sources: tuple[Any, ...], settings: Mapping[str, Any]
+    ) -> Result:
+        """The result of `make`, from the cache where it was made of these sources and settings."""
+        key = (make, *((name, _frozen(value)) for name, value in settings.items()),
+               *map(id, sources))  # fmt: skip
         with self._lock:
             making = self._making.setdefault(key, Lock())
         with making:
             if key in self._known:
                 result: Result = self._known[key][1]
                 return result
-            made = make(*sources)
+            made = make(*sources, **settings)
             with self._lock:
                 self._keep(key, sources, made)
         return made
@@ -79,13 +82,27 @@ class Sharing:
 _open: ContextVar[Sharing | None] = ContextVar("sharing", default=None)
 
 
-def shared(name: str, make: Callable[..., Result], *sources: Any) -> Result:
-    """The result of `make` for the sources, computed once while a `Sharing` is open.
+def shared(make: Callable[..., Result], *sources: Any, **settings: Any) -> Result:
+    """The result of `make` for sources and settings, computed once while a `Sharing` is open.
 
-    The name must cover all that the result depends on apart from the sources.
+    Parameters
+    ----------
+    make : function
+        Of a module: closures are not known again.
+    sources : objects
+        Known by their identity, such as pictures.
+    **settings
+        Known by their value.
     """
     sharing = _open.get()
-    return make(*sources) if sharing is None else sharing.get(name, make, sources)
+    if sharing is None:
+        return make(*sources, **settings)
+    return sharing.get(make, sources, settings)
+
+
+def _frozen(value: Any) -> Any:
+    """A setting as a key."""
+    return (value.shape, value.tobytes()) if isinstance(value, np.ndarray) else value
 
 
 def _parts(made: Any) -> list[Any]:

@@ -88,7 +88,7 @@ def _steps_across(pixels: Pixels, part: Part) -> Totals:
 
 def _all_steps(pixels: Pixels) -> Totals:
     """The same of a whole plane; five gauges need them."""
-    return shared("steps across", lambda plane: _steps_across(plane, Part(len(plane))), pixels)
+    return shared(_steps_across, pixels, part=Part(len(pixels)))
 
 
 def _joined(one: Totals, other: Totals) -> Totals:

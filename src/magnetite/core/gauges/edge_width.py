@@ -137,7 +137,7 @@ def edge_count(pixels: Pixels, peak: float = 1.0) -> float:
 def _shared_edges(name: str, pixels: Pixels, peak: float) -> _Edges:
     """Computed once for the three gauges."""
     check_size(name, pixels, 8)
-    return shared(f"edges {peak}", lambda plane: _edges(plane, peak), pixels)
+    return shared(_edges, pixels, peak=peak)
 
 
 def _edges(pixels: Pixels, peak: float) -> _Edges:

@@ -72,11 +72,9 @@ def on_pair(
         if "peak" in inputs:
             settings["peak"] = peak
         if "clear" in inputs:
-            settings["clear"] = shared(
-                f"clear of {peak}", lambda r, t: clear_of_ends(r, t, peak), reference, test
-            )
+            settings["clear"] = shared(clear_of_ends, reference, test, peak=peak)
         if colour is ColourPolicy.LUMA:
-            reference, test = shared("luma", luma, reference), shared("luma", luma, test)
+            reference, test = shared(luma, reference), shared(luma, test)
         if within is not None:
             within = _check_mask(within, reference, name, mask)
             if mask == "samples":
@@ -85,7 +83,7 @@ def on_pair(
                 settings["within"] = within
         pairs = [(reference, test)]
         if colour is ColourPolicy.EACH and reference.ndim == 3:
-            planes = (shared("planes", split, pixels) for pixels in (reference, test))
+            planes = (shared(split, pixels) for pixels in (reference, test))
             pairs = list(zip(*planes, strict=True))
         figures = [_figure(name, function, pair, peak, settings) for pair in pairs]
         return float(np.mean(figures)) if len(figures) > 1 else figures[0]
@@ -154,9 +152,9 @@ def on_one(
         if "peak" in inputs:
             settings["peak"] = peak
         pixels = _checked(np.asarray(pixels), _PRECISION)
-        planes = [shared("luma", luma, pixels) if colour is ColourPolicy.LUMA else pixels]
+        planes = [shared(luma, pixels) if colour is ColourPolicy.LUMA else pixels]
         if colour is ColourPolicy.EACH and pixels.ndim == 3:
-            planes = shared("planes", split, pixels)
+            planes = shared(split, pixels)
         figures = [_figure(name, function, [plane], peak, settings) for plane in planes]
         return float(np.mean(figures)) if len(figures) > 1 else figures[0]
 

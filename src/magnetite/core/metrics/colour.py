@@ -85,16 +85,18 @@ def delta_e_95(reference: Samples, test: Samples, peak: float = 1.0) -> float:
 def delta_e_map(reference: Samples, test: Samples, peak: float = 1.0) -> Float64:
     """CIEDE2000 of every pixel of two sRGB arrays, shape (h, w)."""
 
-    def colours(pixels: Samples) -> Float64:
-        if pixels.dtype.kind == "f":
-            return by_bands(lambda x: _lab_of_light(light_of(x / peak)), pixels)
-        light = light_of(np.arange(2 ** (8 * pixels.itemsize)) / peak)
-        return by_bands(lambda x: _lab_of_light(light[x]), pixels)
+    return shared(_differences, reference, test, peak=peak)
 
-    def differences(one: Samples, two: Samples) -> Float64:
-        return by_bands(ciede2000, *(shared(f"lab {peak}", colours, p) for p in (one, two)))
 
-    return shared(f"delta-e {peak}", differences, reference, test)
+def _differences(reference: Samples, test: Samples, peak: float) -> Float64:
+    return by_bands(ciede2000, *(shared(_lab, one, peak=peak) for one in (reference, test)))
+
+
+def _lab(pixels: Samples, peak: float) -> Float64:
+    if pixels.dtype.kind == "f":
+        return by_bands(lambda x: _lab_of_light(light_of(x / peak)), pixels)
+    light = light_of(np.arange(2 ** (8 * pixels.itemsize)) / peak)
+    return by_bands(lambda x: _lab_of_light(light[x]), pixels)
 
 
 def lab_of(rgb: Pixels) -> Float64:

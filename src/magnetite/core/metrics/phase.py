@@ -65,12 +65,8 @@ def fsim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     check_size("fsim", reference, 16)
     factor = max(1, math.floor(min(reference.shape) / _SIDE + 0.5))
 
-    def described(plane: Pixels) -> tuple[Float64, Float64]:
-        reduced = _block_means(plane, factor) * (255 / peak)
-        return phase_congruency(reduced), _scharr(reduced)
-
     (p, g), (q, h) = (
-        shared(f"features {factor} {peak}", described, plane) for plane in (reference, test)
+        shared(_features, plane, factor=factor, peak=peak) for plane in (reference, test)
     )
     alike = _alike(g, h, _T2)
     features = np.maximum(p, q)
@@ -78,6 +74,12 @@ def fsim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     if total == 0:
         return float(alike.mean())
     return float((_alike(p, q, _T1) * alike * features).sum()) / total
+
+
+def _features(plane: Pixels, factor: int, peak: float) -> tuple[Float64, Float64]:
+    """Phase congruency and gradient of a reduced plane."""
+    reduced = _block_means(plane, factor) * (255 / peak)
+    return phase_congruency(reduced), _scharr(reduced)
 
 
 def _alike(a: Float64, b: Float64, constant: float) -> Float64:

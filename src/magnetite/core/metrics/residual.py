@@ -68,7 +68,9 @@ def residual_structure(
     PictureError
         If the picture is smaller than 8x8.
     """
-    return math.sqrt(float(np.mean(_shared_autocorrelation(reference, test, peak, clear)[0] ** 2)))
+    return math.sqrt(
+        float(np.mean(shared(_autocorrelation, reference, test, clear, peak=peak)[0] ** 2))
+    )
 
 
 @metric(
@@ -97,20 +99,15 @@ def residual_whiteness(
     """
     from scipy.special import chdtrc
 
-    correlations, pairs = _shared_autocorrelation(reference, test, peak, clear)
+    correlations, pairs = shared(_autocorrelation, reference, test, clear, peak=peak)
     return float(chdtrc(len(LAGS), float((pairs * correlations**2).sum())))
 
 
-def _shared_autocorrelation(
-    reference: Pixels, test: Pixels, peak: float, clear: Mask
+def _autocorrelation(
+    reference: Pixels, test: Pixels, clear: Mask, peak: float
 ) -> tuple[Float64, Float64]:
-    """Computed once for both metrics; the clear positions follow from the same pictures."""
-    name = f"autocorrelation {peak} {clear is None}"
-    return shared(name, lambda x, y: _autocorrelation(x - y, peak, clear), reference, test)
-
-
-def _autocorrelation(difference: Pixels, peak: float, clear: Mask) -> tuple[Float64, Float64]:
     """Correlation at each displacement, and the number of pairs."""
+    difference = reference - test
     height, width = difference.shape
     check_size("the residual's test", difference, 8)
     whole = clear is None or clear.mean() < _LEAST_CLEAR

@@ -182,8 +182,7 @@ def _term_totals(
     from magnetite.core.metrics.kernels.ssim_bands import summed_terms
 
     weights = gaussian_kernel(window_sd, radius=5)
-    name = f"ssim terms {window_sd} {c1} {c2}"
-    return shared(name, lambda x, y: summed_terms(x, y, weights, c1, c2), reference, test)
+    return shared(summed_terms, reference, test, weights=weights, c1=c1, c2=c2)
 
 
 def _part_of_ssim(term: Term, totals: Callable[..., Totals]) -> Callable[..., float]:

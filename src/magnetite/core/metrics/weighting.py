@@ -68,11 +68,7 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     if np.array_equal(reference, test):
         return 1.0
     scales = len(SCALE_WEIGHTS)
-
-    def pyramid(plane: Pixels) -> list[Float64]:
-        return laplacian_pyramid(np.asarray(plane * (255 / peak), np.float64), scales)
-
-    one, two = (shared(f"pyramid {peak}", pyramid, plane) for plane in (reference, test))
+    one, two = (shared(_pyramid, plane, peak=peak) for plane in (reference, test))
     window = gaussian_kernel(1.5, radius=5)
     c1, c2 = (0.01 * 255) ** 2, (0.03 * 255) ** 2
     result = 1.0
@@ -88,6 +84,11 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
             mean = float(np.vdot(weights, values)) / total if total else float(values.mean())
         result *= math.pow(max(0.0, mean), power)
     return result
+
+
+def _pyramid(plane: Pixels, peak: float) -> list[Float64]:
+    scaled = np.asarray(plane * (255 / peak), np.float64)
+    return laplacian_pyramid(scaled, len(SCALE_WEIGHTS))
 
 
 def laplacian_pyramid(plane: Float64, levels: int) -> list[Float64]:

@@ -372,8 +372,8 @@ class _Adding:
         if samples.ndim == 2 or self._declared.colour is ColourPolicy.JOINT:
             return [samples[rows]]
         if self._declared.colour is ColourPolicy.LUMA:
-            return [shared("luma", luma, samples)[rows]]
-        return [plane[rows] for plane in shared("planes", split, samples)]
+            return [shared(luma, samples)[rows]]
+        return [plane[rows] for plane in shared(split, samples)]
 
     def value(self, identical: bool) -> float | str:
         declared = self._declared
@@ -406,7 +406,7 @@ class Scale:
 
     def samples(self, picture: Picture) -> Samples:
         """A picture's samples on this scale."""
-        return picture.samples if self.whole else shared("samples", _on_common_scale, picture)
+        return picture.samples if self.whole else shared(_on_common_scale, picture)
 
     def common(self, figure: float) -> float:
         """A figure of this scale on that of 8 bits."""

@@ -93,7 +93,7 @@ def bm3d(
     if sd == 0:
         return pixels.copy()
     chosen = _PROFILES[("high-noise" if sd > _HIGH else "normal") if profile == "auto" else profile]
-    noisy = shared("opponent planes", _padded_planes, pixels)
+    noisy = shared(_padded_planes, pixels)
     matrix = biorthogonal() if chosen.wavelet else cosines(BLOCK)
     stage = _Stage(matrix, chosen.first_matches, chosen.first_distance, sd, chosen.threshold)
     result = stage.run(noisy, None)
@@ -164,10 +164,11 @@ class _Stage:
         height, width = noisy[0].shape
         first, last = max(0, tops[0] - REACH), min(height - BLOCK, tops[-1] + REACH)
         if basic is None:  # blocks that are alike do not depend on the sd, which may be tuned
-            name = f"blocks like {tops[0]} to {tops[-1]} {self.matches} {self.distance}"
-            keys = shared(name, lambda plane: self._matches(plane, tops), noisy[0])
+            keys = shared(
+                _matches, noisy[0], tops=tuple(tops), most=self.matches, distance=self.distance
+            )
         else:
-            keys = self._matches(basic[0], tops)
+            keys = _matches(basic[0], tuple(tops), self.matches, self.distance)
         window = np.kaiser(BLOCK, 2.0)
         inverse = (window[:, np.newaxis] * np.linalg.inv(self.matrix)).astype(np.float32)
         sums = []
@@ -179,19 +180,6 @@ class _Stage:
             added[1] = _windowed(_windowed(weight, window).T, window).T
             sums.append(added)
         return first, sums
-
-    def _matches(self, plane: Float32, tops: list[int]) -> list[Int64]:
-        from magnetite.core.restore.kernels.matching import match_rows, spread
-
-        wide, width = spread(plane), plane.shape[1]
-        count = len({*range(0, width - BLOCK + 1, STEP), width - BLOCK})
-        farthest = np.float32(self.distance * BLOCK**2)
-        keys = []
-        for group in _alike(tops):
-            found = np.empty((len(group), count, self.matches), np.int64)
-            match_rows(wide, width, group[0], len(group), REACH, farthest, found)
-            keys += list(found)
-        return keys
 
     def _shrunk(
         self,
@@ -249,3 +237,18 @@ def _tiles(keys: list[Int64]) -> Iterator[Int64]:
         for left in range(0, keys[0].shape[0], _TILE):
             for row in keys[top : top + _TILE]:
                 yield row[left : left + _TILE]
+
+
+def _matches(plane: Float32, tops: tuple[int, ...], most: int, distance: float) -> list[Int64]:
+    """Positions of the blocks that are like each reference block of some rows."""
+    from magnetite.core.restore.kernels.matching import match_rows, spread
+
+    wide, width = spread(plane), plane.shape[1]
+    count = len({*range(0, width - BLOCK + 1, STEP), width - BLOCK})
+    farthest = np.float32(distance * BLOCK**2)
+    keys = []
+    for group in _alike(list(tops)):
+        found = np.empty((len(group), count, most), np.int64)
+        match_rows(wide, width, group[0], len(group), REACH, farthest, found)
+        keys += list(found)
+    return keys

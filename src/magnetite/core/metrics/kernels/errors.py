@@ -36,7 +36,7 @@ class ErrorSums(NamedTuple):
 
 def error_sums(reference: Samples, test: Samples) -> ErrorSums:
     """The sums of a pair of arrays of one shape; float arrays are summed in float64."""
-    return shared("error sums", _sums, reference, test)
+    return shared(_sums, reference, test)
 
 
 def _sums(reference: Samples, test: Samples) -> ErrorSums:

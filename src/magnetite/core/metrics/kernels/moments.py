@@ -37,8 +37,7 @@ def window_moments(reference: Pixels, test: Pixels, weights: Float64) -> Moments
     Moments
         Arrays of shape (h - n + 1, w - n + 1); variances are never negative.
     """
-    name = f"moments {weights.tobytes().hex()}"
-    return shared(name, lambda x, y: _moments(x, y, weights), reference, test)
+    return shared(_moments, reference, test, weights=weights)
 
 
 def _moments(reference: Pixels, test: Pixels, weights: Float64) -> Moments:
