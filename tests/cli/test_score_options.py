@@ -118,7 +118,7 @@ def test_alignment_and_masks_at_the_command_line(run: Run, tmp_path: Path) -> No
         in done.stderr
     )
     line = run("score", "a.png", "b.png", "--align", "--format", "csv").stdout.splitlines()[0]
-    assert line.endswith("identical,right,down,shift error")
+    assert line.endswith("identical,peak,right,down,shift error")
     mask = np.zeros((240, 320), np.uint8)
     mask[50:150, 100:200] = 255
     magnetite.write(magnetite.Picture(mask, 8, "gray"), tmp_path / "mask.png")

@@ -209,7 +209,7 @@ def test_an_error_of_the_program_has_a_status_of_its_own(
     def broken(*_: object, **__: object) -> None:
         raise KeyError("scipy")
 
-    monkeypatch.setattr("magnetite.gauge", broken)
+    monkeypatch.setattr("magnetite.core.operations.gauge.gauge", broken)
     done = run("gauge", "a.png", status=70)
     assert "an error of the program itself, KeyError: 'scipy'" in done.stderr
     assert "please report this line" in done.stderr

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import subprocess
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,7 @@ import pandas as pd
 import pytest
 from scipy import stats
 
-from conftest import Run
+from conftest import PROGRAM, Run
 from magnetite.core.analysis.simultaneous import simultaneous
 from magnetite.core.analysis.statistics import spearman
 from magnetite.experiment.ranking import ranking
@@ -115,8 +116,9 @@ def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:
     assert (row["95 % from"], row["to"]) == pytest.approx((low, high))
     line = run("summarize", "p", "--table", "ranking", "--metric", "ssim", "--format", "csv").stdout
     assert line.splitlines()[0].startswith("degradation,rank,treatment,mean ssim")
-    run("summarize", "p", "--table", "means", "--by", "treatments", "--format", "parquet",
-        "--out", "m.parquet")  # fmt: skip
+    words = ["summarize", "p", "--table", "means", "--by", "treatments", "--format", "parquet"]
+    written = subprocess.run([PROGRAM, *words], cwd=tmp_path, stdout=subprocess.PIPE, check=True)
+    (tmp_path / "m.parquet").write_bytes(written.stdout)
     assert set(pd.read_parquet(tmp_path / "m.parquet")["treatments"]) >= {"mean", "dct"}
     for words, told in (
         (("nowhere",), "holds no run"), (("p", "--by", "colour"), "is none of reference"),

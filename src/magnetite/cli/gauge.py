@@ -102,7 +102,7 @@ def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
         [
             "picture",
             *(score_column(step, within="gauges") for step in steps),
-            Column("left_out", optional=True),
+            Column("left_out", optional=True, flat="left out"),
         ],
         [
             [str(row.path), *map(row.figures.get, labels), row.figures.left_out or None]

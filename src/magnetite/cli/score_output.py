@@ -85,7 +85,7 @@ def _table(rows: list[Row], steps: list[Step]) -> Table:
         *(Column(name, "px", None, "shift", True) for name in ("right", "down")),
         Column("error", "px", None, "shift", True, flat="shift error"),
         Column("bytes", optional=True), Column("bpp", optional=True),
-        Column("left_out", optional=True),
+        Column("left_out", optional=True, flat="left out"),
     ]  # fmt: skip
     lines = [
         [

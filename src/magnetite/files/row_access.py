@@ -100,11 +100,11 @@ class TiffRows(_Samples):
     def _segment(self, file: BinaryIO, index: int) -> tuple[Samples, int, int]:
         """The samples of a strip or tile that lie in the picture, and its first row and column."""
         page = self.page
-        file.seek(page.dataoffsets[index])
-        data = file.read(page.databytecounts[index])
-        if len(data) < page.databytecounts[index]:
-            raise FileError(f"{self.path}: the file is truncated")
         try:
+            file.seek(page.dataoffsets[index])
+            data = file.read(page.databytecounts[index])
+            if len(data) < page.databytecounts[index]:
+                raise EOFError("the file is truncated")
             segment, (_, _, top, left, _), (_, down, wide, _) = page.decode(data, index)
             wide = min(wide, self.shape[1] - left)  # tiles reach beyond the picture
             shape = down, wide, math.prod(self.shape[2:])

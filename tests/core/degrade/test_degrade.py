@@ -13,7 +13,7 @@ from magnetite.core.chain.bind import bind
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.degrade.certify.change import Change
 from magnetite.core.errors import PictureError
-from magnetite.core.operations.degrade import survey_of
+from magnetite.core.operations.findings import survey_of
 from magnetite.core.picture import Picture, as_picture
 
 MID_GRAY = as_picture(np.full((256, 256), 32768, np.uint16))

@@ -66,7 +66,7 @@ class StepFindings:
         """Take the rows of a band before and after the step, and the rate of a codec."""
         self._rate = rate
         if self._survey is None and before.shape == after.shape:
-            self._survey = _survey_of(self.step, before)
+            self._survey = survey_of(self.step, before)
         if self._survey is None:
             self._whole, clipped = self._certified(before, after)
         else:
@@ -117,10 +117,10 @@ class StepFindings:
 
 def surveys(step: Bound) -> bool:
     """Whether the findings on a step are sums over parts of the picture."""
-    return _survey_of(step, np.zeros((1, 1), np.float32)) is not None
+    return survey_of(step, np.zeros((1, 1), np.float32)) is not None
 
 
-def _survey_of(step: Bound, before: Pixels) -> Survey | None:
+def survey_of(step: Bound, before: Pixels) -> Survey | None:
     """Survey of a step band by band; None where its certificate needs the whole picture."""
     method = step.method
     if not isinstance(method, Degradation) or (method.certify is None and method.survey is None):

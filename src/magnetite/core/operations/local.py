@@ -43,4 +43,4 @@ def whole_note(obstacle: InputError | None, height: int, frame: Frame, allowance
     """Remark on an operation that takes more memory than is allowed, or nothing."""
     if obstacle is None or height < frame.height or allowance.fits(frame):
         return ""
-    return f"more memory is taken than allowed, since all rows are needed at once: {obstacle}"
+    return f"{str(obstacle).partition(';')[0]}, which takes more memory than is allowed"

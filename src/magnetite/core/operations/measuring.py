@@ -129,7 +129,8 @@ def score_column(step: Step, within: str = "", *, colour: bool = False) -> Colum
     """The column of a metric or gauge; of colour pictures, `luma` where that is scored."""
     figure = step.declared(declarations.Figure)
     luma = colour and figure.colour is ColourPolicy.LUMA
-    return Column(str(step), figure.unit, figure.direction, within, remark="luma" * luma)
+    remark, optional = "luma" * luma, bool(within)
+    return Column(str(step), figure.unit, figure.direction, within, optional, remark)
 
 
 #: No figures.
