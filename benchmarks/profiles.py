@@ -10,11 +10,12 @@ from paths.pictures import gray, noisy
 from paths.starting import FOLDER, PROGRAM, files, run
 
 import magnetite
+from magnetite.core.chain.bind import bind
+from magnetite.core.chain.notation import parse_chain
 from magnetite.core.compute.random import draw, normal
-from magnetite.core.degrade.certify.noise import NORMAL, survey_additive
 from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.metrics.structure import ssim
-from magnetite.core.operations.degrade import Run
+from magnetite.core.operations.findings import StepFindings, Storage
 
 Part = tuple[str, float, str]
 #: What limits a part.
@@ -67,10 +68,8 @@ def degrading() -> list[Part]:
     before = picture.pixels()
     rng = np.random.default_rng(1)
     after = before + 0.05 * draw(rng, before.shape, normal)
-    job = Run(picture, b"", 0, "clip", None)
-    survey = survey_additive(NORMAL)(
-        before, mean=0.0, channels="independent", sd=0.05, variance=None, psnr=None, snr=None
-    )
+    (step,) = bind(parse_chain("gaussian-noise sd=5%", "degradation"), picture.frame)
+    findings = StepFindings(step, Storage.of(picture, "clip"))
     worn = picture.with_pixels(after)[0]
     out = str(FOLDER / "worn.png")
     parts = [
@@ -78,7 +77,7 @@ def degrading() -> list[Part]:
         ("digest of the samples", seconds(picture.digest), ARITHMETIC),
         ("shares of full scale", seconds(picture.pixels), BANDWIDTH),
         ("drawing the noise", seconds(lambda: draw(rng, before.shape, normal)), ARITHMETIC),
-        ("certificate", seconds(lambda: job.sums(survey, before, after)), ARITHMETIC),
+        ("certificate", seconds(lambda: findings.add(before, after, None)), ARITHMETIC),
         ("rounding and storing", seconds(lambda: picture.with_pixels(after)), BANDWIDTH),
         ("encoding the file", seconds(lambda: magnetite.write(worn, out)), LIBRARY),
     ]

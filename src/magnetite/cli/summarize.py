@@ -80,6 +80,11 @@ def run(
     )
     if rows.failed or rows.missing:
         note(f"{rows.failed} rows failed and {rows.missing} are missing; they are left out")
+    for label, count in rows.outdated.items():
+        note(
+            f"{count} figures of {label} were made by another version of it than that of the last "
+            "run, or with other files: they are left out; run the plan again"
+        )
     if format in _OF_ONE:
         for text in made[0].notes:
             note(text)

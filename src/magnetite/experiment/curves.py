@@ -17,7 +17,7 @@ from magnetite.experiment.executors import Executor
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.plan import NOTHING, Keep
 from magnetite.experiment.runner import Listener, run
-from magnetite.experiment.tasks import Cell, Group, Reference, Source, digest_of
+from magnetite.experiment.tasks import Cell, Group, Reference, Source, makers_of_both
 from magnetite.experiment.work import reference_of
 from magnetite.files.resources import DiskFiles
 
@@ -44,9 +44,12 @@ class CurveJob:
             cells: list[tuple[Cell, Chain | None]] = []
             for codec, text in enumerate(self.codecs):
                 for step in self._steps_of(text, reference.source, digest):
-                    cell = Cell(str(number), digest, NOTHING, NOTHING, 0, 0, str(codec), str(step),
-                                digest_of(step, files))  # fmt: skip
-                    cells.append((cell, Chain((step,))))
+                    chain = Chain((step,))
+                    cell = Cell(
+                        str(number), digest, NOTHING, NOTHING, 0, 0, str(codec), str(step),
+                        makers_of_both(None, chain, files),
+                    )  # fmt: skip
+                    cells.append((cell, chain))
             yield reference, None, cells
 
     def _steps_of(self, codec: str, source: Source, digest: str) -> list[Step]:

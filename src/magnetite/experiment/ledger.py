@@ -7,6 +7,7 @@ the run.
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
@@ -30,7 +31,7 @@ CREATE TABLE IF NOT EXISTS cells (
     version TEXT, status TEXT, reason TEXT, bytes INTEGER, bpp REAL, picture TEXT
 ) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS scores (
-    cell TEXT, metric TEXT, value REAL, files TEXT, PRIMARY KEY (cell, metric)
+    cell TEXT, metric TEXT, value REAL, makers TEXT, PRIMARY KEY (cell, metric)
 ) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS timings (
     cell TEXT, stage TEXT, seconds REAL, PRIMARY KEY (cell, stage)
@@ -50,7 +51,7 @@ _KINDS = {
     "cells": {"key": "text", "digest": "text", "degradation": "text", "seed": "count",
               "treatment": "text", "version": "text", "status": "status", "reason": "text?",
               "bytes": "number?", "bpp": "number?", "picture": "text?"},
-    "scores": {"cell": "text", "metric": "text", "value": "number?", "files": "text"},
+    "scores": {"cell": "text", "metric": "text", "value": "number?", "makers": "text"},
     "timings": {"cell": "text", "stage": "text", "seconds": "number?"},
     "plan": {"cell": "text", "reference": "text", "degradation_name": "text", "repeat": "count",
              "treatment_name": "text"},
@@ -162,11 +163,12 @@ class Ledger:
         return int(count)
 
     def known(
-        self, keys: list[str], files: Mapping[str, str]
+        self, keys: list[str], makers: Mapping[str, str]
     ) -> dict[str, tuple[set[str], str | None]]:
         """Of cells that are done: which figures they have, and the file of their picture.
 
-        A figure that was computed with other files than those of the digest in `files` is not had.
+        A figure that was computed by another version, or with other files, than `makers` say is not
+        had.
         """
         marks = ",".join("?" * len(keys))
         with self._errors():
@@ -176,21 +178,21 @@ class Ledger:
                     f"SELECT key, picture FROM cells WHERE status='done' AND key IN ({marks})", keys
                 )
             }
-            for cell, metric, digest in self._base.execute(
-                f"SELECT cell, metric, files FROM scores WHERE cell IN ({marks})", keys
+            for cell, metric, made in self._base.execute(
+                f"SELECT cell, metric, makers FROM scores WHERE cell IN ({marks})", keys
             ):
-                if cell in found and digest == files.get(metric, ""):
+                if cell in found and made == makers.get(metric, ""):
                     found[cell][0].add(metric)
         return found
 
     def add(
         self,
         results: list[tuple[Cell, Done, tuple[str, ...], str | None]],
-        files: Mapping[str, str] | None = None,
+        makers: Mapping[str, str] | None = None,
     ) -> None:
         """Write results; each with the figures that were asked for and the file of its picture.
 
-        `files` are digests of the files that figures name.
+        `makers` are the versions of figures, with digests of the files that they name.
 
         A figure that was asked for and does not apply is kept as NULL, so that it is not asked for
         again.
@@ -204,7 +206,7 @@ class Ledger:
             )  # fmt: skip
             if done.reason is None:
                 scores += [
-                    (cell.key, name, done.scores.get(name), (files or {}).get(name, ""))
+                    (cell.key, name, done.scores.get(name), (makers or {}).get(name, ""))
                     for name in asked
                 ]
             timings += [(cell.key, stage, s) for stage, s in done.seconds.items()]
@@ -244,8 +246,33 @@ class Ledger:
         with self._errors():
             return dict(self._base.execute(
                 "SELECT s.cell, s.value FROM scores s JOIN plan p ON p.cell = s.cell "
-                "WHERE s.metric = ? AND s.value IS NOT NULL", (metric,),
+                "WHERE s.metric = ? AND s.value IS NOT NULL AND s.makers = ?",
+                (metric, self._makers().get(metric, "")),
             ))  # fmt: skip
+
+    def outdated(self) -> dict[str, int]:
+        """Number of figures of the plan's cells that the makers of the last run have not made."""
+        found: dict[str, int] = {}
+        with self._errors():
+            rows = self._base.execute(
+                "SELECT s.metric, s.makers, count(*) FROM scores s JOIN plan p ON p.cell = s.cell "
+                "GROUP BY s.metric, s.makers"
+            ).fetchall()
+        makers = self._makers()
+        for label, made, count in rows:
+            if label in makers and made != makers[label]:
+                found[label] = found.get(label, 0) + count
+        return found
+
+    def _makers(self) -> dict[str, str]:
+        """Versions of the figures of the last run, with digests of the files that they name."""
+        try:
+            content = json.loads(self.facts().get("makers", "{}"))
+        except (ValueError, RecursionError):
+            content = None
+        if not isinstance(content, dict):
+            raise FileError(f"{self.path}: is damaged: its makers are not a JSON object")
+        return {str(label): str(made) for label, made in content.items()}
 
     def failures(self) -> list[tuple[str, str, str, str]]:
         """Reference, degradation, treatment and reason of the cells that failed."""
@@ -262,7 +289,8 @@ class Ledger:
     def rows(self) -> Iterator[tuple[object, ...]]:
         """A row for every cell that the plan asks for and that was tried, in the plan's order.
 
-        Names, chains, sizes, figures, seconds: see `columns`. Rows are read in batches.
+        Names, chains, sizes, figures, seconds: see `columns`. Figures by other versions than those
+        of the last run are left out. Rows are read in batches.
         """
         names = self._metrics()
         last = 0
@@ -284,13 +312,16 @@ class Ledger:
         """Values of a batch's cells, by cell and name."""
         found: dict[str, dict[str, float | None]] = {}
         if batch:
-            for cell, name, value in self._base.execute(
-                f"SELECT v.cell, v.{_NAMES[table]}, v.{_VALUES[table]} FROM {table} v "
+            made = ", v.makers" if table == "scores" else ", NULL"
+            makers = self._makers() if table == "scores" else {}
+            for cell, name, value, maker in self._base.execute(
+                f"SELECT v.cell, v.{_NAMES[table]}, v.{_VALUES[table]}{made} FROM {table} v "
                 "WHERE v.cell IN "
                 "(SELECT cell FROM plan WHERE number > ? AND number <= ?)",
                 (last, batch[-1][0]),
             ):
-                found.setdefault(cell, {})[name] = value
+                if name not in makers or maker == makers[name]:
+                    found.setdefault(cell, {})[name] = value
         return found
 
     def _metrics(self) -> list[str]:

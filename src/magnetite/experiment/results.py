@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -57,6 +57,8 @@ class Rows:
     figures: tuple[str, ...]
     lost: Any
     missing: int = 0
+    #: Number of figures by another version than that of the last run, by label; left out.
+    outdated: Mapping[str, int] = field(default_factory=dict)
 
     @classmethod
     def of(cls, tried: Any, figures: Sequence[str], missing: int = 0) -> Rows:
@@ -96,10 +98,11 @@ def read_rows(folder: Path) -> Rows:
         columns = ledger.columns()
         tried = pd.DataFrame(ledger.rows(), columns=columns)
         total, done, failed = ledger.counts()
+        outdated = ledger.outdated()
     finally:
         ledger.close()
     figures = [c for c in columns[_FIXED:] if not c.startswith("seconds ")]
-    rows = Rows.of(tried, figures, total - done - failed)
+    rows = replace(Rows.of(tried, figures, total - done - failed), outdated=outdated)
     if rows.frame.empty:
         raise InputError(f"{folder}: {_none_done(rows)}")
     return rows

@@ -21,7 +21,7 @@ from magnetite.experiment.export import export
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now, sources_text
 from magnetite.experiment.retrying import completed
-from magnetite.experiment.tasks import Cell, Job, Reference, Source, Task, Work, digest_of
+from magnetite.experiment.tasks import Cell, Job, Reference, Source, Task, Work, makers_of
 from magnetite.experiment.work import Done, facts_of
 from magnetite.files.atomic import inside, make_folder, remove_temporary, write_bytes
 from magnetite.files.names import apart
@@ -118,8 +118,8 @@ class _Run:
         self._notes: list[str] = []
         steps, files = [*job.metrics, *job.gauges], DiskFiles(job.base)
         self._figures = tuple(map(str, steps))
-        #: Digests of the files that figures name.
-        self._files = {str(step): digest_of(step, files) for step in steps}
+        #: Versions of the figures, with digests of the files that they name.
+        self._makers = {str(step): makers_of(step, files) for step in steps}
 
     def go(self, text: str, start: float) -> Outcome:
         self._ledger.describe(plan=text, version=__version__, figures="\n".join(self._figures))
@@ -127,10 +127,15 @@ class _Run:
         self._ledger.describe(
             sources=sources_text(references, self._folder),
             base=os.path.relpath(self._job.base or ".", self._folder),
-            machine=json.dumps(machine()), started=now(),
+            machine=json.dumps(machine()), started=now(), makers=json.dumps(self._makers),
         )  # fmt: skip
         cells = (cell for _, _, own in self._job.groups(references) for cell, _ in own)
         self._total = self._ledger.expect((one.facts for one in references), cells)
+        self._notes += [
+            f"{count} figures of {label} were made by another version of it, or with other files: "
+            "they are computed again"
+            for label, count in self._ledger.outdated().items()
+        ]
         try:
             for task, results in completed(self._executor, self._tasks(references)):
                 self._take(task, results)
@@ -154,7 +159,7 @@ class _Run:
         keeps = self._job.keep.pictures == "all"
         given: set[str] = set()
         for reference, degradation, cells in self._job.groups(references):
-            known = self._ledger.known([cell.key for cell, _ in cells], self._files)
+            known = self._ledger.known([cell.key for cell, _ in cells], self._makers)
             works = []
             for cell, treatment in cells:
                 have, picture = known.get(cell.key, (set(), None))
@@ -204,7 +209,7 @@ class _Run:
 
     def _flush(self) -> None:
         if self._pending:
-            self._ledger.add(self._pending, self._files)
+            self._ledger.add(self._pending, self._makers)
             self._pending = []
         self._flushed = time.perf_counter()
 
@@ -219,7 +224,7 @@ class _Run:
         wanted = self._chosen(rule, int(number))
         tasks = []
         for reference, degradation, cells in self._job.groups(references):
-            known = self._ledger.known([cell.key for cell, _ in cells], self._files)
+            known = self._ledger.known([cell.key for cell, _ in cells], self._makers)
             works = [
                 Work(cell, treatment, NONE, NONE, True)
                 for cell, treatment in cells

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from magnetite import __version__
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.operations.convert import convert
 from magnetite.core.operations.measuring import Selection
@@ -66,15 +65,14 @@ class Cell:
     seed: int
     treatment_name: str
     treatment: str
-    #: Digest of the files and of the user's own commands that the chains name.
-    files: str = ""
+    #: Versions of the methods, and digests of the files and of the user's own commands that the
+    #: chains name.
+    makers: str = ""
 
     @property
     def key(self) -> str:
-        """Follows from content alone: samples, chains, files, seed, version of the methods."""
-        parts = (
-            self.digest, self.degradation, str(self.seed), self.treatment, self.files, __version__,
-        )  # fmt: skip
+        """Follows from content alone: samples, chains, seed, makers."""
+        parts = self.digest, self.degradation, str(self.seed), self.treatment, self.makers
         return hashlib.sha256("\0".join(parts).encode()).hexdigest()[:32]
 
 
@@ -193,16 +191,16 @@ def cells_of(plan: Plan, references: Sequence[Reference], files: DiskFiles) -> I
     where it draws.
     """
     treatments = {
-        name: [(chain, digest_of(chain, files)) for chain in chains]
+        name: [(chain, makers_of(chain, files)) for chain in chains]
         for name, chains in plan.chains("treatments").items()
     }
     degradations = {
-        name: [(chain, digest_of(chain, files)) for chain in chains]
+        name: [(chain, makers_of(chain, files)) for chain in chains]
         for name, chains in plan.chains("degradations").items()
     }
     for reference in references:
         for degradation_name, chains in degradations.items():
-            for chain, digest in chains:
+            for chain, makers in chains:
                 draws = _draws(chain)
                 for repeat in range(plan.repeats if draws else 1):
                     seed = plan.seed + repeat if draws else 0
@@ -210,7 +208,8 @@ def cells_of(plan: Plan, references: Sequence[Reference], files: DiskFiles) -> I
                         (
                             Cell(
                                 reference.facts.name, reference.facts.digest, degradation_name,
-                                label(chain), repeat, seed, name, label(treatment), digest + own,
+                                label(chain), repeat, seed, name, label(treatment),
+                                f"{makers} > {own}",
                             ),
                             treatment,
                         )
@@ -227,16 +226,29 @@ def label(chain: Chain | None) -> str:
     return NOTHING if chain is None else str(chain)
 
 
-def digest_of(chain: Chain | Step | None, files: DiskFiles) -> str:
-    """Digest of all that a chain names beside its settings: files, and the user's own commands.
+def makers_of_both(degradation: Chain | None, treatment: Chain | None, files: DiskFiles) -> str:
+    """The makers of a cell."""
+    return f"{makers_of(degradation, files)} > {makers_of(treatment, files)}"
 
-    Empty where it names none.
+
+def makers_of(chain: Chain | Step | None, files: DiskFiles) -> str:
+    """All that the results of a chain depend on beside its settings.
+
+    For each step the version of its method, and the digests of the files that it names and of the
+    user's own command; `0` for no step.
     """
     if chain is None:
-        return ""
+        return "0"
     steps = chain.steps if isinstance(chain, Chain) else (chain,)
-    named = [files.digest(name) for step in steps for name in step.files]
-    return "".join([*named, *(contents.get((step.kind, step.name), "") for step in steps)])
+    return "+".join(
+        ":".join(
+            [
+                str(step.method.version), *map(files.digest, step.files),
+                *filter(None, [contents.get((step.kind, step.name))]),
+            ]
+        )
+        for step in steps
+    )  # fmt: skip
 
 
 def _draws(chain: Chain | None) -> bool:

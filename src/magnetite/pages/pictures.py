@@ -18,7 +18,7 @@ from magnetite.core.picture import Picture
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.provenance import read_sources
 from magnetite.experiment.results import Rows
-from magnetite.experiment.tasks import Cell, digest_of
+from magnetite.experiment.tasks import Cell, makers_of_both
 from magnetite.files.atomic import inside
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
@@ -151,7 +151,7 @@ def _check_files(row: Any, reference: Picture, files: DiskFiles, keys: frozenset
     cell = Cell(
         row["reference"], reference.digest().hex(), row["degradation name"], row["degradation"],
         int(row["repeat"]), int(row["seed"]), row["treatment name"], row["treatment"],
-        "".join(digest_of(chain, files) for chain in chains),
+        makers_of_both(chains[0], chains[1], files),
     )  # fmt: skip
     if cell.key not in keys:
         raise FileError(f"{', '.join(named)}: not as it was when the run was computed")

@@ -64,11 +64,12 @@ PLUGIN_GROUP = "magnetite.methods"
 
 
 class Needs(TypedDict, total=False):
-    """Declarations for schedulers; see the fields of `Method`."""
+    """Version, and declarations for schedulers; see the fields of `Method`."""
 
     reach: Reach
     statistics: Statistics
     memory: Memory
+    version: int
 
 
 _methods: dict[tuple[str, str], Method] = {}

@@ -84,6 +84,8 @@ class Method:
     #: Bytes that it takes at most for each sample of the picture, its result included: a number,
     #: or a function of the settings.
     memory: Memory = field(repr=False)
+    #: Raised whenever its results for the same settings change.
+    version: int = field(default=1, kw_only=True)
 
     @property
     def defaults(self) -> dict[str, Any]:

@@ -38,6 +38,8 @@ class StepRecord:
     findings: tuple[Finding, ...]
     #: Advice to the user.
     advice: tuple[str, ...] = ()
+    #: Of the method.
+    version: int = 1
 
 
 @dataclass(frozen=True, repr=False)
@@ -100,6 +102,7 @@ class Certificate(Tabular):
             "steps": [
                 {
                     "step": record.step,
+                    "version": record.version,
                     "findings": [
                         {
                             "quantity": f.quantity,

@@ -84,7 +84,7 @@ class StepFindings:
         findings = [*rate, *found, *storage_findings(self._clipped, kept=kept)]
         advice = storage_advice(findings, self._clipped, self.storage.bits)
         scaled = tuple(finding.in_units_of(self.storage.like) for finding in findings)
-        return StepRecord(str(self.step.step), scaled, advice)
+        return StepRecord(str(self.step.step), scaled, advice, self.step.method.version)
 
     def _surveyed(self, survey: Survey, before: Pixels, after: Pixels) -> tuple[Float64, Clipped]:
         """Sums over parts of a band, so that nothing of its size is held in between."""

@@ -1,0 +1,96 @@
+"""A method's version changes when its figures do, and rows keep the versions that made them."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+import magnetite
+from conftest import Run, write_references
+from figures import KEPT, figures_of, followed
+from magnetite.core.methods import catalogue
+from magnetite.core.methods.declarations import Method
+
+FIGURES = json.loads(KEPT.read_text())
+
+
+@pytest.mark.parametrize("method", followed(), ids=lambda method: f"{method.kind} {method.name}")
+def test_figures_of_a_version_stay(method: Method) -> None:
+    kept = FIGURES.get(f"{method.kind} {method.name}")
+    assert kept is not None, "a new method: python tests/figures.py"
+    found = figures_of(method)
+    advice = "its figures changed: raise its version, then python tests/figures.py"
+    if kept["version"] == method.version:
+        assert found == pytest.approx(kept["figures"], rel=1e-6, abs=1e-6), advice
+    else:
+        assert found != pytest.approx(kept["figures"], rel=1e-6, abs=1e-6)
+
+
+PLAN = """
+[references]
+files = ["refs/*.png"]
+[degradations]
+noisy = "gaussian-noise sd=5dn"
+[treatments]
+median = "median"
+[scores]
+metrics = "psnr,mae"
+"""
+
+
+def raised(monkeypatch: pytest.MonkeyPatch, kind: str, name: str) -> None:
+    """Another version of a method."""
+    method = catalogue.find(kind, name)
+    assert method is not None
+    monkeypatch.setitem(
+        catalogue._methods, (kind, name), replace(method, version=method.version + 1)
+    )
+
+
+def test_rows_of_another_version_are_said_and_not_mixed(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write_references(tmp_path / "refs", 3)
+    (tmp_path / "plan.toml").write_text(PLAN)
+    command = ["run", "plan.toml", "--workers", "1"]
+    assert "3 rows: 3 computed" in run(*command).stdout
+    assert "3 rows: 0 computed, 3 taken" in run(*command).stdout
+    raised(monkeypatch, "metric", "mae")
+    again = run(*command)
+    assert "3 figures of mae were made by another version of it" in again.stderr
+    assert "psnr" not in again.stderr
+    assert "3 rows: 3 computed" in again.stdout
+    assert "another version" not in run(*command).stderr
+    raised(monkeypatch, "restoration", "median")
+    assert "3 rows: 3 computed" in run(*command).stdout
+    assert "another version" not in run("summarize", "plan").stderr
+
+
+def test_figures_of_an_interrupted_change_of_version_are_left_out(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from magnetite.experiment.ledger import Ledger
+
+    write_references(tmp_path / "refs", 3)
+    (tmp_path / "plan.toml").write_text(PLAN)
+    run("run", "plan.toml", "--workers", "1")
+    ledger = Ledger(tmp_path / "plan")
+    makers = ledger.facts()["makers"]
+    ledger.describe(makers=makers.replace('"mae": "1"', '"mae": "2"'))
+    ledger.close()
+    summary = run("summarize", "plan", "--table", "means", "--format", "csv")
+    assert "3 figures of mae were made by another version" in summary.stderr
+    assert "psnr" in summary.stdout
+    assert "mae" not in summary.stdout
+
+
+def test_certificates_name_the_version(monkeypatch: pytest.MonkeyPatch) -> None:
+    raised(monkeypatch, "degradation", "gaussian-noise")
+    from figures import pictures
+
+    picture = pictures()[0]
+    record = magnetite.degrade(picture, "box-blur size=3 + gaussian-noise sd=5dn").certificate
+    assert [step["version"] for step in record.as_dict()["steps"]] == [1, 2]
