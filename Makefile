@@ -5,7 +5,7 @@ PLAIN := $(VENV)/.plain
 READY := $(VENV)/.ready
 PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 
-.PHONY: site demo test test-long lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup bench-starts screenshots docs reliability clean
+.PHONY: site demo test test-long test-lowest lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup bench-starts screenshots docs reliability mutations release clean
 
 # Bytecode is kept: without it every process compiles each module again, which takes a second.
 unexport PYTHONDONTWRITEBYTECODE
@@ -77,6 +77,28 @@ docs: $(READY)
 	$(BIN)/python docs/make_codecs.py docs
 	$(BIN)/python docs/make_restorations.py docs
 
+# The lowest versions of all dependencies that are declared.
+test-lowest:
+	$(PYTHON) -m venv $(VENV)-lowest
+	$(VENV)-lowest/bin/python -m pip install --quiet --disable-pip-version-check uv
+	$(VENV)-lowest/bin/uv pip install --quiet --python $(VENV)-lowest/bin/python \
+		--resolution lowest-direct --editable '.[test]'
+	$(VENV)-lowest/bin/python -m pytest -n 2 --dist worksteal
+
+# Wheel, source archive, bill of materials and checksums.
+release: $(READY)
+	rm -rf dist
+	$(PIP) build cyclonedx-bom
+	$(BIN)/python -m build --outdir dist
+	$(PYTHON) -m venv dist/.env
+	dist/.env/bin/python -m pip install --quiet --disable-pip-version-check dist/*.whl
+	$(BIN)/cyclonedx-py environment dist/.env/bin/python --output-file dist/magnetite.cdx.json
+	rm -rf dist/.env
+	cd dist && sha256sum * > SHA256SUMS
+
+mutations: $(READY)
+	$(BIN)/python tests/mutations.py
+
 reliability: $(READY)
 	$(BIN)/python docs/make_reliability.py docs
 
@@ -88,4 +110,4 @@ screenshots: $(READY)
 	$(BIN)/python docs/make_screenshots.py docs/screenshots
 
 clean:
-	rm -rf $(VENV) magnetite-demo site
+	rm -rf $(VENV) $(VENV)-lowest magnetite-demo site dist

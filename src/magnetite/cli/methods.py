@@ -167,6 +167,7 @@ def _as_dict(method: Method) -> dict[str, Any]:
     return {
         "kind": method.kind,
         "name": method.name,
+        "version": method.version,
         "summary": method.summary,
         "colour": method.colour.value,
         "settings": [
