@@ -163,7 +163,7 @@ def test_results_print_as_a_few_rows_and_show_as_tables() -> None:
         assert lines[0].startswith(f"<{type(result).__name__}: {len(result.rows())} rows")
         assert result._repr_html_().count("<tr") > len(result.rows()) * 0.5
     assert "psnr" in repr(restored)
-    assert "more: see frame()" in repr(degraded)
+    assert "more: see data_frame()" in repr(degraded)
 
 
 WORKERS = """

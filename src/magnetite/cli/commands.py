@@ -27,7 +27,7 @@ COMMANDS = {
     ),
     "degrade": Command(
         "Degrade a picture by a known amount, and certify the change.",
-        kinds=("degradation", "codec"),
+        kinds=("degradation", "codec", "restoration"),
     ),
     "calibrate": Command(
         "Measure a camera's noise or blur, and print the step that gives clean pictures the same; "

@@ -64,13 +64,13 @@ def run(
 ) -> None:
     """Writes OUT and its certificate OUT.cert.json."""
     from magnetite.core.chain.notation import parse_chain
-    from magnetite.core.operations.degrade import degrading
+    from magnetite.core.operations.degrade import KINDS, degrading
     from magnetite.files.resources import DiskFiles
     from magnetite.files.sidecar import certificate_path, write_certified
     from magnetite.files.writing import check_output
 
     sidecar = certificate_path(out)
-    chain = parse_chain(steps, "degradation", "codec", auto=aim is not None)
+    chain = parse_chain(steps, *KINDS, auto=aim is not None)
     protect([ref, *map(Path, chain.files)], [out, sidecar])
     source = rows_of(ref, full_scale)
     keeps = overflow is OverflowRule.keep

@@ -27,6 +27,7 @@ from pydantic_core import PydanticCustomError
 from magnetite.core.chain.notation import parse_chain, parse_step, parse_sweep
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.errors import InputError, MagnetiteError
+from magnetite.core.operations.degrade import KINDS as DEGRADING
 from magnetite.core.operations.measuring import NONE, Selection, selected
 from magnetite.experiment.plan_files import file_mistakes
 from magnetite.files.opening import read_text
@@ -116,7 +117,7 @@ class Keep(_Table):
 Chains = dict[str, list[Chain | None]]
 
 
-def _table_of_chains(kind: str, known: bool = False) -> PlainValidator:
+def _table_of_chains(*kinds: str, known: bool = False) -> PlainValidator:
     """A table of chains that are read from their texts; every mistake in it is said at once."""
 
     def validate(table: Any) -> Chains:
@@ -126,7 +127,7 @@ def _table_of_chains(kind: str, known: bool = False) -> PlainValidator:
         problems = []
         for name, text in table.items():
             try:
-                chains[name] = _chains(text, kind, known)
+                chains[name] = _chains(text, kinds, known)
             except MagnetiteError as error:
                 problems.append(f"{name}\n{error}")
         if problems:
@@ -136,12 +137,12 @@ def _table_of_chains(kind: str, known: bool = False) -> PlainValidator:
     return PlainValidator(validate)
 
 
-def _chains(text: Any, kind: str, known: bool) -> list[Chain | None]:
+def _chains(text: Any, kinds: tuple[str, ...], known: bool) -> list[Chain | None]:
     if not isinstance(text, str):
         raise InputError(f"{text!r} is not a chain: write it in quotes")
     if text.strip() == NOTHING:
         return [None]
-    return list(parse_sweep(text, kind, "codec", known=known))
+    return list(parse_sweep(text, *kinds, known=known))
 
 
 class Plan(_Table):
@@ -154,8 +155,10 @@ class Plan(_Table):
     repeats: int = Field(default=1, ge=1, le=100_000)
     references: References
     #: All chains by name; None is nothing.
-    degradations: Annotated[Chains, _table_of_chains("degradation")] = {NOTHING: [None]}
-    treatments: Annotated[Chains, _table_of_chains("restoration", known=True)] = {NOTHING: [None]}
+    degradations: Annotated[Chains, _table_of_chains(*DEGRADING)] = {NOTHING: [None]}
+    treatments: Annotated[Chains, _table_of_chains("restoration", "codec", known=True)] = {
+        NOTHING: [None]
+    }
     pairs: Pairs = Pairs()
     scores: Scores = Scores()
     keep: Keep = Keep()

@@ -1,4 +1,4 @@
-"""Read a file of commands and declare each as a method.
+"""Read a file of commands and of chains with a name, and declare each.
 
     [codec.halver]
     summary = "Every second row, stored raw."
@@ -9,6 +9,10 @@
     [restoration.brighter]
     run = ["python3", "{here}/brighter.py", "{strength}", "{input}", "{output}"]
     strength = [0.0, 1.0]
+
+    [chain.store-camera]
+    steps = "gaussian-blur sigma={blur} + sensor-noise full-well={full-well}"
+    blur = "0.7px"
 
 Commands run only where the user names such a file: a compressed picture holds the name of its
 codec and never a command.
@@ -27,8 +31,9 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from magnetite.core.arrays import Pixels
+from magnetite.core.chain.named import NamedChain, declare_chain
 from magnetite.core.codecs.layers.pipeline import Pipeline
-from magnetite.core.errors import CommandError
+from magnetite.core.errors import ChainError, CommandError
 from magnetite.core.methods.catalogue import ColourPolicy, codec, find, forget, restoration
 from magnetite.core.methods.parameters import Count, Number
 from magnetite.core.picture.frame import Frame
@@ -44,6 +49,8 @@ _KEYS = {
 }
 
 
+#: Table of chains with a name.
+_CHAIN = "chain"
 #: Digests of the commands that are declared, by kind and name: their words and programs.
 contents: dict[tuple[str, str], str] = {}
 
@@ -68,9 +75,15 @@ def declare(path: str | os.PathLike[str], *, again: bool = False) -> list[str]:
         raise CommandError(f"{path}: not a TOML file ({error})") from None
     names = []
     for kind, commands in table.items():
-        if kind not in _KEYS or not isinstance(commands, dict):
-            raise CommandError(f"{path}: [{kind}.…] is neither [codec.NAME] nor [restoration.NAME]")
+        if kind not in (*_KEYS, _CHAIN) or not isinstance(commands, dict):
+            raise CommandError(
+                f"{path}: [{kind}.…] is none of [codec.NAME], [restoration.NAME] and [chain.NAME]"
+            )
         for name, entry in commands.items():
+            if kind == _CHAIN:
+                _declare_named(path, name, entry, again)
+                names.append(name)
+                continue
             where = f"{path}: {kind}.{name}"
             if again and (kind, name) in contents:
                 forget(kind, name)
@@ -82,6 +95,22 @@ def declare(path: str | os.PathLike[str], *, again: bool = False) -> list[str]:
             contents[kind, name] = _digest(entry, path.parent.resolve())
             names.append(name)
     return names
+
+
+def _declare_named(path: Path, name: str, entry: Any, again: bool) -> None:
+    """Give the steps of `[chain.NAME]` their name; its other keys are defaults of settings."""
+    where = f"{path}: {_CHAIN}.{name}"
+    if not isinstance(entry, dict) or not all(isinstance(v, str) for v in entry.values()):
+        raise CommandError(f"{where}: a chain is a table of texts in quotes")
+    if not entry.get("steps", "").strip():
+        raise CommandError(f"{where}: steps is missing: the chain that the name stands for")
+    defaults = {key: value for key, value in entry.items() if key not in ("steps", "summary")}
+    steps = str(entry["steps"])
+    chain = NamedChain(name, str(entry.get("summary", steps)), steps, defaults)
+    try:
+        declare_chain(chain, again=again)
+    except ChainError as error:
+        raise CommandError(f"{where}: {error}") from None
 
 
 def _digest(entry: Mapping[str, Any], here: Path) -> str:

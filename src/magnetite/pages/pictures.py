@@ -12,7 +12,7 @@ from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.compute.threads import each
 from magnetite.core.errors import FileError, MagnetiteError
 from magnetite.core.operations.certificate import Certificate
-from magnetite.core.operations.degrade import degrade
+from magnetite.core.operations.degrade import KINDS, degrade
 from magnetite.core.operations.treatment import Kept, treat
 from magnetite.core.picture import Picture
 from magnetite.experiment.plan import NOTHING
@@ -141,7 +141,7 @@ def _check_files(row: Any, reference: Picture, files: DiskFiles, keys: frozenset
     chains = [
         None if text == NOTHING else parse_sweep(text, *kinds, known=known)[0]
         for text, kinds, known in (
-            (row["degradation"], ("degradation", "codec"), False),
+            (row["degradation"], KINDS, False),
             (row["treatment"], ("restoration", "codec"), True),
         )
     ]

@@ -12,9 +12,10 @@ import difflib
 import itertools
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
+from magnetite.core.chain.named import NamedChain, every_chain, find_chain
 from magnetite.core.chain.ranges import expand_sweep
 from magnetite.core.chain.step import AUTO, KNOWN, Chain, Open, Step
 from magnetite.core.errors import ChainError
@@ -91,14 +92,22 @@ class _Reading:
     most: int = MAX_CHAINS
     auto: bool = False
     known: bool = False
+    #: Names of the chains that the text stands in.
+    within: tuple[str, ...] = ()
 
 
 def _read(text: str | Sequence[str], reading: _Reading) -> list[Chain]:
     words = _words(text)
-    alternatives = []
+    alternatives: list[_Alternatives | _Chains] = []
     start = 0
     for end in [i for i, word in enumerate(words) if word == "+"] + [len(words)]:
-        alternatives.append(_read_step(words[start:end], start + 1, reading))
+        one = words[start:end]
+        named = find_chain(one[0]) if one else None
+        alternatives.append(
+            _read_step(one, start + 1, reading)
+            if named is None
+            else _read_named(named, one[1:], start + 2, reading)
+        )
         start = end + 1
     count = math.prod(step.count for step in alternatives)
     if count > reading.most:
@@ -106,7 +115,8 @@ def _read(text: str | Sequence[str], reading: _Reading) -> list[Chain]:
         raise ChainError(
             f"{shortened(_joined(text))!r} sweeps over {count} settings, and {at_most}"
         )
-    return [Chain(steps) for steps in itertools.product(*(step.all() for step in alternatives))]
+    combinations = itertools.product(*(step.all() for step in alternatives))
+    return [Chain(tuple(itertools.chain(*steps))) for steps in combinations]
 
 
 @dataclass(frozen=True)
@@ -120,13 +130,52 @@ class _Alternatives:
     def count(self) -> int:
         return math.prod(map(len, self.values.values()))
 
-    def all(self) -> list[Step]:
+    def all(self) -> list[tuple[Step, ...]]:
         """Every combination of the values."""
-        combinations = itertools.product(*self.values.values())
+        kind, name = self.method.kind, self.method.name
         return [
-            Step(self.method.kind, self.method.name, tuple(zip(self.values, chosen, strict=True)))
-            for chosen in combinations
+            (Step(kind, name, tuple(zip(self.values, chosen, strict=True))),)
+            for chosen in itertools.product(*self.values.values())
         ]
+
+
+@dataclass(frozen=True)
+class _Chains:
+    """The chains that a name stands for."""
+
+    chains: list[Chain]
+
+    @property
+    def count(self) -> int:
+        return len(self.chains)
+
+    def all(self) -> list[tuple[Step, ...]]:
+        """The steps of each."""
+        return [chain.steps for chain in self.chains]
+
+
+def _read_named(named: NamedChain, words: list[str], position: int, reading: _Reading) -> _Chains:
+    """Read the steps of a chain with a name, its settings put in."""
+    if named.name in reading.within:
+        path = " > ".join([*reading.within, named.name])
+        raise ChainError(f"word {position - 1}: the chain {named.name} names itself: {path}")
+    given: dict[str, str] = {}
+    for number, word in enumerate(words, position):
+        key, equals, value = word.partition("=")
+        if not (key and equals and value):
+            raise ChainError(
+                f"{_position(number, word)}: a setting of {named.name} is key=value without blanks"
+            )
+        if key in given:
+            raise ChainError(f"{_position(number, word)}: {key} is given twice for {named.name}")
+        given[key] = value
+    inside = replace(reading, within=(*reading.within, named.name))
+    text = named.text(given)
+    try:
+        return _Chains(_read(text, inside))
+    except ChainError as error:
+        prefix = "" if str(error).startswith(f"in {named.name}") else f"in {named.name}: "
+        raise ChainError(f"{prefix}{error}") from None
 
 
 def _words(text: str | Sequence[str]) -> list[str]:
@@ -199,6 +248,7 @@ def _find_method(name: str, position: int, kinds: tuple[str, ...]) -> Method:
             f"{' or '.join(kinds)} is wanted here"
         )
     names = [method.name for kind in kinds for method in catalogue.every(kind)]
+    names += [chain.name for chain in every_chain()] if "degradation" in kinds else []
     raise ChainError(
         f"{_position(position, name)}: no {' or '.join(kinds)} has that name{_nearest(name, names)}"
     )

@@ -42,6 +42,7 @@ from magnetite.core.methods.declarations import (
 from magnetite.core.methods.lifting import on_one, on_pair, on_pixels
 from magnetite.core.methods.parameters import Choice, Kind
 from magnetite.core.methods.sums import Sums
+from magnetite.core.picture.frame import Colour
 
 __all__ = [
     "ColourPolicy", "Method", "Parameter", "codec", "conversion", "degradation", "every", "find",
@@ -104,6 +105,7 @@ def degradation(
     certify: Callable[..., Any] | None = None,
     survey: Callable[..., Any] | None = None,
     draws_apart: bool = False,
+    gives: Colour | None = None,
     **needs: Unpack[Needs],
 ) -> Callable[[Function], Function]:
     """Declare a degradation: `function(pixels, rng, *, settings) -> pixels`.
@@ -111,14 +113,14 @@ def degradation(
     Without an argument `rng` it draws no random numbers. `certify(change, **settings)` measures
     its effect on a whole picture, `survey(before, **settings)` band by band (see
     `degrade.certify`); where both are there, a survey of None leaves it to `certify`.
-    `draws_apart` says that its random numbers do not depend on the samples. Of the settings
-    `one_of`, exactly one must be given.
+    `draws_apart` says that its random numbers do not depend on the samples, `gives` the colour of
+    the result where it is another one. Of the settings `one_of`, exactly one must be given.
     """
     return _declare(
         Degradation, "degradation", name,
         lambda given: _lift_pixels(given, colour), needs, summary=summary, colour=colour,
         source=source, one_of=one_of, certify=certify, survey=survey,
-        draws_apart=draws_apart,
+        draws_apart=draws_apart, gives=gives,
     )  # fmt: skip
 
 

@@ -11,6 +11,7 @@ from typing import Any, Literal
 
 from magnetite.core.methods.parameters import Kind
 from magnetite.core.methods.sums import Sums
+from magnetite.core.picture.frame import Colour
 
 MethodKind = Literal["conversion", "degradation", "codec", "restoration", "metric", "gauge"]
 #: How a metric takes a part of any shape: see the decorator `metric`.
@@ -151,6 +152,8 @@ class Degradation(Method):
     survey: Callable[..., Any] | None = field(default=None, repr=False)
     #: Whether its random numbers do not depend on the samples: bands draw their part of them.
     draws_apart: bool = field(default=False, repr=False)
+    #: Colour of the result, where it is another one.
+    gives: Colour | None = field(default=None, repr=False)
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -7,6 +7,7 @@ function receives. Values in units of the samples are in `amplitudes`.
 
 from __future__ import annotations
 
+import itertools
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
@@ -15,7 +16,14 @@ from decimal import Decimal
 from typing import Any, ClassVar, Literal, Protocol
 
 from magnetite.core.arrays import Pixels, Samples
-from magnetite.core.quantities import Quantity, nearby, plain, read_quantity, read_whole
+from magnetite.core.quantities import (
+    Quantity,
+    nearby,
+    plain,
+    read_number,
+    read_quantity,
+    read_whole,
+)
 from magnetite.core.solve.axis import Span
 
 
@@ -278,6 +286,32 @@ class Count(Kind):
 
     def example(self) -> str:
         return str(self.low)
+
+
+@dataclass(frozen=True)
+class Matrix(Kind):
+    """A square of plain numbers: rows separated by `/`, numbers by commas."""
+
+    side: int
+    sweeps = False
+
+    def describe(self) -> str:
+        return f"{self.side}x{self.side} numbers, as in {self.example()}"
+
+    def parse(self, text: str) -> tuple[tuple[float, ...], ...]:
+        rows = tuple(tuple(map(read_number, row.split(","))) for row in text.split("/"))
+        if len(rows) != self.side or any(len(row) != self.side for row in rows):
+            raise ValueError(f"{text!r} is not {self.describe()}")
+        for value in itertools.chain(*rows):
+            check_bounds(Decimal(str(value)), -100, 100)
+        return rows
+
+    def spell(self, value: tuple[tuple[float, ...], ...]) -> str:
+        return "/".join(",".join(f"{number:.12g}" for number in row) for row in value)
+
+    def example(self) -> str:
+        sides = range(self.side)
+        return self.spell(tuple(tuple(float(i == j) for j in sides) for i in sides))
 
 
 @dataclass(frozen=True)

@@ -227,11 +227,14 @@ def _runs_of(section: Section) -> Sequence[Run]:
 def through(codec: Bound, pixels: Pixels) -> tuple[Pixels, int]:
     """Samples after coding and decoding, not yet rounded, and the size of the stream in bytes.
 
-    The pixels may have another size than the frame that the codec is bound to: a step before may
-    have changed it.
+    The pixels may have another size and colour than the frame that the codec is bound to: a step
+    before may have changed them.
     """
     height, width = pixels.shape[:2]
     frame = replace(codec.frame, height=height, width=width)
+    if pixels.ndim != len(frame.shape):
+        gray = pixels.ndim == 2
+        frame = replace(frame, colour="gray" if gray else "rgb", channels=1 if gray else 3)
     pipeline = pipeline_of(replace(codec, frame=frame))
     sections = pipeline.forward(pixels)
     size = len(Stream(frame, str(codec.step), [s.data for s in sections]).pack())

@@ -15,7 +15,8 @@ from magnetite.core.chain.notation import as_chain
 from magnetite.core.chain.step import Chain
 from magnetite.core.compute.compiling import band_of
 from magnetite.core.compute.random import band_generator, step_generator
-from magnetite.core.errors import InputError, PictureError
+from magnetite.core.degrade.certify.through import noise_findings
+from magnetite.core.errors import ChainError, InputError, PictureError
 from magnetite.core.methods.declarations import Degradation
 from magnetite.core.methods.parameters import Files
 from magnetite.core.metrics.kernels.errors import error_sums
@@ -24,6 +25,7 @@ from magnetite.core.operations.certificate import Certificate, FindingRow
 from magnetite.core.operations.coding import through
 from magnetite.core.operations.findings import StepFindings, Storage, surveys
 from magnetite.core.operations.local import REMEDY, height_for, obstacle_of, reach_of, whole_note
+from magnetite.core.operations.restoration_chain import missing_sd
 from magnetite.core.picture import Clipped, Picture
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.rows import (
@@ -39,6 +41,8 @@ from magnetite.core.picture.rows import (
 )
 from magnetite.core.table import Tabular
 
+#: Kinds of steps that a degradation may have: restorations are those that a camera applies itself.
+KINDS = ("degradation", "codec", "restoration")
 #: Treatment of samples outside 0..1: clipped, kept in a float picture, or refused.
 Overflow = Literal["clip", "keep", "fail"]
 
@@ -120,7 +124,8 @@ def degrading(
         If the memory does not suffice for a band.
     """
     reference = as_rows(source)
-    parsed = as_chain(chain, "degradation", "codec", auto=aim is not None)
+    parsed = as_chain(chain, *KINDS, auto=aim is not None)
+    _check_sd(parsed)
     options = _Options(seed, overflow, ReadOnce(files))
     if aim is None:
         return DegradedRows(reference, parsed, options, allowance)
@@ -130,6 +135,13 @@ def degrading(
         parsed, Target.of(aim), clean, lambda c: joined(DegradedRows(clean, c, options))
     )
     return DegradedRows(clean, parsed, replace(options, certified=True, reached=reached))
+
+
+def _check_sd(chain: Chain) -> None:
+    """Raise `ChainError` for a step that would estimate the sd of the noise."""
+    for step in chain.steps:
+        if step.kind == "restoration" and (key := missing_sd(step)):
+            raise ChainError(f"{step}: a degradation states the sd of the noise: write {key}=")
 
 
 def degrade_chain(
@@ -180,7 +192,13 @@ class DegradedRows:
     @property
     def frame(self) -> Frame:
         """Of the result, where the steps keep the picture's size."""
-        return replace(self.source.frame, bits=self.storage.bits)
+        frame = replace(self.source.frame, bits=self.storage.bits)
+        for step in self._steps:
+            method = step.method
+            if isinstance(method, Degradation) and method.gives is not None:
+                channels = 1 if method.gives == "gray" else 3
+                frame = replace(frame, colour=method.gives, channels=channels)
+        return frame
 
     @property
     def banded(self) -> bool:
@@ -199,16 +217,46 @@ class DegradedRows:
         (picture,) = band.pictures
         before: Pixels = picture.pixels()
         own = band.own if self.banded else slice(None)
+        clean: Pixels | None = None
         for position, step in enumerate(self._steps):
             after, rate = self._after(step, before, position, band)
             if self.options.certified:
                 self._findings[position].add(before[own], after[own], rate)
+                clean = self._follow(step, position, clean, before, after, band)
             before = after
         stored, clipped = self.storage.stored(before[own])
         self._clipped = self._clipped.and_of(clipped)
         if self.options.certified:
             self._add_error(picture.part(own), stored)
         return stored
+
+    def _follow(
+        self, step: Bound, position: int, clean: Pixels | None, before: Pixels, after: Pixels,
+        band: Band,
+    ) -> Pixels | None:  # fmt: skip
+        """Samples without noise after a step, where noise goes through a mosaic's interpolation.
+
+        The difference is the noise on its way, which is measured after each step.
+        """
+        if not self._followed or self.banded or (clean is None and not step.draws):
+            return clean
+        if clean is None:
+            clean = before
+        elif not step.draws:
+            clean, _ = self._after(step, clean, position, band)
+        self._findings[position].noise = noise_findings(after - clean)
+        return clean
+
+    @property
+    def _followed(self) -> bool:
+        """Whether a step after one that draws random numbers gives another colour."""
+        drawn = False
+        for step in self._steps:
+            method = step.method
+            if drawn and isinstance(method, Degradation) and method.gives is not None:
+                return True
+            drawn = drawn or step.draws
+        return False
 
     def _after(
         self, step: Bound, pixels: Pixels, position: int, band: Band

@@ -42,12 +42,21 @@ class Storage:
 
     def stored(self, pixels: Pixels) -> tuple[Picture, Clipped]:
         """Pixels as the result stores them, and the samples outside 0..1."""
-        if self.like.bits is None and not self.keeps:
-            return self.like.with_pixels(pixels.clip(0, 1))[0], beyond(pixels)
-        if self.keeps and self.like.bits is not None:
+        like = self._like(pixels)
+        if like.bits is None and not self.keeps:
+            return like.with_pixels(pixels.clip(0, 1))[0], beyond(pixels)
+        if self.keeps and like.bits is not None:
             blank = np.zeros_like(pixels[:1, :1])
-            return Picture(blank, None, self.like.colour, self.like.origin).with_pixels(pixels)
-        return self.like.with_pixels(pixels)
+            return Picture(blank, None, like.colour, like.origin).with_pixels(pixels)
+        return like.with_pixels(pixels)
+
+    def _like(self, pixels: Pixels) -> Picture:
+        """The reference, or a picture of its depth where a step changed the colour."""
+        like = self.like
+        if pixels.ndim == like.samples.ndim:
+            return like
+        blank = np.zeros((1, 1, *pixels.shape[2:]), like.samples.dtype)
+        return Picture(blank, like.bits, "gray" if pixels.ndim == 2 else "rgb", like.origin)
 
 
 @dataclass
@@ -61,6 +70,8 @@ class StepFindings:
     _whole: Sequence[Finding] = field(default=(), init=False)
     _clipped: Clipped = field(default_factory=lambda: Clipped(0, 0, 0), init=False)
     _rate: float | None = field(default=None, init=False)
+    #: Of the noise after the step.
+    noise: list[Finding] = field(default_factory=list, init=False)
 
     def add(self, before: Pixels, after: Pixels, rate: float | None) -> None:
         """Take the rows of a band before and after the step, and the rate of a codec."""
@@ -81,7 +92,7 @@ class StepFindings:
             found = self._survey.findings(self._sums)
         rate = [] if self._rate is None else [Finding("rate", "bpp", None, self._rate, self._rate)]
         kept = self.storage.keeps
-        findings = [*rate, *found, *storage_findings(self._clipped, kept=kept)]
+        findings = [*rate, *found, *self.noise, *storage_findings(self._clipped, kept=kept)]
         advice = storage_advice(findings, self._clipped, self.storage.bits)
         scaled = tuple(finding.in_units_of(self.storage.like) for finding in findings)
         return StepRecord(str(self.step.step), scaled, advice, self.step.method.version)

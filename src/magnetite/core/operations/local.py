@@ -27,8 +27,9 @@ def obstacle_of(step: Bound) -> InputError | None:
 
 
 def reach_of(steps: Sequence[Bound]) -> int:
-    """Rows around a band that all steps together look at."""
-    return sum(step.reach or 0 for step in steps)
+    """Rows around a band that all steps together look at; even, so that mosaics stay in phase."""
+    reach = sum(step.reach or 0 for step in steps)
+    return reach + reach % 2
 
 
 def height_for(

@@ -15,7 +15,7 @@ from magnetite.core.chain.step import KNOWN, Chain, Step
 from magnetite.core.compute.threads import each
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods.parameters import Files
-from magnetite.core.operations.degrade import degrade, degrade_chain
+from magnetite.core.operations.degrade import KINDS, degrade, degrade_chain
 from magnetite.core.operations.measuring import Named, Selection, score_column, selected
 from magnetite.core.operations.score import Scorer
 from magnetite.core.operations.treatment import Kept, treat
@@ -25,7 +25,6 @@ from magnetite.core.quantities import Quantity
 from magnetite.core.table import Table, Tabular
 
 #: Kinds of the steps of a sweep: a degradation, then codecs and restorations.
-KINDS = ("degradation", "codec", "restoration")
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,251 @@
+"""Between encoded samples and linear light: transfer characteristics, white balance, colours."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Annotated, Any, Literal
+
+import numpy as np
+
+from magnetite.core.arrays import Float64, Pixels
+from magnetite.core.compute.bands import bands_of
+from magnetite.core.compute.threads import spread
+from magnetite.core.degrade._mosaics import PATTERNS, Pattern, colours_of
+from magnetite.core.errors import PictureError
+from magnetite.core.methods.catalogue import ColourPolicy, degradation
+from magnetite.core.methods.parameters import Choice, FileName, Matrix, Number
+
+_SOURCE = (
+    "IEC 61966-2-1:1999, section 5.2; ITU-R BT.709-6 (2015), table 3; Fritsch and Carlson, "
+    "SIAM J. Numerical Analysis 17(2), 1980, doi:10.1137/0717021"
+)
+#: Positions of the table that a curve from a file is inverted by, before one step of Newton's.
+_TABLE = 2**16 + 1
+_ONE_OF = "standard", "exponent", "points"
+
+Standard = Annotated[Literal["srgb", "bt709"] | None, Choice(("srgb", "bt709"))]
+Exponent = Annotated[float | None, Number(0.1, 10)]
+Points = Annotated[Any, FileName("curve.csv")]
+Gain = Annotated[float, Number(0.01, 100)]
+#: Decoding or encoding of samples that are 0 or larger.
+Curve = Callable[[Float64], Float64]
+
+
+@degradation(
+    "to-linear",
+    summary="Decode samples to linear light, by a standard, a power or a measured curve.",
+    colour=ColourPolicy.EACH,
+    source=_SOURCE,
+    one_of=_ONE_OF,
+    reach=0,
+)
+def to_linear(
+    pixels: Pixels, *, standard: Standard = None, exponent: Exponent = None, points: Points = None
+) -> Pixels:
+    """Linear light of encoded samples; the exact inverse of `to-encoded`.
+
+    srgb: `x / 12.92` up to 0.04045, `((x + 0.055) / 1.055)^2.4` above. bt709: `x / 4.5` below
+    0.081, `((x + 0.099) / 1.099)^(1 / 0.45)` above. A power: `x^exponent`. Samples below 0 keep
+    their sign, and those above 1 follow the same formula.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    standard : "srgb" or "bt709"
+    exponent : float
+        0.1 to 10.
+    points : array, shape (n, 2)
+        Linear and encoded values of a tone curve from (0, 0), both rising; between them a monotone
+        cubic.
+
+    Returns
+    -------
+    float array of the same shape and dtype; computed in float64.
+
+    Raises
+    ------
+    PictureError
+        If the points do not rise.
+    """
+    return _mapped(pixels, _decoding(standard, exponent, points))
+
+
+@degradation(
+    "to-encoded",
+    summary="Encode linear light, by a standard, a power or a measured curve.",
+    colour=ColourPolicy.EACH,
+    source=_SOURCE,
+    one_of=_ONE_OF,
+    reach=0,
+)
+def to_encoded(
+    pixels: Pixels, *, standard: Standard = None, exponent: Exponent = None, points: Points = None
+) -> Pixels:
+    """Encoded samples of linear light; the exact inverse of `to-linear`, which see.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w) or (h, w, n), full-scale units
+    standard : "srgb" or "bt709"
+    exponent : float
+        Of the decoding: light is raised to its inverse.
+    points : array, shape (n, 2)
+        Linear and encoded values of a tone curve.
+
+    Returns
+    -------
+    float array of the same shape and dtype; computed in float64.
+
+    Raises
+    ------
+    PictureError
+        If the points do not rise.
+    """
+    return _mapped(pixels, _encoding(standard, exponent, points))
+
+
+def _mapped(pixels: Pixels, curve: Curve) -> Pixels:
+    out = np.empty_like(pixels)
+
+    def work(part: slice) -> None:
+        wide = pixels[part].astype(np.float64)
+        out[part] = np.copysign(curve(np.abs(wide)), wide)
+
+    list(spread(work, bands_of(pixels)))
+    return out
+
+
+def _decoding(standard: Standard, exponent: float | None, points: Any) -> Curve:
+    if standard == "srgb":
+        return lambda x: np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4)
+    if standard == "bt709":
+        return lambda x: np.where(x < 0.081, x / 4.5, ((x + 0.099) / 1.099) ** (1 / 0.45))
+    if exponent is not None:
+        return lambda x: x**exponent
+    return _tone_curve(points)[1]
+
+
+def _encoding(standard: Standard, exponent: float | None, points: Any) -> Curve:
+    if standard == "srgb":
+        return lambda x: np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
+    if standard == "bt709":
+        return lambda x: np.where(x < 0.018, 4.5 * x, 1.099 * x**0.45 - 0.099)
+    if exponent is not None:
+        return lambda x: x ** (1 / exponent)
+    return _tone_curve(points)[0]
+
+
+def _tone_curve(points: Any) -> tuple[Curve, Curve]:
+    """Encoding and decoding through points; straight on beyond the last."""
+    from scipy.interpolate import PchipInterpolator
+
+    array = np.asarray(points, np.float64)
+    if array.ndim != 2 or array.shape[1] != 2 or len(array) < 2:
+        raise PictureError("a tone curve is rows of two numbers, linear and encoded, two or more")
+    linear, encoded = array.T
+    if array[0].any() or (np.diff(array, axis=0) <= 0).any():
+        raise PictureError("a tone curve begins at 0,0, and both of its columns rise")
+    spline = PchipInterpolator(linear, encoded)
+    slope = spline.derivative()
+    steep = (encoded[-1] - encoded[-2]) / (linear[-1] - linear[-2])
+    table = np.linspace(0, linear[-1], _TABLE)
+    values = spline(table)
+
+    def encode(x: Float64) -> Float64:
+        within = spline(np.minimum(x, linear[-1]))
+        return np.asarray(within + steep * np.maximum(x - linear[-1], 0))
+
+    def decode(x: Float64) -> Float64:
+        wanted = np.minimum(x, encoded[-1])
+        found = np.interp(wanted, values, table)
+        rises = np.maximum(slope(found), 1e-9)
+        nearer = np.clip(found - (spline(found) - wanted) / rises, 0, linear[-1])
+        better = np.abs(spline(nearer) - wanted) <= np.abs(spline(found) - wanted)
+        within = np.where(better, nearer, found)
+        return np.asarray(within + np.maximum(x - encoded[-1], 0) / steep)
+
+    return encode, decode
+
+
+@degradation(
+    "white-balance",
+    summary="Gains for red, green and blue, of a colour picture or of a mosaic.",
+    colour=ColourPolicy.JOINT,
+    source="Ramanath et al., IEEE Signal Processing Magazine 22(1), 2005, "
+    "doi:10.1109/MSP.2005.1407713",
+    reach=0,
+)
+def white_balance(
+    pixels: Pixels,
+    *,
+    red: Gain = 1.0,
+    green: Gain = 1.0,
+    blue: Gain = 1.0,
+    pattern: Pattern = "rggb",
+) -> Pixels:
+    """Multiply each colour by its gain.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w, 3), or (h, w) for a mosaic, full-scale units
+    red, green, blue : float
+        Gains, 0.01 to 100.
+    pattern : "rggb", "bggr", "grbg" or "gbrg"
+        Of a mosaic.
+
+    Returns
+    -------
+    float array of the same shape and dtype; not clipped.
+
+    Raises
+    ------
+    PictureError
+        If the picture has neither one nor three channels.
+    """
+    gains: Pixels = np.array([red, green, blue], dtype=pixels.dtype)
+    if pixels.ndim == 3 and pixels.shape[2] != 3:
+        raise PictureError(
+            f"white-balance takes RGB or a mosaic; this picture has {pixels.shape[2]} planes"
+        )
+    if pixels.ndim == 3:
+        return np.multiply(pixels, gains)
+    out = np.empty_like(pixels)
+    for (down, across), colour in colours_of(PATTERNS[pattern]):
+        out[down::2, across::2] = pixels[down::2, across::2] * gains[colour]
+    return out
+
+
+@degradation(
+    "colour-matrix",
+    summary="Mix red, green and blue linearly: from a sensor's colours to those of a display.",
+    colour=ColourPolicy.RGB,
+    source="Ramanath et al., IEEE Signal Processing Magazine 22(1), 2005, "
+    "doi:10.1109/MSP.2005.1407713",
+    reach=0,
+)
+def colour_matrix(pixels: Pixels, *, rows: Annotated[Any, Matrix(3)]) -> Pixels:
+    """Each new channel is a weighted sum of the three.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w, 3), full-scale units
+    rows : array, shape (3, 3)
+        Weights of red, green and blue, a row for each new channel.
+
+    Returns
+    -------
+    float array of the same shape and dtype; not clipped.
+
+    Raises
+    ------
+    PictureError
+        If the picture is not RGB.
+    """
+    out = np.empty_like(pixels)
+    weights = np.asarray(rows, pixels.dtype).T
+
+    def work(part: slice) -> None:
+        out[part] = pixels[part] @ weights
+
+    list(spread(work, bands_of(pixels)))
+    return out
