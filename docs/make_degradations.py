@@ -37,6 +37,12 @@ EXAMPLES = {
     "downsample": "factor=4 kernel=none",
     "upsample": "factor=2",
     "shift": "right=12.5 down=-6",
+    "to-linear": "standard=srgb",
+    "to-encoded": "standard=srgb",
+    "white-balance": "red=0.6 blue=1.3",
+    "colour-matrix": "rows=1.6,-0.5,-0.1/-0.2,1.4,-0.2/0,-0.6,1.6",
+    "mosaic": "",
+    "demosaic": "method=bilinear",
     "rotate": "angle=9",
     "quantize": "bits=1 dither=error-diffusion",
     "bit-planes": "keep=2",
@@ -102,7 +108,8 @@ def main(target: Path) -> None:
 
 
 def _section(method: Method, reference: Picture, kernel: Path, pictures: Path) -> str:
-    step = f"{method.name} {EXAMPLES[method.name]}"
+    step = f"{method.name} {EXAMPLES[method.name]}".strip()
+    step = f"mosaic + {step}" if method.name == "demosaic" else step
     degraded = magnetite.degrade(reference, step.replace("kernel.npy", str(kernel)))
     magnetite.write(degraded.picture, pictures / f"{method.name}.png")
     lines = [f"\n## `{method.name}`\n", method.summary, "", method.formula, ""]
@@ -112,7 +119,7 @@ def _section(method: Method, reference: Picture, kernel: Path, pictures: Path) -
         lines.append(f"Exactly one of {keys} must be given.\n")
     lines += [f"Colour: {method.colour.value}. Source: {method.source}.\n"]
     lines += [f"`{step}`:\n", f"![{method.name}](degradations/{method.name}.png)\n"]
-    return "\n".join([*lines, *_certificate(degraded.certificate.steps[0].findings)])
+    return "\n".join([*lines, *_certificate(degraded.certificate.steps[-1].findings)])
 
 
 def _certificate(findings: object) -> list[str]:

@@ -22,7 +22,10 @@ class StepsCommand(TyperCommand):
     kinds: tuple[str, ...] = ()
 
     def format_help(self, ctx: Any, formatter: Any) -> None:
-        self.epilog = "\n\n".join(_listing(kind) for kind in self.kinds)
+        parts = [_listing(kind) for kind in self.kinds]
+        if "degradation" in self.kinds:
+            parts.append(_named())
+        self.epilog = "\n\n".join(parts)
         super().format_help(ctx, formatter)
 
 
@@ -39,3 +42,13 @@ def _listing(kind: str) -> str:
         keys = " ".join(f"{key}=" for key in method.parameters)
         names.append(f"[bold]{method.name}[/bold] {keys}".strip())
     return f"{_TITLES[kind]}: {', '.join(names)}. See [bold]magnetite methods NAME[/bold]."
+
+
+def _named() -> str:
+    from magnetite.core.chain.named import every_chain
+
+    names = [
+        f"[bold]{chain.name}[/bold] {' '.join(f'{key}=' for key in chain.settings)}".strip()
+        for chain in every_chain()
+    ]
+    return f"Chains with a name: {', '.join(names)}. See [bold]magnetite methods NAME[/bold]."

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import asdict
 from enum import StrEnum
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
-from magnetite.cli.output import print_table
+from magnetite.cli.output import print_table, say
 from magnetite.core.errors import ChainError
 from magnetite.core.table import Table
 
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
     from rich.padding import Padding
     from rich.text import Text
 
+    from magnetite.core.chain.named import NamedChain
     from magnetite.core.methods.catalogue import Method, Parameter
 
 _TITLES = {
@@ -54,7 +56,9 @@ def run(
     brief: Annotated[bool, typer.Option("--brief", help="A line for each method.")] = False,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    chosen = [m for m in _chosen(name) if kind is None or m.kind == kind.value]
+    chains = _chains(name) if kind in (None, MethodKind.degradation) else []
+    chosen = [] if name is not None and chains else _chosen(name)
+    chosen = [m for m in chosen if kind is None or m.kind == kind.value]
     settings = Table.of(
         ["kind", "method", "setting", "accepts", "default"],
         [row for method in chosen for row in _csv_rows(method)],
@@ -65,9 +69,39 @@ def run(
             _print_brief(chosen)
         else:
             _print_people(chosen, with_formula=name is not None)
+        _print_chains(chains, brief=brief)
 
-    document = {"methods": [_as_dict(method) for method in chosen]}
+    document = {
+        "methods": [_as_dict(method) for method in chosen],
+        "chains": [asdict(chain) for chain in chains],
+    }
     emit(format, Output([settings], document, people, lambda: _markdown(chosen)))
+
+
+def _chains(name: str | None) -> list[NamedChain]:
+    from magnetite.core.chain.named import every_chain, find_chain
+
+    if name is None:
+        return every_chain()
+    found = find_chain(name)
+    return [] if found is None else [found]
+
+
+def _print_chains(chains: list[NamedChain], *, brief: bool) -> None:
+    """Chains with a name: their settings and steps."""
+    if not chains:
+        return
+    if brief:
+        rows = [[c.name, " ".join(f"{k}=" for k in c.settings), c.summary] for c in chains]
+        print_table(Table.of(["Chains with a name", "settings", "effect"], rows))
+        return
+    say("\nChains with a name")
+    for chain in chains:
+        say(f"{chain.name}  {chain.summary}")
+        for key in chain.settings:
+            default = chain.defaults.get(key)
+            say(f"    {key}=  {'required' if default is None else f'default {default}'}")
+        say(f"    steps: {chain.steps}")
 
 
 def _chosen(name: str | None) -> list[Method]:
@@ -79,7 +113,7 @@ def _chosen(name: str | None) -> list[Method]:
         return every()
     chosen = [method for method in every() if method.name == name]
     if not chosen:
-        names = sorted({method.name for method in every()})
+        names = sorted({m.name for m in every()} | {chain.name for chain in _chains(None)})
         near = difflib.get_close_matches(name, names, n=1)
         hint = f"did you mean {near[0]}?" if near else f"known: {', '.join(names)}"
         raise ChainError(f"no method is named {name!r}; {hint}")

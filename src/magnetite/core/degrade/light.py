@@ -19,6 +19,9 @@ _SOURCE = (
     "IEC 61966-2-1:1999, section 5.2; ITU-R BT.709-6 (2015), table 3; Fritsch and Carlson, "
     "SIAM J. Numerical Analysis 17(2), 1980, doi:10.1137/0717021"
 )
+#: The constants 1.099 and 0.018 of BT.709 with all their digits, as BT.2020-2 (2015), table 4, has
+#: them: with three the curve has a step, and no inverse there.
+_A, _B = 1.09929682680944, 0.018053968510807
 #: Positions of the table that a curve from a file is inverted by, before one step of Newton's.
 _TABLE = 2**16 + 1
 _ONE_OF = "standard", "exponent", "points"
@@ -45,8 +48,8 @@ def to_linear(
     """Linear light of encoded samples; the exact inverse of `to-encoded`.
 
     srgb: `x / 12.92` up to 0.04045, `((x + 0.055) / 1.055)^2.4` above. bt709: `x / 4.5` below
-    0.081, `((x + 0.099) / 1.099)^(1 / 0.45)` above. A power: `x^exponent`. Samples below 0 keep
-    their sign, and those above 1 follow the same formula.
+    0.0812, `((x + 0.0993) / 1.0993)^(1 / 0.45)` above, without the step of rounded constants. A
+    power: `x^exponent`. Samples below 0 keep their sign, and those above 1 follow the same formula.
 
     Parameters
     ----------
@@ -119,7 +122,7 @@ def _decoding(standard: Standard, exponent: float | None, points: Any) -> Curve:
     if standard == "srgb":
         return lambda x: np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4)
     if standard == "bt709":
-        return lambda x: np.where(x < 0.081, x / 4.5, ((x + 0.099) / 1.099) ** (1 / 0.45))
+        return lambda x: np.where(x < 4.5 * _B, x / 4.5, ((x + _A - 1) / _A) ** (1 / 0.45))
     if exponent is not None:
         return lambda x: x**exponent
     return _tone_curve(points)[1]
@@ -129,7 +132,7 @@ def _encoding(standard: Standard, exponent: float | None, points: Any) -> Curve:
     if standard == "srgb":
         return lambda x: np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
     if standard == "bt709":
-        return lambda x: np.where(x < 0.018, 4.5 * x, 1.099 * x**0.45 - 0.099)
+        return lambda x: np.where(x < _B, 4.5 * x, _A * x**0.45 - (_A - 1))
     if exponent is not None:
         return lambda x: x ** (1 / exponent)
     return _tone_curve(points)[0]

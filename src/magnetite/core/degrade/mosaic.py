@@ -184,8 +184,9 @@ def _directional(plane: Pixels, pattern: str) -> list[Pixels]:
     filled = np.where(green, plane, np.where(costs[1] < costs[0], down, along))
     planes = [filled, filled, filled]
     for colour in (0, 2):
-        sparse = np.where(_where(pattern, colour, plane.shape), plane - filled, 0)
-        planes[colour] = filled + _tent(sparse)
+        own = _where(pattern, colour, plane.shape)
+        difference = _tent(np.where(own, plane - filled, 0))
+        planes[colour] = np.where(own, plane, filled + difference)
     return planes
 
 
