@@ -23,8 +23,10 @@ def test_figures_of_a_version_stay(method: Method) -> None:
     assert kept is not None, "a new method: python tests/figures.py"
     found = figures_of(method)
     advice = "its figures changed: raise its version, then python tests/figures.py"
+    # Another SciPy rounds a transform otherwise, and one sample in a picture becomes its neighbour.
+    close = 0.02 if method.kind == "codec" else 1e-6
     if kept["version"] == method.version:
-        assert found == pytest.approx(kept["figures"], rel=1e-6, abs=1e-6), advice
+        assert found == pytest.approx(kept["figures"], rel=close / 5, abs=close), advice
     else:
         assert found != pytest.approx(kept["figures"], rel=1e-6, abs=1e-6)
 
