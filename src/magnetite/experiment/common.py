@@ -51,7 +51,10 @@ def wide(frame: Any, metric: str, column: str, index: list[str]) -> Any:
     taken = frame[[*index, column]].assign(value=frame[metric].astype(float))
     # Rows that a plan asks for under two names are one and the same.
     alone = taken.drop_duplicates([*index, column]).set_index([*index, column])
-    return alone["value"].unstack(column, sort=False)
+    # Of unstack(sort=False) pandas before 3 puts values into other rows.
+    in_order = alone["value"].unstack(column)
+    rows = alone.index.droplevel(column).unique()
+    return in_order.reindex(index=rows, columns=taken[column].unique())
 
 
 def complete(values: Any, failed: set[tuple[Any, ...]] = frozenset()) -> Common:  # type: ignore[assignment]
