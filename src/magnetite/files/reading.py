@@ -80,7 +80,7 @@ def read(
 
 
 def read_kernel(path: str | os.PathLike[str]) -> Samples:
-    """Weights of a convolution kernel from a gray picture or NPY, float64, shape (h, w).
+    """Numbers of a gray picture, an NPY or a CSV file, float64, shape (h, w).
 
     Raises
     ------
@@ -90,7 +90,9 @@ def read_kernel(path: str | os.PathLike[str]) -> Samples:
         If it holds anything but one plane of numbers.
     """
     data = read_bytes(Path(path))
-    if data.startswith(b"\x93NUMPY"):
+    if Path(path).suffix.lower() == ".csv":
+        array = _numbers_of(data, Path(path))
+    elif data.startswith(b"\x93NUMPY"):
         try:
             array = np.load(io.BytesIO(data), allow_pickle=False)
         except Exception as error:  # also those of the tokenizer that reads the header
@@ -103,6 +105,17 @@ def read_kernel(path: str | os.PathLike[str]) -> Samples:
     if not np.isfinite(weights).all() or np.abs(weights).max() > _LARGEST_WEIGHT:
         raise PictureError(f"{path}: a kernel's weights are finite and at most {_LARGEST_WEIGHT:g}")
     return weights
+
+
+def _numbers_of(data: bytes, path: Path) -> Samples:
+    """Rows of numbers of a CSV text, all of one length."""
+    try:
+        rows = [list(map(float, line.split(","))) for line in data.decode().split()]
+        return np.array(rows, np.float64)
+    except ValueError as error:
+        raise FileError(
+            f"{path}: is not rows of numbers, separated by commas ({first_line(error)})"
+        ) from None
 
 
 class CodedFile(NamedTuple):
