@@ -47,29 +47,34 @@ GROUPS: dict[str, tuple[list[str], list[str]]] = {
         ["experiment/ranking.py", "experiment/rates.py", "experiment/summary.py",
          "experiment/common.py", "experiment/guarantee.py", "experiment/two_runs.py",
          "pages/answer.py"],
-        ["experiment", "pages"],
+        ["experiment/test_witness.py", "experiment/test_summary.py", "experiment/test_guarantee.py",
+         "experiment/test_two_runs.py"],
     ),
     "certificates": (
         ["core/degrade/certify/*.py", "core/operations/certificate.py",
          "core/operations/findings.py", "core/operations/degrade.py"],
-        ["core/degrade", "core/operations", "core/methods/test_versions.py"],
+        ["core/methods/test_versions.py", "core/degrade", "core/operations"],
     ),
     "container": (
         ["core/codecs/layers/container.py", "core/codecs/layers/slabs.py", "files/streams.py",
          "core/operations/expand.py", "core/operations/coding.py"],
         ["core/codecs"],
     ),
-    "ledger": (["experiment/ledger.py", "experiment/export.py"], ["experiment"]),
+    "ledger": (
+        ["experiment/ledger.py", "experiment/export.py"],
+        ["core/methods/test_versions.py", "experiment/test_content.py", "experiment/test_runs.py",
+         "experiment/test_foreign_folders.py"],
+    ),
     "runner": (
         ["experiment/runner.py", "experiment/retrying.py", "experiment/executors.py",
          "experiment/work.py"],
-        ["experiment"],
+        ["experiment/test_executors.py", "experiment/test_content.py", "experiment/test_runs.py"],
     ),
     "cache keys": (
         ["core/compute/sharing.py", "experiment/tasks.py", "files/opening.py",
          "core/chain/bind.py", "core/operations/treatment.py"],
-        ["experiment/test_content.py", "core/methods/test_versions.py", "core/metrics", "files",
-         "core/chain", "core/operations", "experiment"],
+        ["experiment/test_content.py", "files/test_opening.py", "core/chain", "core/metrics",
+         "core/operations/test_sweep.py", "core/methods/test_versions.py"],
     ),
 }  # fmt: skip
 
