@@ -6,6 +6,7 @@ import numpy as np
 from measure import Work, case
 
 import magnetite
+from magnetite.core.degrade.mosaic import demosaic
 from paths import yardsticks
 from paths.pictures import gray, plane, shape
 
@@ -40,3 +41,13 @@ def blur(megapixels: float) -> tuple[Work, Work]:
 def quantization(megapixels: float) -> tuple[Work, Work]:
     picture = gray(megapixels)
     return lambda: magnetite.degrade(picture, "quantize bits=4"), yardsticks.casts(picture)
+
+
+@case(
+    "demosaic, directional",
+    yardstick="SciPy's Gaussian filter of three planes, float32",
+    goal=3, size=12, sizes=(0.4, 1, 4),
+)  # fmt: skip
+def interpolation(megapixels: float) -> tuple[Work, Work]:
+    mosaic = plane(megapixels)
+    return lambda: demosaic(mosaic), yardsticks.gaussians(mosaic, count=3)
