@@ -8,6 +8,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 import magnetite
@@ -259,3 +260,17 @@ def test_a_picture_is_judged_by_a_gate(tmp_path: Path) -> None:
         (row,) = json.loads(said.stdout)["rows"]
         assert (row["accepted"], row["value"]) == (verdict.accepted, pytest.approx(verdict.value))
         assert verdict.accepted == accepted == (said.returncode == 0)
+
+
+def test_calibrations_and_views_stand_under_the_names_of_their_commands(tmp_path: Path) -> None:
+    flat = [np.full((64, 64), level, np.uint16) for level in (2000, 8000, 16000, 24000)]
+    chain = "sensor-noise full-well=9000e read=20e"
+    frames = [magnetite.degrade(f, chain, seed=k).picture for k in (1, 2) for f in flat]
+    full_well = magnetite.calibrate.noise(frames).full_well
+    assert full_well.value == pytest.approx(9000, rel=0.15)
+    chart = SCENES[2].picture(640, 448, 0)
+    assert magnetite.calibrate.blur(chart).mtf50 == magnetite.measure_edge(chart).mtf50
+    magnetite.view.save(magnetite.view.spectrum([chart], ["chart"]), tmp_path / "s.png")
+    assert (tmp_path / "s.png").stat().st_size > 5000
+    for group, command in ((magnetite.calibrate, "calibrate"), (magnetite.view, "view")):
+        assert set(group.__all__) >= {"noise"}, command

@@ -31,6 +31,8 @@ _HOMES = {
     "summarize": "magnetite.experiment.front",
     "write": "magnetite.files.writing",
 }
+#: Modules that hold several of one kind.
+_GROUPS = {"calibrate", "view"}
 #: Those that read files which settings name, from the disk by default.
 _READING = {"degrade", "gauge", "restore", "score", "sweep"}
 
@@ -38,10 +40,11 @@ __all__ = [  # noqa: RUF022
     "Picture", "read", "write", "convert", "degrade", "compress", "expand", "restore",
     "score", "gauge", "sweep", "error_maps", "curve", "bd_rate",
     "photon_transfer", "measure_edge", "fit_naturalness", "run", "summarize", "report", "gate",
-    "scenes",
+    "scenes", "calibrate", "view",
 ]  # fmt: skip
 
 if TYPE_CHECKING:
+    from magnetite import calibrate, view
     from magnetite.core.analysis.maps import error_maps
     from magnetite.core.calibrate.photon_transfer import photon_transfer
     from magnetite.core.curves.comparison import bd_rate
@@ -65,10 +68,12 @@ if TYPE_CHECKING:
 
 
 def __getattr__(name: str) -> Any:
-    if name not in _HOMES:
-        raise AttributeError(f"module 'magnetite' has no attribute {name!r}")
     from importlib import import_module
 
+    if name in _GROUPS:
+        return import_module(f"magnetite.{name}")
+    if name not in _HOMES:
+        raise AttributeError(f"module 'magnetite' has no attribute {name!r}")
     found = getattr(import_module(_HOMES[name]), name)
     globals()[name] = _from_disk(found) if name in _READING else found
     return globals()[name]
