@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import sys
 from collections import Counter
@@ -201,6 +202,86 @@ def _noise_on_photographs() -> str:
     return _table(["noise added", "median error, %", "largest error, %"], rows)
 
 
+_FUZZED = """\
+Files of every reader, mutated: bits, bytes, lengths and numbers changed, cut, joined. A fault is anything but one
+clear line, a warning, or more than a few seconds.
+
+"""
+#: Cases of all readers together; `make test-long` runs 200,000.
+_CASES = 20_000
+
+
+def _fuzzed() -> str:
+    import fuzzing
+
+    rows: list[list[object]] = [
+        [name, cases, sum(faults.values())] for name, cases, faults in fuzzing.fuzz(_CASES, seed=7)
+    ]
+    return _FUZZED + _table(["reader", "cases", "faults"], rows)
+
+
+#: Faults, and the test in which each happens to the program.
+_FAULTS = {
+    "full disk": ["test_a_full_disk_leaves_nothing_behind",
+                  "test_a_full_disk_ends_with_one_line_and_a_sound_ledger"],
+    "folder or file that cannot be written": ["test_a_folder_that_cannot_be_written_is_told",
+                                              "test_what_is_no_plain_file_is_not_replaced"],
+    "file that changes or goes": ["test_files_that_change_while_they_are_read",
+                                  "test_a_file_that_changes_makes_new_rows"],
+    "killed process": ["test_a_run_survives_twenty_kills", "test_a_killed_run_is_resumed"],
+    "worker that dies": ["test_a_worker_process_that_dies_loses_its_task_and_no_other",
+                         "test_a_worker_that_is_killed_costs_nothing"],
+    "workers of a cluster that die and join": [
+        "test_a_cluster_gives_the_same_rows_while_workers_die_and_join"],
+    "two runs in one folder": ["test_two_runs_do_not_share_a_folder"],
+    "clock that goes back": ["test_a_clock_that_goes_back_costs_no_row"],
+    "no home, temporary folder, locale or encoding": [
+        "test_the_main_job_needs_nothing_of_its_environment"],
+    "closed or full output": ["test_outputs_that_are_closed_or_full"],
+    "SIGINT and SIGTERM at random moments": ["test_a_run_that_is_ended_at_any_moment_goes_on",
+                                             "test_an_interruption_is_one_line"],
+    "many first starts at once": ["test_many_programs_start_at_once_with_an_empty_cache"],
+    "commands that misbehave": ["test_commands_that_misbehave"],
+    "folder of a run from a stranger": ["test_nothing_is_written_through_links_of_the_folder",
+                                        "test_a_chain_opens_no_file_that_the_run_did_not_use"],
+    "device or pipe instead of a file": ["test_only_regular_files_are_opened"],
+}  # fmt: skip
+
+
+def _faults() -> str:
+    tests = "".join(path.read_text("utf-8") for path in _TESTS.rglob("test_*.py"))
+    for names in _FAULTS.values():
+        for name in names:
+            assert f"def {name}(" in tests, name
+    rows: list[list[object]] = [
+        [fault, ", ".join(f"`{name}`" for name in names)] for fault, names in _FAULTS.items()
+    ]
+    return "Each happens to the program in a test.\n\n" + _table(["fault", "tests"], rows)
+
+
+_MUTATIONS = """\
+Faults put into a sample of places of the code, by `make mutations`: an operator, a comparison or a constant is
+changed, and the tests of the group run. Survivors that no test can see are equivalent to the code as it is.
+
+"""
+
+
+def _mutations() -> str:
+    kept = Path(__file__).parent / "mutations.json"
+    found = json.loads(kept.read_text())
+    rows: list[list[object]] = [
+        [group, one["mutants"], one["seen"], sum(bool(s["reason"]) for s in one["survivors"])]
+        for group, one in found.items()
+    ]
+    survivors: list[list[object]] = [
+        [f"`{s['module']}`, line {s['line']}", s["change"], s["reason"] or "no test sees it"]
+        for one in found.values()
+        for s in one["survivors"]
+    ]
+    text = _MUTATIONS + _table(["modules", "mutants", "seen", "equivalent"], rows)
+    return text + "\n\n" + _table(["survivor", "change", "reason"], survivors)
+
+
 def _parts() -> Iterator[tuple[str, str]]:
     yield "Intervals", _intervals()
     yield "Noise of photographs, estimated", _noise_on_photographs()
@@ -209,6 +290,9 @@ def _parts() -> Iterator[tuple[str, str]]:
         _VERDICTS + _verdicts(),
     )
     yield "Order of the gauges", _gauges()
+    yield "Mutated files", _fuzzed()
+    yield "Faults", _faults()
+    yield "Mutations of the code", _mutations()
 
 
 def main(folder: Path) -> None:
