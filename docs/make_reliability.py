@@ -203,8 +203,8 @@ def _noise_on_photographs() -> str:
 
 
 _FUZZED = """\
-Files of every reader, mutated: bits, bytes, lengths and numbers changed, cut, joined. A fault is anything but one
-clear line, a warning, or more than a few seconds.
+Files of every reader, mutated: bits, bytes, lengths and numbers changed, cut, joined. A fault is
+anything but one clear line, a warning, or more than a few seconds.
 
 """
 #: Cases of all readers together; `make test-long` runs 200,000.
@@ -260,8 +260,9 @@ def _faults() -> str:
 
 
 _MUTATIONS = """\
-Faults put into a sample of places of the code, by `make mutations`: an operator, a comparison or a constant is
-changed, and the tests of the group run. Survivors that no test can see are equivalent to the code as it is.
+Faults put into a sample of places, by `make mutations`: an operator, a comparison or a
+constant is changed, and the tests of the group run. Survivors that no test can see are equivalent to
+the code as it is.
 
 """
 
