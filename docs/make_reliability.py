@@ -261,8 +261,8 @@ def _faults() -> str:
 
 _MUTATIONS = """\
 Faults put into a sample of places, by `make mutations`: an operator, a comparison or a
-constant is changed, and the tests of the group run. Survivors that no test can see are equivalent to
-the code as it is.
+constant is changed, and the tests of the group run. Survivors that no test can see are equivalent
+to the code as it is.
 
 """
 

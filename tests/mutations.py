@@ -63,7 +63,8 @@ GROUPS: dict[str, tuple[list[str], list[str]]] = {
     ),
     "ledger": (
         ["experiment/ledger.py", "experiment/export.py"],
-        ["core/methods/test_versions.py", "experiment/test_content.py",          "experiment/test_foreign_folders.py"],
+        ["core/methods/test_versions.py", "experiment/test_content.py",
+         "experiment/test_foreign_folders.py"],
     ),
     "runner": (
         ["experiment/runner.py", "experiment/retrying.py", "experiment/executors.py",

@@ -195,6 +195,21 @@ def spectrum_command(
     finish(spectrum_figure(loaded, [path.name for path in pictures]), out, show=show)
 
 
+@app.command("sharpness")
+def sharpness_command(
+    picture: PictureArgument,
+    out: FigureOption = Path("sharpness.png"),
+    show: ShowOption = False,
+    full_scale: FullScaleOption = None,
+) -> None:
+    """Show sharpness over the field: edge width and MTF50 by position, and slanted edges."""
+    from magnetite.views.sharpness import sharpness_figure
+
+    begin([picture], out, show=show)
+    loaded = pictures_of([picture], full_scale)[0]
+    finish(sharpness_figure(loaded, picture.name), out, show=show)
+
+
 @app.command("approximation")
 def approximation_command(
     picture: PictureArgument,

@@ -158,6 +158,29 @@ def measure_edge(picture: Picture, region: Region | None = None) -> Edge:
     """
     if region is not None:
         return _measured(luma(region.of(picture)), region, strict=False)
+    if found := measure_edges(picture, _ENOUGH):
+        within = [edge for edge in found if not edge.clipped] or found
+        return sorted(within, key=lambda edge: edge.mtf50 or 0.0)[(len(within) - 1) // 2]
+    raise PictureError(
+        f"no straight edge 2 to 14 degrees off an axis was found in {picture.origin}; name the "
+        "region that holds one, as LEFT,TOP,WIDTHxHEIGHT"
+    )
+
+
+def measure_edges(picture: Picture, most: int) -> list[Edge]:
+    """The clean slanted edges of a picture that do not overlap, the clearest first.
+
+    Parameters
+    ----------
+    picture : Picture
+        Gray, or RGB, of which luma is taken.
+    most : int
+        Edges that are measured at most.
+
+    Returns
+    -------
+    list of Edge
+    """
     plane = luma(picture.pixels())
     found: list[Edge] = []
     for candidate in candidates(plane):
@@ -167,15 +190,9 @@ def measure_edge(picture: Picture, region: Region | None = None) -> Edge:
             found.append(_measured(candidate.within(plane), candidate, strict=True))
         except PictureError:
             continue
-        if len(found) == _ENOUGH:
+        if len(found) == most:
             break
-    if found:
-        within = [edge for edge in found if not edge.clipped] or found
-        return sorted(within, key=lambda edge: edge.mtf50 or 0.0)[(len(within) - 1) // 2]
-    raise PictureError(
-        f"no straight edge 2 to 14 degrees off an axis was found in {picture.origin}; name the "
-        "region that holds one, as LEFT,TOP,WIDTHxHEIGHT"
-    )
+    return found
 
 
 def _shared_area(one: Region, other: Region) -> float:

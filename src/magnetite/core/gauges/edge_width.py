@@ -140,16 +140,49 @@ def _shared_edges(name: str, pixels: Pixels, peak: float) -> _Edges:
     return shared(_edges, pixels, peak=peak)
 
 
+class WidthMap(NamedTuple):
+    """Edge widths by position: the mean of each square tile, NaN where it has few edges."""
+
+    #: Shape (rows, columns), px.
+    widths: Float64
+    #: Edges of each tile.
+    numbers: Float64
+    #: Side of a tile, px.
+    tile: int
+
+
+def edge_width_map(pixels: Pixels, peak: float = 1.0, *, least: int = 4) -> WidthMap:
+    """`edge-width` of tiles of 32x32 samples: sharpness over the field of an ordinary picture.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w)
+    peak : float
+        Full scale.
+    least : int
+        Edges that a tile must have.
+
+    Returns
+    -------
+    WidthMap
+
+    Raises
+    ------
+    PictureError
+        If the picture is smaller than 8x8.
+    """
+    from magnetite.core.gauges.kernels.edge_profiles import TILE
+
+    check_size("edge-width", pixels, 8)
+    sums, own = _tiles(pixels, peak)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = sums[0] / sums[1]
+        widths = np.maximum(_SHARPEST, np.sqrt(np.maximum(0.0, means**2 - own**2)))
+    return WidthMap(np.where(sums[1] >= least, widths, np.nan), sums[1], TILE)
+
+
 def _edges(pixels: Pixels, peak: float) -> _Edges:
-    plane: Pixels = np.asarray(pixels / peak, np.float64)
-    noise, own = _noise(plane), 0.0
-    of_rows, of_columns = block_grids(plane)
-    plane = _bridged(_bridged(plane, of_columns).T, of_rows).T
-    if noise > _NOISY:
-        plane = convolve_separable(plane, gaussian_kernel(_SMOOTHING))
-        noise /= 2 * math.sqrt(math.pi) * _SMOOTHING
-        own = _GAUSSIAN_RISE * _SMOOTHING
-    sums = _tile_sums(plane, noise)
+    sums, own = _tiles(pixels, peak)
     widths, numbers = sums[:, sums[1] > 0]
     count = int(numbers.sum())
     if count == 0:
@@ -158,6 +191,19 @@ def _edges(pixels: Pixels, peak: float) -> _Edges:
     error = _error(widths, numbers, mean)
     width = max(_SHARPEST, math.sqrt(max(0.0, mean**2 - own**2)))
     return _Edges(width, error * mean / width, count)  # of the root, where the own rise is off
+
+
+def _tiles(pixels: Pixels, peak: float) -> tuple[Float64, float]:
+    """Sums of widths and numbers of edges by tile, and the rise of the smoothing itself."""
+    plane: Pixels = np.asarray(pixels / peak, np.float64)
+    noise, own = _noise(plane), 0.0
+    of_rows, of_columns = block_grids(plane)
+    plane = _bridged(_bridged(plane, of_columns).T, of_rows).T
+    if noise > _NOISY:
+        plane = convolve_separable(plane, gaussian_kernel(_SMOOTHING))
+        noise /= 2 * math.sqrt(math.pi) * _SMOOTHING
+        own = _GAUSSIAN_RISE * _SMOOTHING
+    return _tile_sums(plane, noise), own
 
 
 def _bridged(plane: Pixels, grid: Grid) -> Pixels:
