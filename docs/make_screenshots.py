@@ -127,7 +127,7 @@ def main(target: Path) -> None:
         run_in_terminal(["restore", "noisy.png", "smooth.png", "gaussian", "sigma=2"], folder)
         for words in (
             ["noise", reference, "noisy.png"],
-            ["planes", reference],
+            ["sharpness", chart],
             ["approximation", reference],
             ["profile", chart, "soft.png", "frame1.png", "--line", "120,120,170,120"],
             ["residual", "noisy.png", "smooth.png"],
@@ -135,7 +135,7 @@ def main(target: Path) -> None:
             run_in_terminal(["view", *words], folder)
         for name in (
             "noise",
-            "planes",
+            "sharpness",
             "approximation",
             "profile",
             "residual",
