@@ -358,7 +358,8 @@ def test_every_method_that_bands_take_gives_what_the_whole_picture_gives(
 ) -> None:
     monkeypatch.chdir(tmp_path)
     np.save("kernel.npy", np.outer([1, 2, 1], [1, 3, 1]))
-    picture = made("rgb 8")
+    picture = made("gray 8" if step == "demosaic" else "rgb 8")
+    picture = as_picture(np.ascontiguousarray(picture.samples[:, :90]))  # mosaics take even sides
     restores = find("degradation", step.split(maxsplit=1)[0]) is None
     make = restoring if restores else degrading
     try:
