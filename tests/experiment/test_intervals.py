@@ -14,7 +14,7 @@ from magnetite.core.picture import as_picture
 from magnetite.experiment.common import Common
 from magnetite.experiment.ranking import _ranked, against, best_set
 from magnetite.experiment.rates import rates
-from magnetite.experiment.results import Rows
+from magnetite.experiment.results import RunRows
 
 
 def means_held(references: int, repeats: int, runs: int) -> list[bool]:
@@ -82,7 +82,7 @@ def rates_held(references: int, runs: int) -> list[bool]:
                 saved = factor * math.exp(rng.normal(0, 0.1)) if codec != "one" else 1.0
                 rows += [(f"r{picture}", "nothing", "clean", 0, f"{codec} {k}", codec,
                           saved * 2.0**-k, level - 3 * k) for k in range(5)]  # fmt: skip
-        table = rates(Rows.of(pd.DataFrame(rows, columns=names), ("psnr",)), "psnr")
+        table = rates(RunRows.of(pd.DataFrame(rows, columns=names), ("psnr",)), "psnr")
         assert table is not None
         frame = table.frame.set_index("treatment")
         held.append(all(

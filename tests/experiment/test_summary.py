@@ -17,7 +17,7 @@ from magnetite.core.analysis.simultaneous import simultaneous
 from magnetite.core.analysis.statistics import spearman
 from magnetite.experiment.ranking import ranking
 from magnetite.experiment.rates import rates
-from magnetite.experiment.results import Rows
+from magnetite.experiment.results import RunRows
 from magnetite.experiment.summary import noticed
 
 
@@ -39,7 +39,7 @@ def test_ranks_agree_with_a_statistics_library() -> None:
     assert np.isnan(spearman([1, 1, 1], [1, 2, 3]))
 
 
-def simulated(gain: float) -> Rows:
+def simulated(gain: float) -> RunRows:
     """A run of known truth: treatment b is better than a by a gain, c by none."""
     rng = np.random.default_rng(2)
     rows = []
@@ -53,7 +53,7 @@ def simulated(gain: float) -> Rows:
                     rows.append((*position, None, value, rng.normal(0.5, 0.01)))
     names = ["reference", "degradation", "degradation name", "repeat", "treatment",
              "treatment name", "bpp", "psnr", "ssim"]  # fmt: skip
-    return Rows.of(pd.DataFrame(rows, columns=names), ("psnr", "ssim"))
+    return RunRows.of(pd.DataFrame(rows, columns=names), ("psnr", "ssim"))
 
 
 def test_the_ranking_tells_what_differs_from_what_does_not() -> None:
@@ -82,7 +82,7 @@ def test_rates_are_compared_at_equal_score() -> None:
                              factor * 2.0**-k, 40.0 - 3 * k, 1.0))  # fmt: skip
     names = ["reference", "degradation", "degradation name", "repeat", "treatment",
              "treatment name", "bpp", "psnr", "ssim"]  # fmt: skip
-    table = rates(Rows.of(pd.DataFrame(rows, columns=names), ("psnr", "ssim")), "psnr")
+    table = rates(RunRows.of(pd.DataFrame(rows, columns=names), ("psnr", "ssim")), "psnr")
     assert table is not None
     table = table.frame
     assert table["BD-rate %"].tolist() == pytest.approx([-20])

@@ -11,7 +11,7 @@ import pandas as pd
 import pytest
 
 import witness
-from magnetite.experiment.results import Rows
+from magnetite.experiment.results import RunRows
 from magnetite.experiment.summary import tables
 from magnetite.pages.answer import Answer, answers
 from random_runs import random_run
@@ -23,8 +23,8 @@ COUNT = 25
 PARTS = [0, *(pytest.param(k, marks=pytest.mark.long) for k in range(1, COUNT))]
 
 
-def rows_of(records: list[witness.Row]) -> Rows:
-    return Rows.of(pd.DataFrame(records), METRICS)
+def rows_of(records: list[witness.Row]) -> RunRows:
+    return RunRows.of(pd.DataFrame(records), METRICS)
 
 
 def near(value: Any, wanted: float, tolerance: float = 1e-9) -> bool:

@@ -339,11 +339,11 @@ def test_a_reference_that_is_gone_or_changed_is_said(run: Run, tmp_path: Path) -
 def test_answers_of_one_reference_are_open() -> None:
     import pandas as pd
 
-    from magnetite.experiment.results import Rows
+    from magnetite.experiment.results import RunRows
 
     names = ["reference", "degradation name", "degradation", "treatment name", "treatment", "psnr",
              "bpp", "repeat"]  # fmt: skip
     rows = [("r", "d", "d", t, t, v, None, 0) for t, v in (("one", 30.0), ("two", 31.5))]
-    (found,) = answers(Rows.of(pd.DataFrame(rows, columns=names), ("psnr",)), "psnr")
+    (found,) = answers(RunRows.of(pd.DataFrame(rows, columns=names), ("psnr",)), "psnr")
     assert found.verdict == "open"
     assert "“two” is ahead, psnr 31.50 dB in the mean: +1.500 dB of psnr" in found.sentence

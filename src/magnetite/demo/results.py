@@ -12,7 +12,7 @@ from magnetite.core.analysis.simultaneous import Difference, simultaneous
 from magnetite.core.curves.comparison import Curve, compare, rate_at
 from magnetite.core.errors import InputError
 from magnetite.demo.plan import CLEAN, DENOISERS, NOISES, PLAIN, READABLE
-from magnetite.experiment.results import Rows
+from magnetite.experiment.results import RunRows
 
 Position = tuple[str, str]
 
@@ -58,7 +58,7 @@ class SceneResult:
         return name, own[name]
 
 
-def results_of(rows: Rows) -> list[SceneResult]:
+def results_of(rows: RunRows) -> list[SceneResult]:
     """The scenes of a run, in its order."""
     found = []
     for name, group in rows.frame.groupby("reference", sort=False):

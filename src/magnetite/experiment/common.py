@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from magnetite.core.quantities import abbreviated
-from magnetite.experiment.results import Rows
+from magnetite.experiment.results import RunRows
 
 #: Columns that identify a degraded picture.
 PICTURE = ["reference", "degradation", "repeat"]
@@ -40,7 +40,7 @@ class Common:
         return made + [f"not compared: “{name}”: {reason}" for name, reason in self.aside.items()]
 
 
-def scores_of(rows: Rows, metric: str) -> Common:
+def scores_of(rows: RunRows, metric: str) -> Common:
     """The scores of all treatments on the degraded pictures that all of them have."""
     failed = set(zip(*(rows.lost[c] for c in (*PICTURE, "label")), strict=True))
     return complete(wide(rows.frame, metric, "label", PICTURE), failed)

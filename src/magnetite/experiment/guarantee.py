@@ -20,7 +20,7 @@ from magnetite.core.errors import InputError
 from magnetite.core.operations.aim import Target
 from magnetite.core.quantities import figure
 from magnetite.experiment.rates import family_of
-from magnetite.experiment.results import Rows, RunTable
+from magnetite.experiment.results import RunRows, RunTable
 
 #: Name of the table.
 GUARANTEE = "guarantee"
@@ -77,7 +77,7 @@ def need_of(
     return None
 
 
-def guarantee(rows: Rows, need: Need) -> RunTable:
+def guarantee(rows: RunRows, need: Need) -> RunTable:
     """References that meet a need, setting by setting, with the exact bound of their share.
 
     A reference meets it if all its repeats do; a row that failed, or has no value, does not.
@@ -110,7 +110,7 @@ def guarantee(rows: Rows, need: Need) -> RunTable:
     )  # fmt: skip
 
 
-def _tried(rows: Rows, need: Need, names: list[str]) -> Any:
+def _tried(rows: RunRows, need: Need, names: list[str]) -> Any:
     """All rows that were tried, in the plan's order, with whether each meets the need."""
     frame = pd.concat([rows.frame, rows.lost]).sort_index()
     met = np.ones(len(frame), bool)
@@ -190,7 +190,7 @@ def _promise(need: Need, references: int) -> list[str]:
     ]
 
 
-def _lost(rows: Rows) -> list[str]:
+def _lost(rows: RunRows) -> list[str]:
     if not rows.failed:
         return []
     references = rows.lost["reference"].nunique()

@@ -12,7 +12,7 @@ import pandas as pd
 from magnetite.core.analysis.simultaneous import Difference, simultaneous
 from magnetite.core.arrays import Float64
 from magnetite.experiment.common import Common, scores_of
-from magnetite.experiment.results import GROUPS, Rows, RunTable, better_of
+from magnetite.experiment.results import GROUPS, RunRows, RunTable, better_of
 
 #: Differences count as shown below this chance, corrected for all pairs of treatments.
 LEVEL = 0.05
@@ -37,12 +37,12 @@ class Ranked(NamedTuple):
     rows: int | None
 
 
-def ranking(rows: Rows, metric: str, by: list[str] | None = None) -> RunTable:
+def ranking(rows: RunRows, metric: str, by: list[str] | None = None) -> RunTable:
     """Treatments from best to worst, each against the best, paired over references.
 
     Parameters
     ----------
-    rows : Rows
+    rows : RunRows
     metric : str
     by : list of str, optional
         Of `GROUPS`: a ranking for each group, such as each level of a degradation. Names of

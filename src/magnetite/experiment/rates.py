@@ -18,7 +18,7 @@ from magnetite.core.curves.comparison import Better, Comparison, compare
 from magnetite.core.errors import ChainError
 from magnetite.core.methods.declarations import Codec
 from magnetite.experiment.common import PICTURE, complete
-from magnetite.experiment.results import GROUPS, Rows, RunTable, better_of
+from magnetite.experiment.results import GROUPS, RunRows, RunTable, better_of
 
 #: Points that a rate-distortion curve needs.
 LEAST_POINTS = 4
@@ -36,7 +36,7 @@ class RateCurves:
     uncoded: dict[str, float] = field(default_factory=dict)
 
 
-def rates(rows: Rows, metric: str, by: list[str] | None = None) -> RunTable | None:
+def rates(rows: RunRows, metric: str, by: list[str] | None = None) -> RunTable | None:
     """Each treatment with a sweep of rates against the first of them.
 
     Rate at equal score (BD-rate) as far as the curves share scores, and score at equal rate as
@@ -45,7 +45,7 @@ def rates(rows: Rows, metric: str, by: list[str] | None = None) -> RunTable | No
 
     Parameters
     ----------
-    rows : Rows
+    rows : RunRows
     metric : str
     by : list of str, optional
         Of `GROUPS`: a comparison for each group. Names of treatments among them do not group.
@@ -76,7 +76,7 @@ def rates(rows: Rows, metric: str, by: list[str] | None = None) -> RunTable | No
     )  # fmt: skip
 
 
-def _rates(rows: Rows, metric: str) -> tuple[list[tuple[Any, ...]], list[str]]:
+def _rates(rows: RunRows, metric: str) -> tuple[list[tuple[Any, ...]], list[str]]:
     """Rows of the table without groups, and notes on the rows left out."""
     found = rate_curves(rows, metric)
     names = list(found.curves)
@@ -148,7 +148,7 @@ def _differences(values: Any) -> dict[str, Difference]:
     return dict(zip(names, simultaneous(means.to_numpy(), np.eye(len(names))), strict=True))
 
 
-def rate_curves(rows: Rows, metric: str) -> RateCurves:
+def rate_curves(rows: RunRows, metric: str) -> RateCurves:
     """The rate-distortion curves of a run: for each treatment, one for each degraded picture.
 
     A treatment that sweeps another setting beside the codec's quality has a curve for each of its

@@ -36,7 +36,7 @@ class RunTable:
     title: str
     frame: Any
     caption: str = ""
-    #: Rows left out of the table, and why.
+    #: RunRows left out of the table, and why.
     notes: tuple[str, ...] = ()
 
     def table(self) -> Table:
@@ -46,7 +46,7 @@ class RunTable:
 
 
 @dataclass(frozen=True)
-class Rows:
+class RunRows:
     """The rows of a run that are done, and those that failed.
 
     The column `label` names a treatment in tables and sentences: by the plan's own name where
@@ -61,7 +61,7 @@ class Rows:
     outdated: Mapping[str, int] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, tried: Any, figures: Sequence[str], missing: int = 0) -> Rows:
+    def of(cls, tried: Any, figures: Sequence[str], missing: int = 0) -> RunRows:
         """Rows that were tried, of a table with the columns of `Ledger.columns`."""
         tried = tried.assign(label=_labels(tried))
         done = tried["status"] == "done" if "status" in tried else tried.index >= 0
@@ -72,7 +72,7 @@ class Rows:
         """Number of rows that failed."""
         return len(self.lost)
 
-    def split(self, columns: list[str]) -> Iterator[tuple[tuple[Any, ...], Rows]]:
+    def split(self, columns: list[str]) -> Iterator[tuple[tuple[Any, ...], RunRows]]:
         """The rows of every group of equal values, in their order; all of them for no column."""
         if not columns:
             yield (), self
@@ -80,10 +80,10 @@ class Rows:
         lost = dict(iter(self.lost.groupby(columns, sort=False)))
         for key, frame in self.frame.groupby(columns, sort=False):
             own = lost.get(key, self.lost.iloc[:0])
-            yield key, Rows(frame, self.figures, own)
+            yield key, RunRows(frame, self.figures, own)
 
 
-def read_rows(folder: Path) -> Rows:
+def read_rows(folder: Path) -> RunRows:
     """The table of a run, as far as it has come.
 
     Raises
@@ -102,13 +102,13 @@ def read_rows(folder: Path) -> Rows:
     finally:
         ledger.close()
     figures = [c for c in columns[_FIXED:] if not c.startswith("seconds ")]
-    rows = replace(Rows.of(tried, figures, total - done - failed), outdated=outdated)
+    rows = replace(RunRows.of(tried, figures, total - done - failed), outdated=outdated)
     if rows.frame.empty:
         raise InputError(f"{folder}: {_none_done(rows)}")
     return rows
 
 
-def _none_done(rows: Rows) -> str:
+def _none_done(rows: RunRows) -> str:
     if not rows.failed:
         return "no row is done yet: run the plan first"
     reasons = Counter(rows.lost["reason"]).most_common(3)
@@ -116,12 +116,12 @@ def _none_done(rows: Rows) -> str:
     return f"no row is done: {rows.failed} failed: {words}"
 
 
-def metrics_of(rows: Rows) -> list[str]:
+def metrics_of(rows: RunRows) -> list[str]:
     """The figures of a run that are metrics, in its order."""
     return [name for name in rows.figures if better_of(name) is not None]
 
 
-def chosen_metric(rows: Rows, metric: str | None) -> str | None:
+def chosen_metric(rows: RunRows, metric: str | None) -> str | None:
     """The figure that treatments are compared by: the one named, or the first metric, if any.
 
     Raises

@@ -21,7 +21,7 @@ from magnetite.experiment.ranking import ranking
 from magnetite.experiment.rates import rates
 from magnetite.experiment.results import (
     GROUPS,
-    Rows,
+    RunRows,
     RunTable,
     better_of,
     chosen_metric,
@@ -36,7 +36,7 @@ _NOTICED, _FOLLOWS = 2.0, 0.8
 
 
 def chosen_tables(
-    rows: Rows, by: list[str], metric: str | None = None, only: str | None = None,
+    rows: RunRows, by: list[str], metric: str | None = None, only: str | None = None,
     need: Need | None = None,
 ) -> list[RunTable]:  # fmt: skip
     """The tables of `tables`, or the one of a name; the guarantee of a need, if there is one.
@@ -54,12 +54,12 @@ def chosen_tables(
     return made
 
 
-def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[RunTable]:
+def tables(rows: RunRows, by: list[str], metric: str | None = None) -> Iterator[RunTable]:
     """Every table that the rows have something to say for.
 
     Parameters
     ----------
-    rows : Rows
+    rows : RunRows
     by : list of str
         Groups of means and rankings, of `GROUPS`.
     metric : str, optional
@@ -76,7 +76,7 @@ def tables(rows: Rows, by: list[str], metric: str | None = None) -> Iterator[Run
     )
 
 
-def libraries_of(rows: Rows) -> list[str]:
+def libraries_of(rows: RunRows) -> list[str]:
     """Libraries, versions and efforts of the yardsticks among the treatments."""
     from magnetite.core.codecs.yardsticks import library_of
 
@@ -98,7 +98,7 @@ def _present(*made: RunTable | None) -> Iterator[RunTable]:
     yield from (table for table in made if table is not None and not table.frame.empty)
 
 
-def means(rows: Rows, by: list[str]) -> RunTable:
+def means(rows: RunRows, by: list[str]) -> RunTable:
     """Mean and 95 % interval of every figure, for each group."""
     made = []
     skewed = 0
@@ -148,7 +148,7 @@ def is_skewed(values: list[list[float]]) -> bool:
     return bool(np.isfinite(units).all()) and skewness(units) != 0
 
 
-def agreement(rows: Rows, metrics: list[str]) -> RunTable | None:
+def agreement(rows: RunRows, metrics: list[str]) -> RunTable | None:
     """Spearman's correlation of every two metrics within references, and its mean."""
     if len(metrics) < 2:
         return None
@@ -170,7 +170,7 @@ def agreement(rows: Rows, metrics: list[str]) -> RunTable | None:
     )  # fmt: skip
 
 
-def references(rows: Rows, metric: str | None) -> RunTable | None:
+def references(rows: RunRows, metric: str | None) -> RunTable | None:
     """References from hardest to easiest, with their size and activity.
 
     Each mean is over the rows (degradation, repeat, treatment) that all references have.
@@ -195,7 +195,7 @@ def references(rows: Rows, metric: str | None) -> RunTable | None:
     )  # fmt: skip
 
 
-def cost(rows: Rows) -> RunTable:
+def cost(rows: RunRows) -> RunTable:
     """Seconds per megapixel of each treatment, the median over its rows."""
     frame = rows.frame.assign(
         rate=rows.frame["seconds treat"] / (rows.frame["width"] * rows.frame["height"] / 1e6)
@@ -206,7 +206,7 @@ def cost(rows: Rows) -> RunTable:
     return RunTable("cost", "Time", made, "median over the rows, on the threads of one worker")
 
 
-def noticed(rows: Rows) -> RunTable | None:
+def noticed(rows: RunRows) -> RunTable | None:
     """How much each figure moves from level to level of a degradation.
 
     The spread is that over seeds; of a degradation without random numbers that of the change

@@ -11,7 +11,7 @@ import pandas as pd
 from magnetite.core.analysis.statistics import nested_interval
 from magnetite.core.errors import InputError
 from magnetite.experiment.ledger import Ledger
-from magnetite.experiment.results import Rows, RunTable, read_rows
+from magnetite.experiment.results import RunRows, RunTable, read_rows
 
 #: Name of the table.
 TWO_RUNS = "two runs"
@@ -58,7 +58,7 @@ def compared(first: Path, second: Path) -> RunTable:
     )  # fmt: skip
 
 
-def _keyed(folder: Path) -> Rows:
+def _keyed(folder: Path) -> RunRows:
     """The rows of a run with the digest of their reference, each row once."""
     rows, ledger = read_rows(folder), Ledger(folder, writable=False)
     try:
@@ -66,7 +66,7 @@ def _keyed(folder: Path) -> Rows:
     finally:
         ledger.close()
     frame = rows.frame.assign(digest=rows.frame["reference"].map(digests))
-    return Rows(frame.drop_duplicates(_KEY), rows.figures, rows.lost, rows.missing)
+    return RunRows(frame.drop_duplicates(_KEY), rows.figures, rows.lost, rows.missing)
 
 
 def _line(treatment: Any, name: str, own: Any) -> tuple[Any, ...] | None:
@@ -84,7 +84,7 @@ def _line(treatment: Any, name: str, own: Any) -> tuple[Any, ...] | None:
     return (treatment, name, *means, *found[:3], equal, int(known.sum()), len(groups))
 
 
-def _notes(first: Path, second: Path, one: Rows, two: Rows, both: Any) -> list[str]:
+def _notes(first: Path, second: Path, one: RunRows, two: RunRows, both: Any) -> list[str]:
     """Rows that only one of the runs has, and figures that differ."""
     notes = []
     for folder, rows in ((first, one), (second, two)):

@@ -9,7 +9,7 @@ from typing import Any
 from magnetite.core.quantities import figure
 from magnetite.experiment.ranking import LEVEL, WORSE, ranking
 from magnetite.experiment.rates import rate_curves, rates
-from magnetite.experiment.results import Rows, better_of, declared
+from magnetite.experiment.results import RunRows, better_of, declared
 
 _NOTHING = "There is nothing to compare it with."
 _ONE = "One reference allows no test."
@@ -32,7 +32,7 @@ class Answer:
     notes: tuple[str, ...] = ()
 
 
-def answers(rows: Rows, metric: str) -> list[Answer]:
+def answers(rows: RunRows, metric: str) -> list[Answer]:
     """The finding after each degradation: of rates where there are rates, of means otherwise.
 
     A degradation of several levels has one sentence over all of them only where the same
@@ -55,11 +55,11 @@ def answers(rows: Rows, metric: str) -> list[Answer]:
     return made
 
 
-def _answer(where: str, rows: Rows, metric: str) -> Answer:
+def _answer(where: str, rows: RunRows, metric: str) -> Answer:
     return _of_rates(where, rows, metric) or _of_means(where, rows, metric)
 
 
-def _of_rates(where: str, rows: Rows, metric: str) -> Answer | None:
+def _of_rates(where: str, rows: RunRows, metric: str) -> Answer | None:
     """The treatment that gains most at equal rate against the first one, if rates were swept."""
     table = rates(rows, metric)
     if table is None or table.frame["gain"].isna().all():
@@ -99,7 +99,7 @@ def _saving(row: Any, metric: str) -> str:
     )
 
 
-def _uncoded(rows: Rows, metric: str) -> list[str]:
+def _uncoded(rows: RunRows, metric: str) -> list[str]:
     """Treatments without a rate, with their mean score."""
     found = rate_curves(rows, metric).uncoded
     if not found:
@@ -108,7 +108,7 @@ def _uncoded(rows: Rows, metric: str) -> list[str]:
     return [f"not compared by rate, having no codec: {words}; mean {metric} in brackets"]
 
 
-def _of_means(where: str, rows: Rows, metric: str) -> Answer:
+def _of_means(where: str, rows: RunRows, metric: str) -> Answer:
     """The treatment with the best mean, against the second."""
     table = ranking(rows, metric)
     ranked = table.frame[table.frame["rank"].notna()]
@@ -165,7 +165,7 @@ def _infinite(where: str, ranked: Any, metric: str, notes: tuple[str, ...]) -> A
     return Answer(where, sentence, "open", grounds, str(best["treatment"]), notes)
 
 
-def _grounds(p: Any, compared: int, rows: Rows) -> tuple[str, str]:
+def _grounds(p: Any, compared: int, rows: RunRows) -> tuple[str, str]:
     """Verdict and grounds of a difference that was picked from several."""
     number = rows.frame["reference"].nunique()
     if p is None or math.isnan(p):

@@ -19,7 +19,7 @@ from magnetite.experiment.provenance import machine, now
 from magnetite.experiment.ranking import ranking
 from magnetite.experiment.rates import family_of, rates
 from magnetite.experiment.results import (
-    Rows,
+    RunRows,
     RunTable,
     chosen_metric,
     declared,
@@ -159,7 +159,7 @@ def of_pictures(
     )
 
 
-def _summary(rows: Rows) -> str:
+def _summary(rows: RunRows) -> str:
     frame = rows.frame
     counts = [
         (len(frame), "row"), (frame["reference"].nunique(), "reference"),
@@ -175,7 +175,7 @@ _TEXTS = ("reference", "degradation name", "degradation", "treatment name", "tre
 _NUMBERS = ("seed", "bpp", "bytes")
 
 
-def _columns(rows: Rows) -> list[Column]:
+def _columns(rows: RunRows) -> list[Column]:
     return [
         *(Column(name, "text") for name in _TEXTS),
         *(Column(name, "number") for name in _numbers(rows)),
@@ -184,7 +184,7 @@ def _columns(rows: Rows) -> list[Column]:
     ]
 
 
-def _numbers(rows: Rows) -> list[str]:
+def _numbers(rows: RunRows) -> list[str]:
     return [name for name in _NUMBERS if rows.frame[name].notna().any()]
 
 
@@ -195,7 +195,7 @@ def _figure_column(label: str) -> Column:
     return Column(label, "figure", figure.unit, figure.direction)
 
 
-def _table(rows: Rows) -> list[tuple[Any, ...]]:
+def _table(rows: RunRows) -> list[tuple[Any, ...]]:
     frame = rows.frame
     taken = frame[[*_TEXTS, *_numbers(rows), *rows.figures, "seconds treat"]]
     return [tuple(_plain(v) for v in row) for row in taken.itertuples(index=False, name=None)]
@@ -213,7 +213,7 @@ def _plain(value: Any) -> Any:
     return int(number) if number == int(number) and abs(number) < 2**53 else float(f"{number:.9g}")
 
 
-def _means(rows: Rows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
+def _means(rows: RunRows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
     """A row for each degradation and treatment: mean and interval of every figure."""
     frame = means(rows, ["degradation", "treatment"]).frame
     made = []
@@ -233,7 +233,7 @@ def _means(rows: Rows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
     return (*titles, "references", "rows"), tuple(made)
 
 
-def _rates(rows: Rows) -> list[dict[str, Any]]:
+def _rates(rows: RunRows) -> list[dict[str, Any]]:
     """Rates and rankings of treatments, for each degradation, level by level."""
     metrics = metrics_of(rows)[:_MOST_RATED]
     groups = list(rows.split(["degradation name"]))
@@ -247,7 +247,7 @@ def _rates(rows: Rows) -> list[dict[str, Any]]:
     return [one for one in made if one is not None]
 
 
-def _families(rows: Rows) -> dict[str, str]:
+def _families(rows: RunRows) -> dict[str, str]:
     """Names of the curves of treatments that have several."""
     pairs = rows.frame[["treatment name", "treatment"]].drop_duplicates()
     made: dict[str, str] = {}
@@ -258,7 +258,7 @@ def _families(rows: Rows) -> dict[str, str]:
     return made
 
 
-def _compared(name: str, level: str, rows: Rows, metric: str) -> dict[str, Any] | None:
+def _compared(name: str, level: str, rows: RunRows, metric: str) -> dict[str, Any] | None:
     """The table of rates, or else the ranking, of one part of the rows."""
     table: RunTable = rates(rows, metric) or ranking(rows, metric)
     if table.frame.empty:

@@ -17,7 +17,7 @@ from magnetite.core.operations.treatment import Kept, treat
 from magnetite.core.picture import Picture
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.provenance import read_sources
-from magnetite.experiment.results import Rows
+from magnetite.experiment.results import RunRows
 from magnetite.experiment.tasks import Cell, makers_of_both
 from magnetite.files.atomic import inside
 from magnetite.files.reading import read
@@ -52,7 +52,7 @@ class Gallery:
     notes: tuple[str, ...]
 
 
-def gallery(rows: Rows, facts: dict[str, str], folder: Path, keys: frozenset[str]) -> Gallery:
+def gallery(rows: RunRows, facts: dict[str, str], folder: Path, keys: frozenset[str]) -> Gallery:
     """References, degraded and treated pictures of a run, made again by its plan.
 
     Of each degradation and each treatment the middle one of its sweep is taken, of repeats the
@@ -91,7 +91,7 @@ def gallery(rows: Rows, facts: dict[str, str], folder: Path, keys: frozenset[str
 def _of_reference(
     name: str,
     picture: Picture,
-    rows: Rows,
+    rows: RunRows,
     most: int,
     folder: Path,
     base: Path,
@@ -166,7 +166,7 @@ def _degraded(
     return made.picture, made.certificate
 
 
-def _treated(name: str, kind: str, row: Any, rows: Rows, picture: Picture) -> Shown:
+def _treated(name: str, kind: str, row: Any, rows: RunRows, picture: Picture) -> Shown:
     """A picture of a row, with its figures."""
     scores = {figure: float(row[figure]) for figure in rows.figures if row[figure] == row[figure]}
     bpp = float(row["bpp"]) if row["bpp"] == row["bpp"] and row["bpp"] is not None else None
@@ -177,7 +177,7 @@ def _treated(name: str, kind: str, row: Any, rows: Rows, picture: Picture) -> Sh
     )  # fmt: skip
 
 
-def _position(rows: Rows, label: Any) -> int:
+def _position(rows: RunRows, label: Any) -> int:
     """Position of a row in the whole table, by its label."""
     return int(rows.frame.index.get_loc(label))
 
@@ -192,7 +192,7 @@ def _chosen(own: Any) -> Iterator[Any]:
             yield by_treatment.iloc[len(by_treatment) // 2]
 
 
-def _kept(name: str, own: Any, rows: Rows, folder: Path, notes: list[str]) -> Iterator[Shown]:
+def _kept(name: str, own: Any, rows: RunRows, folder: Path, notes: list[str]) -> Iterator[Shown]:
     """Pictures that the run itself has kept."""
     for _, row in own[own["picture"].notna()].iterrows():
         try:

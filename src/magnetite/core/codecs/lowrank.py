@@ -175,11 +175,11 @@ def pca(
     factors = Factors(
         planes.names, [shape] * frame.channels, Keep(components, variance), step, True
     )
-    return Pipeline([planes, Rows(blocks), factors])
+    return Pipeline([planes, BlockRows(blocks), factors])
 
 
 @dataclass(frozen=True)
-class Rows:
+class BlockRows:
     """Planes to matrices with a row for each block."""
 
     blocks: Blocks

@@ -8,7 +8,7 @@ from magnetite.core.arrays import Pixels
 from magnetite.core.chain.bind import Bound, bind_step
 from magnetite.core.chain.step import Step
 from magnetite.core.codecs.layers.container import MAX_PLANES, Stream
-from magnetite.core.codecs.layers.pipeline import Memory, Run, Section
+from magnetite.core.codecs.layers.pipeline import ByteCount, Memory, Section
 from magnetite.core.codecs.layers.slabs import Slabs
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.methods.declarations import Codec
@@ -28,7 +28,7 @@ class Account(Tabular):
     #: Canonical text of the codec with its settings.
     step: str
     #: Labelled byte counts in order of the file; they add up to `size`.
-    runs: tuple[Run, ...] = field(repr=False)
+    runs: tuple[ByteCount, ...] = field(repr=False)
     #: Of the source: pixels, and bits of all its samples.
     pixels: int
     source_bits: int
@@ -138,7 +138,7 @@ class CodedRows:
             obstacle = InputError(f"{step}: codes the whole picture at once; {REMEDY}")
             self._height = allowance.height(frame, self._codec.memory, 0, obstacle)
             self.note = whole_note(obstacle, self._height, frame, allowance)
-        self._runs: list[Run] = []
+        self._runs: list[ByteCount] = []
         self._remarks: list[str] = []
         self._bits = 0
 
@@ -173,7 +173,7 @@ class CodedRows:
 
     def account(self, header: int) -> Account:
         """Where the bytes go, once all sections were taken; `header` is the header's length."""
-        runs, frame = (Run("header", header), *self._runs), self.frame
+        runs, frame = (ByteCount("header", header), *self._runs), self.frame
         samples = frame.height * frame.width * frame.channels
         remarks = tuple(dict.fromkeys(self._remarks))
         return Account(self.step, runs, frame.height * frame.width, samples * self._bits, remarks)
@@ -219,9 +219,9 @@ def check_planes(picture: Framed) -> None:
         )
 
 
-def _runs_of(section: Section) -> Sequence[Run]:
+def _runs_of(section: Section) -> Sequence[ByteCount]:
     """Labels of the bytes of a section."""
-    return section.runs or [Run(section.name, len(section.data))]
+    return section.runs or [ByteCount(section.name, len(section.data))]
 
 
 def through(codec: Bound, pixels: Pixels) -> tuple[Pixels, int]:

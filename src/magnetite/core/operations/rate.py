@@ -8,7 +8,7 @@ from dataclasses import replace
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import AUTO, Chain, Step
 from magnetite.core.codecs.layers.container import unpack
-from magnetite.core.codecs.layers.pipeline import Run
+from magnetite.core.codecs.layers.pipeline import ByteCount
 from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.methods.declarations import Codec
 from magnetite.core.operations.aim import Aim, Target, solve_chain
@@ -118,9 +118,9 @@ def cut(compressed: Compressed, size: int) -> Compressed:
     if room < 0:
         raise TargetError(f"{size} bytes do not even hold the header")
     data = replace(stream, sections=[stream.sections[0][:room]]).pack()
-    runs, left = [Run("header", len(data) - room)], room
+    runs, left = [ByteCount("header", len(data) - room)], room
     for name, length in compressed.runs[1:]:
-        runs.append(Run(name, min(length, left)))
+        runs.append(ByteCount(name, min(length, left)))
         left -= runs[-1].length
     return replace(compressed, data=data, runs=tuple(runs))
 

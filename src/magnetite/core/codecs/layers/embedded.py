@@ -16,7 +16,7 @@ import numpy as np
 
 from magnetite.core.arrays import Int32
 from magnetite.core.codecs.layers.lifting import band_shapes
-from magnetite.core.codecs.layers.pipeline import Run, Section
+from magnetite.core.codecs.layers.pipeline import ByteCount, Section
 from magnetite.core.codecs.layers.smoothing import Coded, checked_strength
 from magnetite.core.compute.threads import spread
 from magnetite.core.errors import StreamError
@@ -57,7 +57,7 @@ class Embedded:
         head = bytes([top, *(plane.strength for plane in planes)])
         head += b"".join(len(turn.data).to_bytes(4, "little") for turn in turns)
         data = head + b"".join(turn.data for turn in turns)
-        return [Section("bit planes", data, [Run("lengths", len(head)), *runs])]
+        return [Section("bit planes", data, [ByteCount("lengths", len(head)), *runs])]
 
     def _labels(self) -> list[list[str]]:
         """Names of the bands of each plane, level by level."""
@@ -133,7 +133,7 @@ class _Turn(NamedTuple):
     """Bytes of one bit plane of one part, and the bands that they code."""
 
     data: bytes
-    runs: list[Run]
+    runs: list[ByteCount]
 
 
 def _encoded(planes: list[Bands], top: int, labels: list[list[str]]) -> list[_Turn]:
@@ -166,7 +166,7 @@ def _turns(data: bytes, stops: list[list[tuple[str, int]]]) -> list[_Turn]:
     for bands in stops:
         first, runs = start, []
         for name, stop in bands:
-            runs.append(Run(name, stop - start))
+            runs.append(ByteCount(name, stop - start))
             start = stop
         turns.append(_Turn(data[first:start], runs))
     return turns

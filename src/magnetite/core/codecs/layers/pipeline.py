@@ -10,7 +10,7 @@ from magnetite.core.arrays import Pixels
 from magnetite.core.errors import MagnetiteError, StreamError
 
 
-class Run(NamedTuple):
+class ByteCount(NamedTuple):
     """A labelled byte count."""
 
     name: str
@@ -24,7 +24,7 @@ class Section(NamedTuple):
     data: bytes
     #: Labelled byte counts, in order; they add up to the length of the data. A name
     #: may come again. Empty where the whole section is one thing.
-    runs: Sequence[Run] = ()
+    runs: Sequence[ByteCount] = ()
     #: Remarks on how it was made.
     note: str = ""
 
