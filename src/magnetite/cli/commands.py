@@ -58,6 +58,9 @@ COMMANDS = {
     "summarize": Command(
         "Summarize a run: means, ranking, rates, agreement of metrics, cost, blind spots."
     ),
+    "predict": Command(
+        "Predict the rate that new pictures need, from the pictures of a run, with an interval."
+    ),
     "report": Command(
         "Write one page that shows a run: the answer, curves, scores, pictures, certificates."
     ),

@@ -1,0 +1,119 @@
+"""The rate that a new picture will need, from the pictures of a run."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from magnetite.core.analysis.conformal import conformal_interval
+from magnetite.core.curves.comparison import Better, rate_at
+from magnetite.core.errors import InputError
+from magnetite.core.operations.aim import Target
+from magnetite.experiment.results import RunRows, RunTable, better_of
+
+#: Points that the curve of a reference needs.
+_POINTS = 4
+
+
+def predicted_rates(
+    rows: RunRows, need: Target, pictures: Sequence[tuple[str, float]], confidence: float
+) -> RunTable:
+    """The rate at which each new picture meets a need, with an interval.
+
+    The logarithm of the rate at which a reference meets the need is a straight line in the
+    logarithm of its activity; the interval is conformal (see `conformal_interval`), so that it
+    holds for pictures of the references' kind whatever they look like.
+
+    Parameters
+    ----------
+    rows : RunRows
+        With treatments that sweep a codec over four settings or more.
+    need : Target
+        A metric with its bound, such as `ssim>=0.95`.
+    pictures : sequence of (name, activity in dn of 8 bits)
+    confidence : float
+
+    Returns
+    -------
+    RunTable
+        A row for each picture, degradation and treatment.
+
+    Raises
+    ------
+    InputError
+        If the run lacks the metric, or no treatment has curves.
+    """
+    label, better = _checked(rows, need)
+    made: list[tuple[Any, ...]] = []
+    notes: list[str] = []
+    coded = rows.frame[rows.frame["bpp"].notna() & rows.frame[label].notna()]
+    for (degradation, name), group in coded.groupby(["degradation", "treatment name"], sort=False):
+        known, unknown = _rates(group, label, need.value, better)
+        if len(known) < 3:
+            continue
+        if unknown:
+            notes.append(
+                f"{name} after {degradation}: {unknown} of {len(known) + unknown} references do "
+                f"not meet {need} at the rates of the run; they count as the least predictable"
+            )
+        logs = np.log(np.array(known))
+        for picture, activity in pictures:
+            found = conformal_interval(
+                logs[:, :1], logs[:, 1], np.log([max(activity, 1e-6)]), confidence, unknown
+            )
+            ends = (math.exp(v) if math.isfinite(v) else math.nan for v in found[1:])
+            made.append((picture, activity, degradation, name, math.exp(found.value), *ends,
+                         len(known)))  # fmt: skip
+    if not made:
+        raise InputError(
+            f"no treatment has curves of {_POINTS} rates or more that reach {need} on three "
+            "references: sweep a codec in the plan"
+        )
+    share = f"{100 * confidence:g} %"
+    titles = ["picture", "activity dn", "degradation", "treatment", "bpp", f"{share} from", "to",
+              "references"]  # fmt: skip
+    frame = pd.DataFrame(made, columns=titles)
+    if frame["to"].isna().any():
+        least = math.ceil(1 / (1 - confidence)) - 1
+        notes.append(f"an interval of {share} takes {least} references, and more where some do not "
+                     "meet the need")  # fmt: skip
+    return RunTable(
+        "prediction", f"Rate for {need}", frame,
+        f"in {share} of new pictures of the references' kind the rate lies in the interval; it "
+        "follows from their activity",
+        tuple(notes),
+    )  # fmt: skip
+
+
+def _checked(rows: RunRows, need: Target) -> tuple[str, Better]:
+    label = str(need.step)
+    if label not in rows.figures or better_of(label) is None:
+        raise InputError(
+            f"{label!r} is not a metric of this run; it has: {', '.join(rows.figures)}"
+        )
+    better: Better = "higher" if better_of(label) == "higher" else "lower"
+    if need.sense != (">=" if better == "higher" else "<="):
+        raise InputError(f"--need {need}: write {label}{'>=' if better == 'higher' else '<='}VALUE")
+    return label, better
+
+
+def _rates(
+    group: Any, label: str, value: float, better: Better
+) -> tuple[list[tuple[float, float]], int]:
+    """Activity and rate of the references that meet a value, and the number of the others."""
+    known, unknown = [], 0
+    for _, own in group.groupby("reference", sort=False):
+        points = own.groupby("treatment", sort=False)[["bpp", label]].mean()
+        if len(points) < _POINTS or own["activity"].isna().any():
+            continue
+        curve = list(zip(points["bpp"].tolist(), points[label].tolist(), strict=True))
+        rate = rate_at(curve, value, better)
+        if rate is None:
+            unknown += 1
+        else:
+            known.append((max(float(own["activity"].iloc[0]), 1e-6), rate))
+    return known, unknown

@@ -1,0 +1,137 @@
+"""Rates of new pictures: conformal intervals, and the command that gives them."""
+
+from __future__ import annotations
+
+import json
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import Run, texture
+from magnetite.core.analysis.conformal import conformal_interval
+from magnetite.core.errors import InputError
+from magnetite.core.picture import as_picture
+
+
+def coverage(count: int, confidence: float, trials: int, draw: str) -> float:
+    """Share of new cases that lie in their interval."""
+    rng = np.random.default_rng(count)
+    held = 0
+    for _ in range(trials):
+        x = rng.normal(0, 1, (count + 1, 1))
+        noise = {
+            "normal": lambda: rng.normal(0, 1, count + 1),
+            "skewed": lambda: rng.exponential(1, count + 1) ** 2,
+            "uneven": lambda x=x: rng.normal(0, 1, count + 1) * (0.2 + np.abs(x[:, 0])),
+        }[draw]()
+        y = 2 + 0.7 * x[:, 0] + np.sin(3 * x[:, 0]) + noise
+        found = conformal_interval(x[:-1], y[:-1], x[-1], confidence)
+        held += found.low <= y[-1] <= found.high
+    return held / trials
+
+
+@pytest.mark.parametrize("draw", ["normal", "skewed", "uneven"])
+@pytest.mark.parametrize(("count", "confidence"), [(19, 0.9), (39, 0.8)])
+def test_intervals_hold_new_cases(draw: str, count: int, confidence: float) -> None:
+    """At least the confidence, and at most one case of n + 1 more."""
+    share = coverage(count, confidence, 500, draw)
+    error = math.sqrt(confidence * (1 - confidence) / 500)
+    assert confidence - 3 * error < share < confidence + 1 / (count + 1) + 3 * error
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("draw", ["normal", "skewed", "uneven"])
+def test_coverage_at_95_percent(draw: str) -> None:
+    assert 0.93 < coverage(60, 0.95, 2000, draw) < 0.97
+
+
+def by_definition(x, y, new, confidence, unknown, t) -> bool:
+    """Whether a value belongs to the interval: the line is fitted anew with it."""
+    design = np.column_stack([np.ones(len(y) + 1), np.append(x, new)])
+    values = np.append(y, t)
+    line = np.linalg.solve(design.T @ design, design.T @ values)
+    residuals = np.abs(values - design @ line)
+    larger = (residuals[:-1] >= residuals[-1] - 1e-9).sum() + unknown
+    return (larger + 1) / (len(y) + unknown + 1) > 1 - confidence + 1e-12
+
+
+@pytest.mark.parametrize("unknown", [0, 2])
+def test_the_interval_is_its_definition(unknown: int) -> None:
+    rng = np.random.default_rng(8)
+    for _ in range(12):
+        x, y, new = rng.normal(0, 1, 14), rng.normal(0, 1, 14), rng.normal()
+        found = conformal_interval(x[:, None], y, np.array([new]), 0.75, unknown)
+        if math.isinf(found.high):
+            assert by_definition(x, y, new, 0.75, unknown, 1e6)
+            continue
+        grid = np.linspace(found.low - 3, found.high + 3, 1501)
+        inside = [t for t in grid if by_definition(x, y, new, 0.75, unknown, t)]
+        step = grid[1] - grid[0]
+        assert found.low == pytest.approx(min(inside), abs=1.5 * step)
+        assert found.high == pytest.approx(max(inside), abs=1.5 * step)
+        assert found.value == pytest.approx(np.polyval(np.polyfit(x, y, 1), new))
+
+
+def test_few_cases_have_no_ends() -> None:
+    x, y = np.arange(8.0)[:, None], np.array([1.0, 3, 2, 5, 4, 6, 8, 7])
+    assert conformal_interval(x, y, np.array([4.0]), 0.95).high == math.inf
+    assert conformal_interval(x, y, np.array([4.0]), 0.8).high < 20
+    with pytest.raises(InputError, match="2 cases are too few"):
+        conformal_interval(x[:2], y[:2], np.array([4.0]), 0.9)
+
+
+PLAN = """
+[references]
+files = ["refs/*.png"]
+[treatments]
+coded = "dct step=2%,4%,8%,16%,32%"
+[scores]
+metrics = "ssim,mae"
+"""
+
+
+def test_the_rate_of_a_new_picture_is_predicted(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "refs").mkdir()
+
+    def picture(number: int) -> magnetite.Picture:
+        rng = np.random.default_rng(number)
+        grain = rng.normal(0, 2 + 22 * rng.random(), (64, 72))
+        return as_picture(
+            (60 + 120 * texture(64, 72, seed=number) + grain).clip(0, 255).astype(np.uint8)
+        )
+
+    for number in range(14):
+        magnetite.write(picture(number), tmp_path / "refs" / f"{number}.png")
+    for number in (100, 101, 102):
+        magnetite.write(picture(number), tmp_path / f"new-{number}.png")
+    (tmp_path / "plan.toml").write_text(PLAN)
+    run("run", "plan.toml", "--workers", "1")
+    news = [f"new-{number}.png" for number in (100, 101, 102)]
+    done = run("predict", "plan", *news, "--need", "ssim>=0.9", "--confidence", "80%",
+               "--format", "json")  # fmt: skip
+    rows = json.loads(done.stdout)["rows"]
+    assert [row["picture"] for row in rows] == news
+    for row in rows:
+        new = magnetite.read(tmp_path / row["picture"])
+        needed = magnetite.compress(new, "dct", aim="ssim>=0.9").bpp
+        assert row["80 % from"] <= needed <= row["to"]
+        assert row["to"] < 2.5 * row["80 % from"]
+        assert row["activity dn"] == magnetite.gauge(new, "activity")["activity"]
+        assert row["references"] == 14
+    few = run("predict", "plan", *news, "--need", "ssim>=0.9", "--confidence", "99%")
+    assert "an interval of 99 % takes 99 references" in few.stderr
+    assert "do not meet ssim>=0.99" in run("predict", "plan", *news, "--need", "ssim>=0.99",
+                                            "--confidence", "60%").stderr  # fmt: skip
+    for words, says in (
+        (["--need", "psnr>=30"], "'psnr' is not a metric of this run; it has: ssim, mae"),
+        (["--need", "ssim<=0.9"], "write ssim>=VALUE"),
+        (["--need", "ssim"], "is not an aim"),
+        (["--need", "ssim>=0.9", "--confidence", "120%"], "120"),
+        (["--need", "ssim>=0.9", "--confidence", "20%"], "50 % or more"),
+    ):
+        failed = run("predict", "plan", *news, *words, status=2)
+        assert says in failed.stderr
+        assert failed.stderr.count("\n") == 1
