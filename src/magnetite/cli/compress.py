@@ -74,7 +74,9 @@ def run(
     source = rows_of(ref, full_scale)
     check_writable(out)
     if decoded:
-        check_output(source.frame, decoded, banded=not limits.allowance.fits(source.frame))
+        check_output(
+            source.frame, decoded, banded=not limits.allowance.of(source).fits(source.frame)
+        )
     start = time.perf_counter()
     if searched:
         check_whole(source, "--rate, --ratio and --aim need the whole picture: write the setting")

@@ -32,7 +32,9 @@ def run(
     protect([source], [out])
     picture = rows_of(source, full_scale)
     converted = converting(picture, chain, limits.allowance)
-    check_output(converted.frame, out, banded=not limits.allowance.fits(converted.frame))
+    check_output(
+        converted.frame, out, banded=not limits.allowance.of(picture).fits(converted.frame)
+    )
     note(converted.note)
     for message in write_rows(out, converted.frame, converted):
         note(message)

@@ -29,7 +29,7 @@ def run(
         except StreamError as error:
             raise FileError(f"{source}: {error}") from None
     picture = rows_of(source, conversion=False)
-    check_output(picture.frame, out, banded=not limits.allowance.fits(picture.frame))
+    check_output(picture.frame, out, banded=not limits.allowance.of(picture).fits(picture.frame))
     for message in write_rows(out, picture.frame, bands_of(picture)):
         note(message)
     say_done(f"wrote {out} ({picture.frame.describe()})")

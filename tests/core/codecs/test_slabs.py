@@ -19,6 +19,7 @@ from magnetite.core.operations.compress import compressing
 from magnetite.core.operations.expand import expand
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.frame import Frame
+from magnetite.core.picture.region import Region, RegionRows
 from magnetite.core.picture.rows import Allowance
 from magnetite.files.row_access import open_rows
 from magnetite.files.streams import write_coded_rows
@@ -90,11 +91,12 @@ def test_rows_are_coded_to_the_same_file(tmp_path: Path, step: str) -> None:
 
 def test_what_needs_the_whole_picture_or_more_memory_says_so() -> None:
     picture = made(1)
+    rows = RegionRows(picture, Region(0, 0, picture.width, picture.height))
     for step in ("wavelet step=5%", "svd rank=2", "fourier keep=5%"):
         with pytest.raises(InputError, match="codes the whole picture at once"):
-            compressing(picture, step, Allowance(0, 0))
+            compressing(rows, step, Allowance(0, 0))
     with pytest.raises(LimitError, match=r"allow 301 MiB \(--memory 301MiB\)"):
-        compressing(picture, "dct step=5%", Allowance(0))
+        compressing(rows, "dct step=5%", Allowance(0))
 
 
 def test_damaged_streams_of_slabs_are_refused(tmp_path: Path) -> None:

@@ -21,6 +21,7 @@ from magnetite.core.degrade.mosaic import demosaic, mosaic
 from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.operations.degrade import degrading
 from magnetite.core.picture import as_picture
+from magnetite.core.picture.region import Region, RegionRows
 from magnetite.core.picture.rows import Allowance
 from magnetite.external import declare
 from magnetite.synthetic.catalogue import SCENES
@@ -235,7 +236,8 @@ def test_bands_of_a_mosaic_stay_in_phase(rows: int, method: str) -> None:
     )
     allowance = Bands()
     allowance.__class__.rows = 2 * rows
-    job = degrading(samples, chain, seed=2, allowance=allowance)
+    rows = RegionRows(as_picture(samples), Region(0, 0, 60, 200))
+    job = degrading(rows, chain, seed=2, allowance=allowance)
     bands = np.concatenate([band.samples for band in job])
     np.testing.assert_array_equal(bands, magnetite.degrade(samples, chain, seed=2).picture.samples)
 

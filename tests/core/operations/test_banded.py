@@ -52,6 +52,24 @@ class Bands(Allowance):
 BANDS = Bands(samples=0)
 
 
+@dataclass(frozen=True)
+class Stored:
+    """A picture of which rows are read, as of a file: one in memory would be one band."""
+
+    picture: Picture
+
+    @property
+    def frame(self) -> Frame:
+        return self.picture.frame
+
+    @property
+    def origin(self) -> str:
+        return self.picture.origin
+
+    def part(self, rows: slice) -> Picture:
+        return self.picture.part(rows)
+
+
 def made(kind: str) -> Picture:
     """Shading and grain of a depth and colour."""
     y, x = np.mgrid[:HEIGHT, :WIDTH]
@@ -85,7 +103,7 @@ def test_degraded_bands_are_the_degraded_picture(kind: str, chain: str) -> None:
     for threads in (1, 2, 5):
         use_threads(threads)
         try:
-            job = degrading(picture, chain, seed=7, allowance=BANDS)
+            job = degrading(Stored(picture), chain, seed=7, allowance=BANDS)
             bands = list(job)
         finally:
             use_threads(cores())
@@ -119,11 +137,11 @@ def test_bands_below_the_size_of_compiled_loops_round_as_the_whole_does(
     picture = as_picture(np.ascontiguousarray(source.samples[:, across]))
     assert WIDE * STEP < WORTH_COMPILING < WIDE * HEIGHT
     whole = magnetite.degrade(picture, chain, seed=7).picture
-    bands = list(degrading(picture, chain, seed=7, allowance=BANDS))
+    bands = list(degrading(Stored(picture), chain, seed=7, allowance=BANDS))
     assert len(bands) > 1
     np.testing.assert_array_equal(joined(bands), whole.samples)
     if "+" not in chain and "box" not in chain and "gaussian" in chain:
-        restored = restoring(picture, chain.replace("-blur", ""), allowance=BANDS)
+        restored = restoring(Stored(picture), chain.replace("-blur", ""), allowance=BANDS)
         own = magnetite.restore(picture, chain.replace("-blur", "")).picture
         np.testing.assert_array_equal(joined(list(restored)), own.samples)
 
@@ -132,7 +150,7 @@ def test_bands_below_the_size_of_compiled_loops_round_as_the_whole_does(
 @given(rows=st.integers(1, HEIGHT - 1), chain=st.sampled_from([*CHAINS, *BLURS]))
 def test_bands_of_every_height_give_the_same_bits(rows: int, chain: str) -> None:
     picture = made("gray 16")
-    bands = list(degrading(picture, chain, seed=7, allowance=Bands(samples=0, rows=rows)))
+    bands = list(degrading(Stored(picture), chain, seed=7, allowance=Bands(samples=0, rows=rows)))
     assert len(bands) == -(-HEIGHT // rows)
     whole = magnetite.degrade(picture, chain, seed=7).picture
     np.testing.assert_array_equal(joined(bands), whole.samples)
@@ -144,9 +162,9 @@ def test_scores_of_bands_are_those_of_the_picture(kind: str) -> None:
     test = magnetite.degrade(picture, "gaussian-noise sd=4%").picture
     metrics = "mse,rmse,psnr,nrmse,mae,max-error,snr,ssim,ssim window=7,ssim-structure,uqi"
     whole = magnetite.score(picture, test, metrics)
-    banded = Scorer(picture, allowance=BANDS).score(test, metrics)
+    banded = Scorer(Stored(picture), allowance=BANDS).score(test, metrics)
     assert banded == pytest.approx(whole, rel=1e-9)
-    same = Scorer(picture, allowance=BANDS).score(picture, "ssim,psnr,mse")
+    same = Scorer(Stored(picture), allowance=BANDS).score(picture, "ssim,psnr,mse")
     assert same == {"ssim": 1.0, "psnr": np.inf, "mse": 0.0}
     assert same.identical
 
@@ -154,7 +172,7 @@ def test_scores_of_bands_are_those_of_the_picture(kind: str) -> None:
 def test_a_last_band_too_low_for_a_window_still_counts_for_errors() -> None:
     rng = np.random.default_rng(0)
     one, two = (as_picture(rng.integers(0, 256, (STEP + 4, 40), np.uint8)) for _ in range(2))
-    banded = Scorer(one, allowance=BANDS).score(two, "mse,ssim")
+    banded = Scorer(Stored(one), allowance=BANDS).score(two, "mse,ssim")
     assert banded == pytest.approx(magnetite.score(one, two, "mse,ssim"), rel=1e-9)
 
 
@@ -165,7 +183,7 @@ def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
     whole = magnetite.degrade(made(kind), "salt-pepper density=3% + box-blur size=3").picture
     blocks = magnetite.compress(whole, "dct step=16% block=8 smooth=off").picture
     picture = replace(blocks, samples=blocks.samples[: 2 * STEP + more])
-    banded = gauge(picture, "all", strict=False, allowance=BANDS)
+    banded = gauge(Stored(picture), "all", strict=False, allowance=BANDS)
     names = {str(step) for step in banded.steps} - banded.left_out.keys()
     assert banded == pytest.approx(magnetite.gauge(picture, ",".join(sorted(names))), rel=1e-9)
     digital = {"noise-wavelet", "dynamic-range", "false-contours"}
@@ -179,7 +197,7 @@ def test_steps_of_few_levels_are_banding_in_bands_too() -> None:
     y, x = np.mgrid[: 2 * STEP + 5, :80]
     picture = as_picture(np.rint((y // 12 + x // 10) * 3).astype(np.uint8))
     figures = "false-contours,impulse-share,noise-wavelet,dynamic-range"
-    banded = gauge(picture, figures, allowance=BANDS)
+    banded = gauge(Stored(picture), figures, allowance=BANDS)
     assert banded == pytest.approx(magnetite.gauge(picture, figures), rel=1e-9)
     assert banded["false-contours"] > 0
 
@@ -188,7 +206,7 @@ def test_what_bands_clip_is_said() -> None:
     samples = made("gray float").samples.copy()
     samples[250:260] += 1
     picture = as_picture(samples, any_range=True)
-    banded = gauge(picture, "entropy", allowance=BANDS)
+    banded = gauge(Stored(picture), "entropy", allowance=BANDS)
     assert banded.remarks == magnetite.gauge(picture, "entropy").remarks
     assert "entropy take them for these" in banded.remarks[0]
 
@@ -196,38 +214,38 @@ def test_what_bands_clip_is_said() -> None:
 def test_bands_refuse_pictures_too_small_for_a_gauge() -> None:
     thin = as_picture(np.zeros((900, 2), np.uint8))
     with pytest.raises(PictureError, match="noise-mask"):
-        gauge(thin, "noise-mask", allowance=BANDS)
+        gauge(Stored(thin), "noise-mask", allowance=BANDS)
     with pytest.raises(InputError, match="mtf50: needs the whole picture"):
-        gauge(made("gray 8"), "mtf50", allowance=BANDS)
+        gauge(Stored(made("gray 8")), "mtf50", allowance=BANDS)
 
 
 def test_regions_of_rows_are_those_of_the_picture() -> None:
     picture = made("rgb 8")
-    part = RegionRows(picture, "20,100,50x570")
+    part = RegionRows(Stored(picture), "20,100,50x570")
     whole = Region(20, 100, 50, 570).crop(picture)
     assert part.frame == whole.frame
     np.testing.assert_array_equal(part.part(slice(30, 400)).samples, whole.samples[30:400])
     assert gauge(part, "sd", allowance=BANDS) == magnetite.gauge(whole, "sd")
     for steps in ("gray + crop left=3 top=290 width=40 height=300", "middle width=31 height=600"):
-        bands = converting(picture, steps, BANDS)
+        bands = converting(Stored(picture), steps, BANDS)
         assert joined_rows(bands).same_samples(magnetite.convert(picture, steps))
     with pytest.raises(PictureError, match="leaves array"):
-        RegionRows(picture, "80,0,20x20")
+        RegionRows(Stored(picture), "80,0,20x20")
 
 
 @pytest.mark.parametrize("chain", ["median size=5", "gaussian sigma=2 + sliding-dct sd=5dn"])
 def test_restored_and_converted_bands_are_those_of_the_picture(chain: str) -> None:
     picture = made("rgb 8")
-    job = restoring(picture, chain, allowance=BANDS)
+    job = restoring(Stored(picture), chain, allowance=BANDS)
     bands = list(job)
     assert len(bands) > 1
     np.testing.assert_array_equal(joined(bands), magnetite.restore(picture, chain).picture.samples)
     steps = "gray weights=bt709 + depth bits=12"
-    converted = converting(picture, steps, BANDS)
+    converted = converting(Stored(picture), steps, BANDS)
     whole = magnetite.convert(picture, steps)
     assert converted.frame == whole.frame
     np.testing.assert_array_equal(joined(list(converted)), whole.samples)
-    assert digest_of(RegionRows(picture, Region(0, 0, WIDTH, HEIGHT))) == picture.digest()
+    assert digest_of(RegionRows(Stored(picture), Region(0, 0, WIDTH, HEIGHT))) == picture.digest()
 
 
 @pytest.mark.parametrize(
@@ -243,17 +261,17 @@ def test_restored_and_converted_bands_are_those_of_the_picture(chain: str) -> No
 )
 def test_what_needs_the_whole_picture_says_so(chain: str, says: str) -> None:
     with pytest.raises(InputError, match=says):
-        degrading(made("gray 8"), chain, allowance=BANDS)
+        degrading(Stored(made("gray 8")), chain, allowance=BANDS)
 
 
 def test_bands_refuse_what_does_not_fit_together() -> None:
     one, two = made("gray 8"), made("gray 16")
     with pytest.raises(PictureError, match="the bit depths differ: array is 91x700 gray, 8 bits"):
-        Scorer(one, allowance=BANDS).score(two)
+        Scorer(Stored(one), allowance=BANDS).score(two)
     with pytest.raises(InputError, match="gmsd: needs the whole picture"):
-        Scorer(one, allowance=BANDS).score(one, "gmsd")
+        Scorer(Stored(one), allowance=BANDS).score(one, "gmsd")
     with pytest.raises(InputError, match="sd of the noise is estimated from the whole"):
-        restoring(one, "sliding-dct", allowance=BANDS)
+        restoring(Stored(one), "sliding-dct", allowance=BANDS)
     with pytest.raises(LimitError, match=r"allow \d+ MiB \(--memory \d+MiB\)"):
         band_height(one.frame, 64, 2**20)
 
@@ -339,6 +357,13 @@ def test_commands_work_in_bands_of_the_memory_allowed(run: Run, tmp_path: Path) 
     assert magnetite.read(tmp_path / "part.png").same_samples(Region(9, 0, 30, 20).crop(whole))
     run(*memory, "convert", "worn.tif", "deep.tif", "depth", "bits=16")
     assert magnetite.read(tmp_path / "deep.tif").bits == 16
+    # A file of which no rows can be read is read whole, and written as what is asked for.
+    magnetite.write(large, tmp_path / "large.bmp")
+    run(*memory, "degrade", "large.bmp", "soft.bmp", "box-blur", "size=3")
+    mixed = run(*memory, "score", "large.tif", "soft.bmp", "--format", "json").stdout
+    soft = magnetite.read(tmp_path / "soft.bmp")
+    expected = magnetite.score(large, soft)
+    assert json.loads(mixed)["rows"][0]["scores"] == pytest.approx(expected, rel=1e-9)
     refused = run(*memory, "degrade", "large.tif", "worn.png", *chain, status=2)
     assert "is written as .tif or .npy" in refused.stderr
     assert not (tmp_path / "worn.png.cert.json").exists()
@@ -363,7 +388,7 @@ def test_every_method_that_bands_take_gives_what_the_whole_picture_gives(
     restores = find("degradation", step.split(maxsplit=1)[0]) is None
     make = restoring if restores else degrading
     try:
-        job = make(picture, step, files=DiskFiles(), allowance=BANDS)
+        job = make(Stored(picture), step, files=DiskFiles(), allowance=BANDS)
     except InputError as refused:
         assert "whole picture" in str(refused) or "estimated from the whole" in str(refused)
         return

@@ -124,7 +124,7 @@ class CodedRows:
         pixels: Pixels | None = None,
     ) -> None:
         check_planes(source)
-        frame = source.frame
+        frame, allowance = source.frame, allowance.of(source)
         self._source, self.step, self._memory, self._pixels = source, str(step), memory, pixels
         self._codec = bind_step(step, frame)
         self._coder = pipeline_of(self._codec)

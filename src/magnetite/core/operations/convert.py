@@ -59,6 +59,7 @@ def converting(
         If the memory does not suffice for a band.
     """
     rows, steps = as_rows(source), as_chain(chain, "conversion").steps
+    allowance = allowance.of(rows)
     obstacle = next(filter(None, map(_obstacle, steps)), None)
     if obstacle is not None:
         frame = rows.frame

@@ -181,7 +181,7 @@ class DegradedRows:
     _clipped: Clipped = field(default_factory=lambda: Clipped(0, 0, 0), init=False)
 
     def __post_init__(self) -> None:
-        frame = self.source.frame
+        frame, self.allowance = self.source.frame, self.allowance.of(self.source)
         self._steps = bind(self.chain, frame, self.options.files)
         obstacle = next(filter(None, map(_obstacle, self._steps)), None)
         self._height = height_for(self._steps, frame, self.allowance, obstacle)

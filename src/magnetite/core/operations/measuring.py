@@ -199,7 +199,7 @@ def measured(
     InputError
         If a figure needs the whole picture, which has more samples than are allowed.
     """
-    steps, frame = list(steps), sources[0].frame
+    steps, frame, allowance = list(steps), sources[0].frame, allowance.of(*sources)
     bound = {str(step): bind_step(step, frame, files) for step in steps}
     height, figures, left_out = _measurable(bound, frame, len(sources), strict, allowance)
     if height == frame.height:

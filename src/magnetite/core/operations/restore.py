@@ -184,7 +184,9 @@ class RestoredRows:
     clipped: Clipped = field(default_factory=lambda: Clipped(0, 0, 0), init=False)
 
     def __post_init__(self) -> None:
-        frame = self.source.frame
+        #: For the scores, of which the reference may be larger than memory.
+        self.scoring = self.allowance
+        frame, self.allowance = self.source.frame, self.allowance.of(self.source)
         self._height, self._reach, note = frame.height, 0, ""
         if not self.allowance.fits(frame):
             obstacle, steps = _estimates(self.chain), bind(self.chain, frame, self.files)
@@ -221,7 +223,7 @@ class RestoredRows:
         """The result, once the bands were taken, with the scores of the restored picture."""
         before = after = None
         if self.reference is not None:
-            scorer = Scorer(self.reference, files=self.files, allowance=self.allowance)
+            scorer = Scorer(self.reference, files=self.files, allowance=self.scoring)
             before, after = (scorer.score(one, metrics) for one in (self.source, restored))
         return Outcome(str(self.chain), self.clipped, before, after)
 

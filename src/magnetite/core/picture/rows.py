@@ -53,6 +53,10 @@ class Allowance:
     memory: int = MEMORY
     samples: int = MAX_SAMPLES
 
+    def of(self, *sources: Rows) -> Allowance:
+        """The same, or no bound where all sources are in memory already: each is one band."""
+        return UNBOUNDED if all(isinstance(one, Picture) for one in sources) else self
+
     def fits(self, frame: Frame) -> bool:
         """Whether a picture may be worked on whole with the memory."""
         return math.prod(frame.shape) * BYTES_PER_SAMPLE <= self.memory
