@@ -213,3 +213,20 @@ def test_a_changed_command_is_run_again_also_by_live_workers(tmp_path: Path) -> 
     _declare_once((commands,))
     assert carried_out(tmp_path, text, executor=Live()).failed == 0
     assert carried_out(tmp_path, text.replace("two-of", "one-of")).computed == 1
+
+
+def test_rows_of_a_ledger_do_not_depend_on_its_batches(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from magnetite.experiment import ledger
+
+    for name in "abcde":
+        picture_at(tmp_path / "refs" / f"{name}.png", ord(name))
+    assert carried_out(tmp_path, PLAN).failed == 0
+    opened = ledger.Ledger(tmp_path / "run", writable=False)
+    whole = list(opened.rows())
+    assert len(whole) >= 5
+    for rows in (1, 2, 3):
+        monkeypatch.setattr(ledger, "_ROWS", rows)
+        assert list(opened.rows()) == whole
+    opened.close()

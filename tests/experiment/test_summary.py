@@ -126,3 +126,16 @@ def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:
         (("p", "--format", "csv"), "takes one table"),
     ):  # fmt: skip
         assert told in run("summarize", *words, status=2).stderr
+
+
+def test_a_treatment_of_which_more_than_half_failed_is_set_aside() -> None:
+    from magnetite.experiment.common import complete
+
+    for lost, kept in ((3, False), (2, True)):
+        values = pd.DataFrame(
+            {"a": [1.0, 2, 3, 4, 5], "b": [math.nan] * lost + [7.0] * (5 - lost)},
+            index=pd.Index([f"p{k}" for k in range(5)]),
+        )
+        found = complete(values, {(f"p{k}", "b") for k in range(lost)})
+        assert ("b" in found.values.columns) == kept
+        assert len(found.values) == (5 - lost if kept else 5)

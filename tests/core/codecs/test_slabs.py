@@ -108,6 +108,8 @@ def test_damaged_streams_of_slabs_are_refused(tmp_path: Path) -> None:
         path.write_bytes(bad)
         with pytest.raises(StreamError, match=rf"coded.mgt: .*{says}"):
             open_rows(path)
+    with pytest.raises(StreamError, match="9 bytes are missing"):
+        expand(data[:-9])
     stream = unpack(data)
     path.write_bytes(Stream(stream.frame, stream.step, stream.sections[:-1]).pack())
     for reader in (lambda: open_rows(path), lambda: expand(path.read_bytes())):
