@@ -36,7 +36,8 @@ GROUPS: dict[str, tuple[list[str], list[str]]] = {
     ),
     "gauges": (
         ["core/gauges/*.py", "core/edges/*.py"], ["core/methods/test_versions.py", "core/gauges",
-                                                  "core/calibrate"],
+                                                  "core/calibrate",
+                                                  "core/operations/test_banded.py"],
     ),
     "statistics": (
         ["core/analysis/statistics.py", "core/analysis/guarantee.py", "core/analysis/repeats.py",
@@ -69,7 +70,8 @@ GROUPS: dict[str, tuple[list[str], list[str]]] = {
     "runner": (
         ["experiment/runner.py", "experiment/retrying.py", "experiment/executors.py",
          "experiment/work.py"],
-        ["experiment/test_executors.py", "experiment/test_content.py"],
+        ["experiment/test_executors.py", "experiment/test_content.py",
+         "experiment/test_runs.py::test_pictures_that_are_kept"],
     ),
     "cache keys": (
         ["core/compute/sharing.py", "experiment/tasks.py", "files/opening.py",

@@ -230,3 +230,16 @@ def test_rows_of_a_ledger_do_not_depend_on_its_batches(
         monkeypatch.setattr(ledger, "_ROWS", rows)
         assert list(opened.rows()) == whole
     opened.close()
+
+
+def test_a_seed_belongs_to_rows_that_draw(tmp_path: Path) -> None:
+    """Another seed computes rows with random numbers anew, and no others."""
+    picture_at(tmp_path / "refs" / "a.png", 1)
+    text = "seed = 5\nrepeats = 2\n" + PLAN.replace(
+        "noisy =", 'blurred = "box-blur size=3px"\nnoisy ='
+    )
+    carried_out(tmp_path, text)
+    frame = table(tmp_path / "run").set_index("degradation name")
+    assert set(frame.loc["blurred", "seed"]) == {0}
+    assert set(frame.loc["noisy", "seed"]) == {5, 6}
+    assert carried_out(tmp_path, text.replace("seed = 5", "seed = 6")).computed == 2
