@@ -116,7 +116,7 @@ def test_commands_that_fail_are_reported_in_one_line(own: Path, run: Run) -> Non
     ("text", "words"),
     [
         ("x = [", "not a TOML file"),
-        ("[metric.a]\nrun = 'a'", "neither [codec.NAME]"),
+        ("[metric.a]\nrun = 'a'", "not [codec.NAME], [restoration.NAME] or [chain.NAME]"),
         ("[codec.dct]\nencode = 'a {input} {output} {quality}'", "already"),
         ("[codec.a]\nencode = 'a {input} {output}'", "no {quality}"),
         ("[codec.a]\nencode = 'a {input} {output} {quality}'", "decode is missing"),

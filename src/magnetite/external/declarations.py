@@ -77,7 +77,7 @@ def declare(path: str | os.PathLike[str], *, again: bool = False) -> list[str]:
     for kind, commands in table.items():
         if kind not in (*_KEYS, _CHAIN) or not isinstance(commands, dict):
             raise CommandError(
-                f"{path}: [{kind}.…] is none of [codec.NAME], [restoration.NAME] and [chain.NAME]"
+                f"{path}: [{kind}.…] is not [codec.NAME], [restoration.NAME] or [chain.NAME]"
             )
         for name, entry in commands.items():
             if kind == _CHAIN:
