@@ -261,8 +261,8 @@ def _faults() -> str:
 
 _MUTATIONS = """\
 Faults put into a sample of places, by `make mutations`: an operator, a comparison or a
-constant is changed, and the tests of the group run. Survivors that no test can see are equivalent
-to the code as it is.
+constant is changed, and the tests of the group run. Faults that no test saw at first got one;
+the survivors left change nothing that can be seen, or a threshold that was chosen.
 
 """
 
@@ -279,7 +279,7 @@ def _mutations() -> str:
         for one in found.values()
         for s in one["survivors"]
     ]
-    text = _MUTATIONS + _table(["modules", "mutants", "seen", "equivalent"], rows)
+    text = _MUTATIONS + _table(["modules", "mutants", "seen", "explained"], rows)
     return text + "\n\n" + _table(["survivor", "change", "reason"], survivors)
 
 

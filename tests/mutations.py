@@ -76,7 +76,8 @@ GROUPS: dict[str, tuple[list[str], list[str]]] = {
     "cache keys": (
         ["core/compute/sharing.py", "experiment/tasks.py", "files/opening.py",
          "core/chain/bind.py", "core/operations/treatment.py"],
-        ["experiment/test_content.py", "files/test_opening.py", "core/chain", "core/metrics",
+        ["experiment/test_content.py", "files/test_opening.py", "core/chain", "core/compute",
+         "core/metrics",
          "core/operations/test_sweep.py", "core/methods/test_versions.py"],
     ),
 }  # fmt: skip

@@ -98,26 +98,30 @@ def test_pages_of_a_stack_count(tmp_path: Path) -> None:
         magnetite.read(path, max_samples=5 * RAMP.size - 1)
 
 
-def _with_tag(data: bytes, tag: int, value: int) -> bytes:
-    """A little-endian TIFF with another value of a tag of its first page."""
+def _with_tag(data: bytes, tag: int, kind: int, value: bytes) -> bytes:
+    """A little-endian TIFF with another type and value of a tag of its first page."""
     changed = bytearray(data)
     (start,) = struct.unpack_from("<I", data, 4)
     for entry in range(start + 2, start + 2 + 12 * struct.unpack_from("<H", data, start)[0], 12):
         if struct.unpack_from("<H", data, entry)[0] == tag:
-            struct.pack_into("<I", changed, entry + 8, value)
+            struct.pack_into("<H", changed, entry + 2, kind)
+            changed[entry + 8 : entry + 12] = value
             return bytes(changed)
     raise KeyError(tag)
 
 
+@pytest.mark.parametrize(("kind", "value"), [
+    (4, struct.pack("<I", 0)), (11, struct.pack("<f", 8.0)), (11, struct.pack("<f", np.nan)),
+])  # fmt: skip
 @pytest.mark.parametrize(("options", "tag"), [
     ({"rowsperstrip": 8}, 278), ({"tile": (16, 16)}, 322), ({"tile": (16, 16)}, 323),
 ])  # fmt: skip
-def test_strips_and_tiles_of_no_size(
-    run: Run, tmp_path: Path, options: dict[str, object], tag: int
+def test_strips_and_tiles_of_no_size_or_no_whole_number(
+    run: Run, tmp_path: Path, options: dict[str, object], tag: int, kind: int, value: bytes
 ) -> None:
     path = tmp_path / "p.tif"
     tifffile.imwrite(path, RAMP, **options)
-    path.write_bytes(_with_tag(path.read_bytes(), tag, 0))
+    path.write_bytes(_with_tag(path.read_bytes(), tag, kind, value))
     assert open_rows(path) is None
     try:
         assert np.array_equal(magnetite.read(path).samples, RAMP)

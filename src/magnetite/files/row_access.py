@@ -179,10 +179,15 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
             and (turned is None or int(turned.value) == 1)
             and page.planarconfig == 1
             and min(page.shape) > 0
-            and (page.tilelength if page.is_tiled else page.rowsperstrip) > 0
+            and all(isinstance(side, int) and side > 0 for side in _sides_of_pieces(page))
         )
         if not plain:
             return None
         # The decoder of strips or tiles is made here: it may read tables from the open file.
         stamp, decode = Stamp.of(file), page.decode
         return TiffRows(path, page.shape, page.dtype, full_scale, stamp, page) if decode else None
+
+
+def _sides_of_pieces(page: Any) -> tuple[object, ...]:
+    """Height and width of tiles, or height of strips; damaged tags hold any number."""
+    return (page.tilelength, page.tilewidth) if page.is_tiled else (page.rowsperstrip,)

@@ -193,6 +193,13 @@ def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
     assert banded["block-height"] == 8
 
 
+def test_impulses_of_bands_are_counted_once() -> None:
+    struck = magnetite.degrade(made("gray 8"), "salt-pepper density=3%").picture
+    whole = magnetite.gauge(struck, "impulse-share")
+    assert gauge(Stored(struck), "impulse-share", allowance=BANDS) == pytest.approx(whole, rel=1e-9)
+    assert whole["impulse-share"] == pytest.approx(0.03, rel=0.2)
+
+
 def test_steps_of_few_levels_are_banding_in_bands_too() -> None:
     y, x = np.mgrid[: 2 * STEP + 5, :80]
     picture = as_picture(np.rint((y // 12 + x // 10) * 3).astype(np.uint8))
