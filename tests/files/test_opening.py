@@ -16,7 +16,7 @@ import tifffile
 
 import magnetite
 from conftest import Run
-from magnetite.core.errors import FileError, LimitError
+from magnetite.core.errors import FileError, LimitError, MagnetiteError
 from magnetite.files.opening import opened, read_bytes
 from magnetite.files.row_access import open_rows
 
@@ -115,8 +115,9 @@ def _with_tag(data: bytes, tag: int, kind: int, value: bytes) -> bytes:
 ])  # fmt: skip
 @pytest.mark.parametrize(("options", "tag"), [
     ({"rowsperstrip": 8}, 278), ({"tile": (16, 16)}, 322), ({"tile": (16, 16)}, 323),
+    ({"rowsperstrip": 8}, 256), ({"rowsperstrip": 8}, 257), ({"tile": (16, 16)}, 257),
 ])  # fmt: skip
-def test_strips_and_tiles_of_no_size_or_no_whole_number(
+def test_pictures_strips_and_tiles_of_no_size_or_no_whole_number(
     run: Run, tmp_path: Path, options: dict[str, object], tag: int, kind: int, value: bytes
 ) -> None:
     path = tmp_path / "p.tif"
@@ -125,7 +126,7 @@ def test_strips_and_tiles_of_no_size_or_no_whole_number(
     assert open_rows(path) is None
     try:
         assert np.array_equal(magnetite.read(path).samples, RAMP)
-    except FileError:
+    except MagnetiteError:
         assert "p.tif" in run("gauge", "p.tif", status=2).stderr
 
 

@@ -178,8 +178,7 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
             and page.bitspersample == 8 * page.dtype.itemsize
             and (turned is None or int(turned.value) == 1)
             and page.planarconfig == 1
-            and min(page.shape) > 0
-            and all(isinstance(side, int) and side > 0 for side in _sides_of_pieces(page))
+            and all(isinstance(side, int) and side > 0 for side in _sides(page))
         )
         if not plain:
             return None
@@ -188,6 +187,7 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
         return TiffRows(path, page.shape, page.dtype, full_scale, stamp, page) if decode else None
 
 
-def _sides_of_pieces(page: Any) -> tuple[object, ...]:
-    """Height and width of tiles, or height of strips; damaged tags hold any number."""
-    return (page.tilelength, page.tilewidth) if page.is_tiled else (page.rowsperstrip,)
+def _sides(page: Any) -> tuple[object, ...]:
+    """Sides of the picture, and of its tiles or strips; damaged tags hold any number."""
+    pieces = (page.tilelength, page.tilewidth) if page.is_tiled else (page.rowsperstrip,)
+    return *page.shape, *pieces
