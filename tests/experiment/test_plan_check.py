@@ -103,3 +103,44 @@ def test_a_run_of_failures_shows_its_reasons(run: Run, folder: Path) -> None:
         told = run(*words, status=2).stderr
         assert "no row is done: 3 failed: " in told
         assert "not all 0" in told
+
+
+DOTTED = """references.files = ["refs/*.png"]
+degradations.noisy = "gaussian-noise sd=4%"
+treatments.nothing = "nothing"
+"""
+PAIRS = """pairs.exclude = [
+  ["noisy", "nothing"],
+]
+"""
+
+
+@pytest.mark.parametrize("text", [
+    DOTTED + PAIRS + 'treatments.median = "median size=3"\n',
+    'base = "."\n' + DOTTED,
+    'references = {files = ["refs/*.png"]}\n' + DOTTED.split("\n", 1)[1],
+])  # fmt: skip
+def test_plans_without_table_headers_run_and_their_copies_too(
+    run: Run, folder: Path, text: str
+) -> None:
+    (folder / "plan.toml").write_text(text)
+    assert "1 computed" in run("run", "plan.toml", "--workers", "1").stdout
+    assert "1 row" in run("run", "plan/plan.toml", "--dry").stdout
+    assert "0 computed" in run("run", "plan/plan.toml", "--workers", "1").stdout
+
+
+@pytest.mark.parametrize("text", [
+    '"base" = "."\n' + DOTTED, DOTTED + "base = '''\n.'''\n",
+])  # fmt: skip
+def test_a_base_that_cannot_be_replaced_is_told_before_the_run(
+    run: Run, folder: Path, text: str
+) -> None:
+    (folder / "plan.toml").write_text(text)
+    told = run("run", "plan.toml", status=2).stderr
+    assert "plan.toml: base: write it on a line of its own" in told
+    assert not (folder / "plan").exists()
+
+
+def test_the_line_of_a_dotted_key_is_told(run: Run, folder: Path) -> None:
+    (folder / "plan.toml").write_text(DOTTED.replace("sd=4%", "sd=4"))
+    assert "plan.toml:2: degradations.noisy" in run("run", "plan.toml", status=2).stderr

@@ -74,10 +74,11 @@ def run(
     wanted = read_plan(plan)
     job = PlanJob.of(wanted, plan.parent)
     executor = local(workers, commands) if cluster is None else Cluster(cluster, commands)
+    is_copy = plan.resolve() == (folder / KEPT).resolve()
+    kept = None if is_copy else kept_text(plan, wanted.base, folder)
     done = carry_out(job, read_text(plan), folder, executor, listener)
-    if plan.resolve() != (folder / KEPT).resolve():
-        text = kept_text(read_text(plan), plan.parent / wanted.base, folder)
-        write_bytes(inside(folder, KEPT), text.encode())
+    if kept is not None:
+        write_bytes(inside(folder, KEPT), kept.encode())
     return done
 
 

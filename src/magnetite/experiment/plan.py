@@ -282,16 +282,30 @@ def read_plan(path: Path) -> Plan:
     return plan
 
 
-def kept_text(text: str, base: Path, folder: Path) -> str:
+def kept_text(plan: Path, base: str, folder: Path) -> str:
     """A plan as its run's folder keeps it: its names still found from there.
 
     The key `base` leads from the folder to where the plan's names are relative to.
+
+    Raises
+    ------
+    PlanError
+        If `base` stands where it cannot be replaced.
     """
-    way = Path(os.path.relpath(base.resolve(), folder.resolve())).as_posix()
+    text, start = read_text(plan), (plan.parent / base).resolve()
+    way = Path(os.path.relpath(start, folder.resolve())).as_posix()
     line = f"base = {json.dumps(way)}     # all names are relative to this folder"
-    head, header, rest = re.split(r"(?m)(^\s*\[)", text, maxsplit=1)
-    stated = re.subn(r"(?m)^\s*base\s*=.*$", lambda _: line, head, count=1)
-    return (stated[0] if stated[1] else f"{line}\n{head}") + header + rest
+    head, *tables = re.split(r"(?m)^(?=\s*\[)", text, maxsplit=1)
+    replaced, stated = re.subn(r"(?m)^\s*base\s*=.*$", lambda _: line, head, count=1)
+    kept = "".join((replaced if stated else f"{line}\n{head}", *tables))
+    try:
+        sound = tomllib.loads(kept) == tomllib.loads(text) | {"base": way}
+    except tomllib.TOMLDecodeError:
+        sound = False
+    if not sound:
+        words = f"write it on a line of its own before all others: base = {json.dumps(base)}"
+        raise PlanError([f"{plan}: base: {words}"])
+    return kept
 
 
 def _told(problem: Any) -> Iterator[tuple[tuple[str, ...], str]]:
@@ -368,7 +382,8 @@ def _line(text: str, key: tuple[str, ...]) -> int:
     start = 0
     for depth, name in enumerate(key):
         header = re.compile(rf"\s*\[\s*{re.escape('.'.join(key[: depth + 1]))}\s*\]")
-        entry = re.compile(rf"""\s*["']?{re.escape(name)}["']?\s*=""")
+        parents = re.escape("".join(f"{parent}." for parent in key[:depth]))
+        entry = re.compile(rf"""\s*(?:{parents})?["']?{re.escape(name)}["']?\s*[.=]""")
         for number in range(start, len(lines)):
             if header.match(lines[number]) or entry.match(lines[number]):
                 start = number

@@ -57,6 +57,16 @@ def read(
         unclear.
     PictureError
         If a sample is NaN or infinite.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> magnetite.write(magnetite.convert(ramp, "gray"), "ramp.png")
+    ()
+    >>> magnetite.read("ramp.png").describe()
+    '200x64 gray, 8 bits'
     """
     path = Path(path)
     data = read_bytes(path, _BYTES_PER_SAMPLE * max_samples + _METADATA)

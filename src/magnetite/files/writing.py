@@ -68,6 +68,14 @@ def write(picture: Picture, path: str | os.PathLike[str]) -> tuple[str, ...]:
     ------
     FileError
         If the format is unknown or cannot hold the picture, or the file cannot be written.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> magnetite.write(magnetite.convert(ramp, "gray"), "ramp.png")
+    ()
     """
     data, messages = encoded(picture, Path(path))
     write_bytes(Path(path), data)

@@ -53,7 +53,14 @@ SCENES = (
 
 
 def scenes(size: tuple[int, int] = DEFAULT_SIZE, seed: int = 0) -> dict[str, Picture]:
-    """All scenes by name, at a size of (width, height) in px; see `make_scenes`."""
+    """All scenes by name, at a size of (width, height) in px; see `make_scenes`.
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> sorted(magnetite.scenes((96, 72)))
+    ['banded-ironstone', 'chart-plate', 'clay-core', 'speckled-granite', 'veined-breccia']
+    """
     names = [scene.name for scene in SCENES]
     return dict(zip(names, make_scenes(size, seed), strict=True))
 

@@ -46,6 +46,16 @@ def error_maps(
     ------
     PictureError
         If size, colour or bit depth differ.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> reference, test = (magnetite.convert(r, "gray") for r in (ramp, ramp + np.uint8(2)))
+    >>> (error,) = magnetite.error_maps(reference, test, ["error"])
+    >>> float(error.values.min()), float(error.values.max())
+    (2.0, 2.0)
     """
     check_comparable(reference, test)
     x, y = reference.on_scale(COMMON_SCALE), test.on_scale(COMMON_SCALE)

@@ -138,6 +138,16 @@ def photon_transfer(
     PictureError
         If frames do not match, have no partner, span too little signal, if rounding hides
         their noise, or if the black level is not where it is said to be.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> still = np.tile(np.linspace(2000, 50000, 512).astype(np.uint16), (256, 1))
+    >>> noise = "sensor-noise full-well=8000e"
+    >>> frames = [magnetite.degrade(still, noise, seed=k).picture for k in range(4)]
+    >>> round(magnetite.photon_transfer(frames).gain.value)  # 65535 / 8000 dn for an electron
+    8
     """
     if len(frames) < 2:
         raise PictureError("noise is calibrated from two or more frames of a still scene")

@@ -48,6 +48,14 @@ def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip", better: Better = "hi
     InputError
         If there are too few points, or the qualities overlap over less than 30 % of the
         smaller range (see `overlap`).
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> anchor = [(0.2, 28.0), (0.4, 31.0), (0.8, 34.0), (1.6, 37.0)]
+    >>> test = [(0.75 * rate, quality) for rate, quality in anchor]
+    >>> round(magnetite.bd_rate(anchor, test), 6)
+    -0.25
     """
     one, two = (_enough(_by_quality(points, better)) for points in (anchor, test))
     return float(np.expm1(_mean_gap(one, two, "quality", fit)))

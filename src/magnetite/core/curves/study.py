@@ -230,6 +230,15 @@ def curve(
     ------
     ChainError, PictureError
         If codecs or metrics cannot be read or do not suit a picture.
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> core = magnetite.scenes((96, 72))["clay-core"]
+    >>> codecs = ["dct step=2%,4%,8%,16%", "wavelet step=2%,4%,8%,16%"]
+    >>> (found,), _ = magnetite.curve(core, codecs, "psnr", workers=1).comparisons()
+    >>> found.anchor, found.bd_rate < 0
+    ('dct step=2%,4%,8%,16%', True)
     """
     pictures = _pictures(references)
     texts = [codecs] if isinstance(codecs, str) else list(codecs)

@@ -155,6 +155,17 @@ def measure_edge(picture: Picture, region: Region | None = None) -> Edge:
     ------
     PictureError
         If the region holds no such edge, or none is found.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> from scipy.special import ndtr
+    >>> y, x = np.mgrid[:80, :80]
+    >>> step = ndtr((x - 40) - 0.1 * (y - 40))  # a Gaussian blur of 1 px
+    >>> edge = magnetite.convert(np.rint(40 + 160 * step).astype(np.uint8), "gray")
+    >>> round(magnetite.measure_edge(edge).mtf50, 2)  # sqrt(ln 2 / 2) / pi = 0.187
+    0.19
     """
     if region is not None:
         return _measured(luma(region.of(picture)), region, strict=False)

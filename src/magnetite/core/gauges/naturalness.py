@@ -79,6 +79,13 @@ def fit_naturalness(pictures: Iterable[Picture]) -> Model:
     ------
     PictureError
         If a picture has no patch of 96x96 with any texture, or all together have fewer than 40.
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> model = magnetite.fit_naturalness(magnetite.scenes().values())
+    >>> model.mean.shape
+    (36,)
     """
     found = []
     for picture in pictures:

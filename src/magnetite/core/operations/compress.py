@@ -51,6 +51,15 @@ def compress(
         If more than one of `rate`, `ratio` and `aim` is given, or one is not above 0.
     TargetError
         If no setting reaches the target.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> coded = magnetite.compress(ramp, "pcm bits=4")
+    >>> coded.bpp < 4
+    True
     """
     picture = whole(as_rows(source))
     asked = {"rate": rate, "ratio": ratio, "aim": aim}

@@ -40,6 +40,14 @@ def convert(source: Rows | Samples, chain: Chain | str) -> Picture:
         If the chain cannot be read.
     PictureError
         If the picture does not suit a step.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> magnetite.convert(ramp, "crop left=10 top=0 width=20 height=8").describe()
+    '20x8 gray, 8 bits'
     """
     return _converted(whole(as_rows(source)), as_chain(chain, "conversion").steps)
 

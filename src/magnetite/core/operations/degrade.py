@@ -99,6 +99,15 @@ def degrade(
         If the picture does not suit a step, or samples leave 0..1 and `overflow` is "fail".
     TargetError
         If no setting reaches the aim.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> degraded = magnetite.degrade(ramp, "offset by=2dn")
+    >>> degraded.picture.samples[0, :3].tolist()
+    [2, 3, 4]
     """
     job = degrading(source, chain, seed=seed, overflow=overflow, aim=aim, files=files)
     return Degraded(joined(job), job.certificate())

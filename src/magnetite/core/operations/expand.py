@@ -34,6 +34,15 @@ def expand(data: bytes, *, max_samples: int = MAX_SAMPLES) -> Picture:
     ------
     StreamError
         If the bytes are not a `.mgt` stream, are damaged, or declare more than `max_samples`.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> coded = magnetite.compress(ramp, "pcm bits=4")
+    >>> magnetite.expand(coded.data).same_samples(coded.picture)
+    True
     """
     stream = unpack(data, max_samples)
     pipeline = decoding(stream.step, stream.frame)

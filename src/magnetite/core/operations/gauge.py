@@ -58,6 +58,14 @@ def gauge(
         If the picture's size or colour does not suit a gauge.
     ChainError
         If `gauges` cannot be read.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> magnetite.gauge(ramp, "mean")["mean"]
+    99.5
     """
     picture, asked = part_of(source, region), selected(gauges, "gauge")
     found = measured(

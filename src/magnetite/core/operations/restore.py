@@ -129,6 +129,17 @@ def restore(
         If the chain or the aim cannot be read or used on this picture.
     PictureError
         If the picture does not suit a step or does not match the reference.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> spiked = ramp.copy()
+    >>> spiked[30, 50] = 255
+    >>> restored = magnetite.restore(spiked, "median size=3", reference=ramp, metrics="max-error")
+    >>> restored.before["max-error"], restored.after["max-error"]
+    (205.0, 0.0)
     """
     job = restoring(source, chain, reference=reference, aim=aim, noise_sd=noise_sd, files=files)
     return job.restored(joined(job), metrics)

@@ -213,6 +213,15 @@ def score(
         If the pictures do not match or are too small for a metric.
     ChainError
         If `metrics` cannot be read.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> scores = magnetite.score(ramp, ramp + np.uint8(2), "mse,psnr")
+    >>> scores["mse"], round(scores["psnr"], 2)
+    (4.0, 42.11)
     """
     scorer = Scorer(
         reference, region=region, border=border, mask=mask, gray=gray,

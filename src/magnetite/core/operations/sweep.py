@@ -129,6 +129,15 @@ def sweep(
         If more than two settings, or more pictures than `most` are swept.
     PictureError
         If source and reference do not match, or do not suit a step.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import magnetite
+    >>> ramp = np.tile(np.arange(200, dtype=np.uint8), (64, 1))
+    >>> swept = magnetite.sweep(ramp, "offset by=1dn,2dn,4dn", reference=ramp, metrics="mse")
+    >>> [row[-1] for row in swept.rows()]
+    [1.0, 4.0, 16.0]
     """
     picture = as_picture(source)
     clean = picture if reference is None else as_picture(reference)
