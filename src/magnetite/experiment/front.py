@@ -68,6 +68,22 @@ def run(
         If the plan cannot be carried out.
     FileError
         If a file is missing or cannot be written.
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> from pathlib import Path
+    >>> _ = magnetite.write(magnetite.scenes((96, 72))["clay-core"], "core.png")
+    >>> _ = Path("plan.toml").write_text('''
+    ... references.files = ["core.png"]
+    ... degradations.noisy = "gaussian-noise sd=4%"
+    ... treatments.nothing = "nothing"
+    ... treatments.median = "median size=3"
+    ... ''')
+    >>> magnetite.run("plan.toml", workers=1).computed
+    2
+    >>> magnetite.run("plan.toml", workers=1).reused
+    2
     """
     plan = Path(plan)
     folder = folder_of(plan) if into is None else Path(into)
@@ -126,6 +142,21 @@ def summarize(
         If the folder holds no run.
     InputError
         If no rows suit the table.
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> from pathlib import Path
+    >>> _ = magnetite.write(magnetite.scenes((96, 72))["clay-core"], "core.png")
+    >>> _ = Path("plan.toml").write_text('''
+    ... references.files = ["core.png"]
+    ... degradations.noisy = "gaussian-noise sd=4%"
+    ... treatments.nothing = "nothing"
+    ... treatments.median = "median size=3"
+    ... ''')
+    >>> _ = magnetite.run("plan.toml", workers=1)
+    >>> [table.name for table in magnetite.summarize("plan")]
+    ['means', 'ranking', 'references', 'cost']
     """
     if other is not None:
         return [compared(Path(folder), Path(other))]

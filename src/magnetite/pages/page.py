@@ -113,6 +113,21 @@ def report(
         If the folder holds no run, or a file cannot be written.
     InputError
         If no row is done, or the run has no such metric.
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> from pathlib import Path
+    >>> _ = magnetite.write(magnetite.scenes((96, 72))["clay-core"], "core.png")
+    >>> _ = Path("plan.toml").write_text('''
+    ... references.files = ["core.png"]
+    ... degradations.noisy = "gaussian-noise sd=4%"
+    ... treatments.nothing = "nothing"
+    ... treatments.median = "median size=3"
+    ... ''')
+    >>> _ = magnetite.run("plan.toml", workers=1)
+    >>> magnetite.report("plan").page.name
+    'report.html'
     """
     path = inside(Path(run), "report.html") if page is None else Path(page)
     return write_page(of_run(Path(run), metric), path, limit)
