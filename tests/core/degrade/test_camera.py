@@ -326,7 +326,7 @@ def test_a_name_stands_for_its_steps(run: Run, tmp_path: Path) -> None:
         ("[chain.survey-camera]\nsteps = 'mosaic'", "there is a chain of that name already"),
         ("[chain.Big]\nsteps = 'mosaic'", "small letters"),
         ("[chain.x]\nsteps = 'mosaic'\nblur = '1px'", "blur is not in its steps"),
-        ("[chains.x]\nsteps = 'mosaic'", "none of [codec.NAME], [restoration.NAME]"),
+        ("[chains.x]\nsteps = 'mosaic'", "not [codec.NAME], [restoration.NAME]"),
     ],
 )
 def test_names_that_cannot_be_are_refused(
