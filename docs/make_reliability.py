@@ -260,9 +260,9 @@ def _faults() -> str:
 
 
 _MUTATIONS = """\
-Faults put into a sample of places, by `make mutations`: an operator, a comparison or a
-constant is changed, and the tests of the group run. Faults that no test saw at first got one;
-the survivors left change nothing that can be seen, or a threshold that was chosen.
+Mutations of a sample of the code, by `python tests/mutations.py 5`: an operator, a comparison or
+a constant is changed, and the tests of the group run. Mutants that survived at first have a test
+now; the survivors left have no observable effect, or change a threshold that was chosen.
 
 """
 

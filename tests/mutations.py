@@ -93,7 +93,7 @@ _SWAPS: dict[type[ast.AST], type[ast.AST]] = {
 
 @dataclass(frozen=True)
 class Mutant:
-    """A fault: the module, the number of the place in it, and what it changes."""
+    """A fault: the module, the number of the node in it, and what it changes."""
 
     group: str
     module: str
@@ -102,7 +102,7 @@ class Mutant:
     change: str
 
 
-def places(tree: ast.AST) -> Iterator[tuple[ast.AST, str]]:
+def nodes(tree: ast.AST) -> Iterator[tuple[ast.AST, str]]:
     """Nodes that can be changed; not annotations, texts and messages."""
     for name, value in ast.iter_fields(tree):
         if name in ("annotation", "returns", "decorator_list", "bases"):
@@ -113,7 +113,7 @@ def places(tree: ast.AST) -> Iterator[tuple[ast.AST, str]]:
                 continue
             if kind := _changeable(node):
                 yield node, kind
-            yield from places(node)
+            yield from nodes(node)
 
 
 def _changeable(node: ast.AST) -> str:
@@ -152,7 +152,7 @@ def mutants(group: str, count: int, seed: int) -> list[Mutant]:
     for pattern in GROUPS[group][0]:
         for path in sorted((ROOT / "src/magnetite").glob(pattern)):
             module = str(path.relative_to(ROOT / "src/magnetite"))
-            for number, (node, kind) in enumerate(places(ast.parse(path.read_text()))):
+            for number, (node, kind) in enumerate(nodes(ast.parse(path.read_text()))):
                 found.append(Mutant(group, module, number, getattr(node, "lineno", 0), kind))
     return random.Random(f"{group} {seed}").sample(found, min(count, len(found)))
 
@@ -160,7 +160,7 @@ def mutants(group: str, count: int, seed: int) -> list[Mutant]:
 def source_of(mutant: Mutant) -> str:
     """The module with the fault in it."""
     tree = deepcopy(ast.parse((ROOT / "src/magnetite" / mutant.module).read_text()))
-    node, _ = list(places(tree))[mutant.number]
+    node, _ = list(nodes(tree))[mutant.number]
     changed(node)
     return ast.unparse(ast.fix_missing_locations(tree))
 

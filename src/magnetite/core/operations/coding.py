@@ -100,7 +100,7 @@ class CodedRows:
     memory : Memory, optional
         Of codings of the same pixels before: layers that have not changed are not run again.
     pixels : array, optional
-        Those of the source, where they are at hand.
+        Those of the source, if available.
 
     Raises
     ------

@@ -167,7 +167,7 @@ class _Options:
     seed: int
     overflow: Overflow | None
     files: Files | None
-    #: Whether findings are made; if not, there is no certificate.
+    #: Whether findings are computed; without them, the certificate is None.
     certified: bool = True
     #: Of the reference, where it is known.
     digest: bytes | None = None
