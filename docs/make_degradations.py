@@ -51,7 +51,6 @@ EXAMPLES = {
     "offset": "by=20%",
     "clip": "low=25% high=60%",
     "vignette": "loss=80%",
-    "colour-cast": "red=1.3 blue=0.7",
 }
 CROP = Region(180, 150, 176, 132)
 _INTRODUCTION = """\

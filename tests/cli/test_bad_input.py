@@ -132,7 +132,7 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     ),
     "no kernel": (degrade("gray.png", "psf-blur", "kernel=none.npy"), "none.npy: no such file"),
     "colour kernel": (degrade("gray.png", "psf-blur", "kernel=tile.png"), "one gray plane"),
-    "cast on gray": (degrade("gray.png", "colour-cast", "red=2"), "colour-cast needs an RGB"),
+    "cast on gray": (degrade("gray.png", "white-balance", "red=2"), "state its pattern="),
     "upsample too far": (
         degrade("gray.png", *["upsample", "factor=64", "+"] * 3, "upsample", "factor=64"),
         "upsample less",

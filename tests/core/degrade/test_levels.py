@@ -209,7 +209,7 @@ def test_tone_steps_are_their_formulas() -> None:
         "gamma exponent=2.2": x**2.2,
         "offset by=-7%": x - 0.07,
         "clip low=30% high=60%": x.clip(0.3, 0.6),
-        "colour-cast red=1.2 blue=0.8": x * [1.2, 1, 0.8],
+        "white-balance red=1.2 blue=0.8": x * [1.2, 1, 0.8],
     }.items():
         np.testing.assert_allclose(magnetite.degrade(x, step).picture.samples, expected)
     flat = magnetite.degrade(np.ones((41, 61)), "vignette loss=0.36").picture.samples

@@ -63,6 +63,8 @@ def refusal(method: Method, picture: Picture) -> str | None:
         return "demosaic takes a mosaic" if picture.colour != "gray" else "does not fit a picture"
     if method.name == "white-balance" and picture.colour == "planes":
         return "takes RGB or a mosaic"
+    if method.name == "white-balance" and picture.colour == "gray":
+        return "state its pattern="
     floats, planes = picture.bits is None, picture.colour == "planes"
     deepest = {"jpeg": 8, "webp": 8, "avif": 12}.get(method.name, 16)
     of_bits = any(isinstance(p.kind, BitDepth) for p in method.implicit)

@@ -57,7 +57,7 @@ _CAMERAS = (
         "+ colour-matrix rows=0.72,0.24,0.04/0.1,0.8,0.1/0.03,0.22,0.75 "
         "+ white-balance red=0.55 blue=0.65 + mosaic "
         "+ sensor-noise full-well={full-well} read=2.5e prnu=0.4% "
-        "+ white-balance red=1.818182 blue=1.538462 + demosaic "
+        "+ white-balance red=1.818182 blue=1.538462 pattern=rggb + demosaic "
         "+ colour-matrix rows=1.44935,-0.42929,-0.02006/-0.18054,1.35105,-0.17051"
         "/-0.00502,-0.37914,1.38415 + to-encoded standard=srgb",
         {"blur": "0.8px", "full-well": "20000e"},
@@ -68,7 +68,7 @@ _CAMERAS = (
         "to-linear standard=srgb + gaussian-blur sigma={blur} "
         "+ white-balance red=0.5 blue=0.6 + mosaic "
         "+ sensor-noise full-well={full-well} read=4e prnu=1% "
-        "+ white-balance red=2 blue=1.666667 + demosaic method=bilinear "
+        "+ white-balance red=2 blue=1.666667 pattern=rggb + demosaic method=bilinear "
         "+ to-encoded standard=srgb + sharpen sigma=1px amount=0.6 + jpeg quality={quality}",
         {"blur": "1.1px", "full-well": "4000e", "quality": "88"},
     ),

@@ -30,6 +30,7 @@ Standard = Annotated[Literal["srgb", "bt709"] | None, Choice(("srgb", "bt709"))]
 Exponent = Annotated[float | None, Number(0.1, 10)]
 Points = Annotated[Any, FileName("curve.csv")]
 Gain = Annotated[float, Number(0.01, 100)]
+StatedPattern = Annotated[Pattern | None, Choice(tuple(PATTERNS))]
 #: Decoding or encoding of samples that are 0 or larger.
 Curve = Callable[[Float64], Float64]
 
@@ -184,7 +185,7 @@ def white_balance(
     red: Gain = 1.0,
     green: Gain = 1.0,
     blue: Gain = 1.0,
-    pattern: Pattern = "rggb",
+    pattern: StatedPattern = None,
 ) -> Pixels:
     """Multiply each colour by its gain.
 
@@ -194,7 +195,7 @@ def white_balance(
     red, green, blue : float
         Gains, 0.01 to 100.
     pattern : "rggb", "bggr", "grbg" or "gbrg"
-        Of a mosaic.
+        Of a mosaic; only a gray picture whose pattern is stated is one.
 
     Returns
     -------
@@ -203,15 +204,17 @@ def white_balance(
     Raises
     ------
     PictureError
-        If the picture has neither one nor three channels.
+        If the picture is neither RGB nor a mosaic of a stated pattern.
     """
     gains: Pixels = np.array([red, green, blue], dtype=pixels.dtype)
-    if pixels.ndim == 3 and pixels.shape[2] != 3:
+    if pixels.ndim == 3 and pixels.shape[2] == 3:
+        return np.multiply(pixels, gains)
+    if pixels.ndim == 3:
         raise PictureError(
             f"white-balance takes RGB or a mosaic; this picture has {pixels.shape[2]} planes"
         )
-    if pixels.ndim == 3:
-        return np.multiply(pixels, gains)
+    if pattern is None:
+        raise PictureError("white-balance of a gray picture: state its pattern=, if it is a mosaic")
     out = np.empty_like(pixels)
     for (down, across), colour in colours_of(PATTERNS[pattern]):
         out[down::2, across::2] = pixels[down::2, across::2] * gains[colour]

@@ -13,7 +13,6 @@ from magnetite.core.methods.catalogue import ColourPolicy, degradation
 from magnetite.core.methods.parameters import Number, Share
 
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.2"
-Gain = Annotated[float, Number(0, 4)]
 
 
 @degradation(
@@ -170,38 +169,3 @@ def vignette(
     light = ((1 + bend * radius2) ** -2).astype(pixels.dtype)
     shaded: Pixels = pixels * (light if pixels.ndim == 2 else light[..., np.newaxis])
     return shaded
-
-
-@degradation(
-    "colour-cast",
-    summary="Weight red, green and blue differently: a wrong white balance.",
-    colour=ColourPolicy.RGB,
-    source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 6.5",
-    reach=0,
-)
-def colour_cast(
-    pixels: Pixels,
-    *,
-    red: Gain = 1.0,
-    green: Gain = 1.0,
-    blue: Gain = 1.0,
-) -> Pixels:
-    """Multiply the channels by gains.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w, 3), full-scale units
-    red, green, blue : float
-        Gains, 0 to 4; 1 changes nothing.
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
-
-    Raises
-    ------
-    PictureError
-        If the picture is not RGB.
-    """
-    gains: Pixels = np.array([red, green, blue], dtype=pixels.dtype)
-    return np.multiply(pixels, gains)
