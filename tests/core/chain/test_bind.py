@@ -18,7 +18,7 @@ from magnetite.core.chain.bind import Bound, ReadOnce, bind, bind_step
 from magnetite.core.chain.notation import parse_chain, parse_step
 from magnetite.core.errors import ChainError
 from magnetite.core.methods.catalogue import every
-from magnetite.core.methods.declarations import Metric
+from magnetite.core.methods.declarations import Method, Metric
 from magnetite.core.picture import Frame, Picture, as_picture
 from magnetite.external import declare
 
@@ -51,9 +51,14 @@ def bound(text: str, frame: Frame = GRAY) -> Bound:
     return bind_step(parse_step(text, "degradation", "restoration"), frame, Kernels())
 
 
+def on_gray(method: Method) -> str:
+    """The example of a method, as it can be used on a gray picture."""
+    return method.example + " pattern=rggb" * (method.name == "white-balance")
+
+
 def local_steps() -> list[str]:
     methods = [*every("degradation"), *every("restoration")]
-    examples = [m.example for m in methods if bound(m.example).method.name != "psf-blur"]
+    examples = [on_gray(m) for m in methods if bound(m.example).method.name != "psf-blur"]
     # A Poisson count takes as many random numbers as it needs: what follows in its chunk moves on.
     local = [text for text in examples if bound(text).reach is not None]
     return [*STEPS, *(text for text in local if not text.startswith("poisson-noise"))]
@@ -110,7 +115,9 @@ def test_a_bound_step_says_what_it_needs(
 def test_methods_take_no_more_memory_than_they_say(kind: str) -> None:
     plane = (0.2 + 0.6 * texture(448, 512)).astype(np.float32)
     for method in every(kind):
-        step = bind_step(parse_step(method.example, kind), Frame(448, 512, 1, "gray", 8), Kernels())
+        step = bind_step(
+            parse_step(on_gray(method), kind), Frame(448, 512, 1, "gray", 8), Kernels()
+        )
         inputs: list[Any] = [plane]
         if kind == "metric":
             inputs = [plane.astype(float), plane[::-1].astype(float)]
