@@ -42,7 +42,13 @@ def test_an_interruption_is_one_line(delay: float, gray: Path, tmp_path: Path) -
     )
     time.sleep(delay)
     program.send_signal(signal.SIGINT)
-    _, said = program.communicate(timeout=30)
+    try:
+        _, said = program.communicate(timeout=15)
+    except subprocess.TimeoutExpired:
+        # The interpreter can lose a signal while it starts, before the program's first line.
+        assert delay < 0.1
+        program.send_signal(signal.SIGINT)
+        _, said = program.communicate(timeout=15)
     early = (1,) if delay < 0.1 else ()
     assert program.returncode in (130, -signal.SIGINT, *early), said
     assert b"Traceback" not in said or delay < 0.1, said  # before the program itself runs
