@@ -129,6 +129,11 @@ def _decoding(standard: Standard, exponent: float | None, points: Any) -> Curve:
     return _tone_curve(points)[1]
 
 
+def standard_decoding(standard: Standard) -> Curve:
+    """Linear light of samples, 0 or larger, that were encoded by a standard."""
+    return _decoding(standard, None, None)
+
+
 def _encoding(standard: Standard, exponent: float | None, points: Any) -> Curve:
     if standard == "srgb":
         return lambda x: np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)

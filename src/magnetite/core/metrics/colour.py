@@ -94,14 +94,14 @@ def _differences(reference: Samples, test: Samples, peak: float) -> Float64:
 
 def _lab(pixels: Samples, peak: float) -> Float64:
     if pixels.dtype.kind == "f":
-        return by_bands(lambda x: _lab_of_light(light_of(x / peak)), pixels)
+        return by_bands(lambda x: lab_of_light(light_of(x / peak)), pixels)
     light = light_of(np.arange(2 ** (8 * pixels.itemsize)) / peak)
-    return by_bands(lambda x: _lab_of_light(light[x]), pixels)
+    return by_bands(lambda x: lab_of_light(light[x]), pixels)
 
 
 def lab_of(rgb: Pixels) -> Float64:
     """CIELAB (D65) of sRGB samples on 0..1, last axis 3; values outside 0..1 are clipped."""
-    return _lab_of_light(light_of(rgb))
+    return lab_of_light(light_of(rgb))
 
 
 def light_of(encoded: Pixels) -> Float64:
@@ -110,12 +110,22 @@ def light_of(encoded: Pixels) -> Float64:
     return np.where(inside <= 0.04045, inside / 12.92, ((inside + 0.055) / 1.055) ** 2.4)
 
 
-def _lab_of_light(linear: Float64) -> Float64:
+def lab_of_light(linear: Float64) -> Float64:
+    """CIELAB (D65) of linear sRGB, last axis 3 (ISO/CIE 11664-4:2019)."""
     xyz = linear @ (_TO_XYZ.T / _WHITE)
     delta = 6 / 29
     f = np.where(xyz > delta**3, np.cbrt(xyz), xyz / (3 * delta**2) + 4 / 29)
     x, y, z = f[..., 0], f[..., 1], f[..., 2]
     return np.stack([116 * y - 16, 500 * (x - y), 200 * (y - z)], axis=-1)
+
+
+def light_of_lab(lab: Float64) -> Float64:
+    """Linear sRGB of CIELAB (D65), last axis 3; outside 0..1 where sRGB has no such colour."""
+    y = (lab[..., 0] + 16) / 116
+    f = np.stack([y + lab[..., 1] / 500, y, y - lab[..., 2] / 200], axis=-1)
+    delta = 6 / 29
+    xyz = np.where(f > delta, f**3, 3 * delta**2 * (f - 4 / 29)) * _WHITE
+    return np.asarray(xyz @ np.linalg.inv(_TO_XYZ).T)
 
 
 def ciede2000(one: Float64, two: Float64) -> Float64:

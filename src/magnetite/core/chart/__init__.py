@@ -1,0 +1,1 @@
+"""The test chart: its design, its drawing, and a camera measured from a picture of it."""

@@ -1,0 +1,136 @@
+"""Colour errors of a camera, and the lateral shift of its colours."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from magnetite.core.arrays import Float64
+from magnetite.core.chart.design import Chart
+from magnetite.core.chart.mapping import Mapping
+from magnetite.core.chart.marks import Found, dot_centre
+from magnetite.core.chart.tone import Falloff, Tone, samples_of
+from magnetite.core.errors import PictureError
+from magnetite.core.metrics.colour import ciede2000, lab_of_light
+
+#: Fewest colours and dots that figures are taken from.
+_LEAST_COLOURS, _LEAST_DOTS = 6, 20
+
+
+@dataclass(frozen=True)
+class ColourError:
+    """CIEDE2000 of each patch, its mean and the value that 95 % stay below."""
+
+    differences: Float64
+    mean: float
+    high: float
+    #: Patches left out, as outside the picture or clipped.
+    missing: int
+
+
+def measure_colours(
+    pixels: Float64, chart: Chart, mapping: Mapping, tone: Tone, falloff: Falloff, rounding: float
+) -> ColourError:
+    """Colours by the tone response of each channel, against those of the chart.
+
+    The response of each channel is that of the gray steps, so grays are right by definition
+    (ISO 17321-1:2012, white-balanced); what is left is the mixture of colours.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w, 3), full-scale units
+    chart, mapping, tone, falloff
+        As found before.
+    rounding : float
+        Distance of neighbouring sample values, 0 for float.
+
+    Returns
+    -------
+    ColourError
+
+    Raises
+    ------
+    PictureError
+        If fewer than six colours can be used, or the picture is gray.
+    """
+    if pixels.shape[2] != 3:
+        raise PictureError("the picture is gray")
+    seen, wanted = [], []
+    for patch in chart.colours:
+        samples = samples_of(pixels, patch, mapping)
+        if samples is None or float((samples >= 1 - rounding / 2).mean()) > 0.01:
+            continue
+        relative = float(falloff.at(mapping(np.array([patch.x, patch.y]))))
+        seen.append(tone.decode(samples).mean(axis=(0, 1)) / relative)
+        wanted.append(patch.light)
+    if len(seen) < _LEAST_COLOURS:
+        raise PictureError(f"only {len(seen)} colour patches lie inside and are not clipped")
+    differences = ciede2000(lab_of_light(np.array(wanted)), lab_of_light(np.array(seen)))
+    return ColourError(
+        differences, float(differences.mean()), float(np.percentile(differences, 95)),
+        len(chart.colours) - len(seen),
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class ColourShift:
+    """Displacement of one channel against green: `a p + b p r² + shift`, px of the picture."""
+
+    channel: str
+    #: Largest displacement of a dot by the fit, px, and its standard error.
+    largest: float
+    error: float
+    #: Positions of the dots, and their fitted displacements, shape (n, 2).
+    points: Float64
+    displacement: Float64
+
+
+def measure_colour_shift(pixels: Float64, chart: Chart, found: Found) -> list[ColourShift]:
+    """Lateral shift of red and blue against green, from the dots.
+
+    Raises
+    ------
+    PictureError
+        If the picture is gray, or fewer than 20 dots are seen in all channels.
+    """
+    if pixels.shape[2] != 3:
+        raise PictureError("the picture is gray")
+    centres = np.full((3, len(found.chart_points), 2), np.nan)
+    for channel in range(3):
+        for k, point in enumerate(found.chart_points):
+            centre = dot_centre(pixels[..., channel], found.mapping, point, chart)
+            if centre is not None:
+                centres[channel, k] = centre
+    complete = np.isfinite(centres).all(axis=(0, 2))
+    if complete.sum() < _LEAST_DOTS:
+        raise PictureError(f"only {int(complete.sum())} dots are seen in all three channels")
+    red, green, blue = centres[:, complete]
+    size = pixels.shape[1], pixels.shape[0]
+    return [
+        _fitted(name, green, channel - green, size)
+        for name, channel in (("red", red), ("blue", blue))
+    ]
+
+
+def _fitted(name: str, points: Float64, shift: Float64, size: tuple[int, int]) -> ColourShift:
+    unit = float(np.hypot(*size)) / 2
+    away = (points - np.array(size) / 2) / unit
+    square = (away**2).sum(axis=1, keepdims=True)
+    zero, one = np.zeros(len(points)), np.ones(len(points))
+    design = np.concatenate(
+        [
+            np.stack([one, zero, away[:, 0], (away * square)[:, 0]], axis=1),
+            np.stack([zero, one, away[:, 1], (away * square)[:, 1]], axis=1),
+        ]
+    )
+    wanted = shift.T.ravel()
+    values = np.linalg.lstsq(design, wanted, rcond=None)[0]
+    fitted = (design @ values).reshape(2, -1).T
+    residual = wanted - design @ values
+    variance = float(residual @ residual) / (wanted.size - values.size)
+    covariance = variance * np.linalg.pinv(design.T @ design)
+    k = int(np.argmax(np.hypot(*fitted.T)))
+    rows = design[[k, k + len(points)]]
+    error = float(np.sqrt(np.trace(rows @ covariance @ rows.T)))
+    return ColourShift(name, float(np.hypot(*fitted[k])), error, points, fitted)

@@ -1,0 +1,138 @@
+"""All that one picture of the chart says about the camera."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TypeVar
+
+import numpy as np
+
+from magnetite.core.arrays import Float64
+from magnetite.core.chart.colour import measure_colour_shift, measure_colours
+from magnetite.core.chart.design import Chart
+from magnetite.core.chart.marks import Found, find
+from magnetite.core.chart.noise import NoiseModel, detrended, measure_noise
+from magnetite.core.chart.resolution import measure_edges_of, measure_star
+from magnetite.core.chart.result import ChartMeasurement
+from magnetite.core.chart.texture import Texture, leaves_region, measure_texture, noise_spectrum
+from magnetite.core.chart.tone import Falloff, Tone, background_patches, measure_tone, samples_of
+from magnetite.core.errors import InputError, PictureError
+from magnetite.core.picture import Picture
+from magnetite.core.picture.picture import LUMA_WEIGHTS
+
+TONES = ("measured", "linear", "srgb", "bt709")
+_Part = TypeVar("_Part")
+
+
+def measure_chart(picture: Picture, chart: Chart, tone: str = "measured") -> ChartMeasurement:
+    """Measure a camera from a picture of the chart.
+
+    The marks and dots give the position of the chart and the distortion (ISO 17850:2015); the gray
+    steps the tone response (ISO 14524:2009), noise and dynamic range (ISO 15739:2023); edges and
+    star the spatial frequency response (ISO 12233:2017); dead leaves the texture response
+    (ISO/TS 19567-2:2019); patches the colour error (CIEDE2000); dots the lateral shift of colours
+    (ISO 19084:2015); the background the fall-off (ISO 17957:2015). What cannot be measured is left
+    out, with its reason among the notes.
+
+    Parameters
+    ----------
+    picture : Picture
+        Gray or RGB.
+    chart : Chart
+        The chart that it shows.
+    tone : "measured", "linear", "srgb" or "bt709"
+        The tone response; the default takes it from the gray steps.
+
+    Returns
+    -------
+    ChartMeasurement
+
+    Raises
+    ------
+    InputError
+        If there is no such tone response.
+    PictureError
+        If the chart or its gray steps cannot be found.
+    """
+    if tone not in TONES:
+        raise InputError(f"the tone response is one of {', '.join(TONES)}, not {tone!r}")
+    if picture.colour == "planes":
+        raise PictureError(f"{picture.origin} has planes: a chart is measured in gray or RGB")
+    pixels = picture.pixels().astype(np.float64)
+    pixels = pixels[..., np.newaxis] if pixels.ndim == 2 else pixels
+    rounding = 0.0 if picture.bits is None else 1 / picture.full_scale
+    gray = _luma(pixels)
+    found = find(gray, chart)
+    mapping = found.mapping
+    response, falloff, remarks = measure_tone(pixels, chart, mapping, tone, rounding)
+    notes = [*found.notes, *remarks]
+
+    def part(name: str, measure: Callable[[], _Part], otherwise: _Part) -> _Part:
+        try:
+            return measure()
+        except PictureError as error:
+            notes.append(f"no {name}: {error}")
+            return otherwise
+
+    light = _light(pixels, response, falloff, found)
+    straight = gray if response.kind == "linear" else _luma(_relative(pixels, response))
+    none: list[NoiseModel] = []
+    noise = part("noise", lambda: measure_noise(pixels, chart, mapping, response, rounding), none)
+    edges = measure_edges_of(straight, chart, mapping)
+    for reason in dict.fromkeys(edge.reason for edge in edges if edge.edge is None):
+        count = sum(edge.reason == reason for edge in edges)
+        notes.append(f"{count} of {len(edges)} edges left out: {reason}")
+    return ChartMeasurement(
+        picture.frame, chart, found, response, falloff, tuple(noise), tuple(edges),
+        part("star", lambda: measure_star(light, chart, mapping), None),
+        part("texture", lambda: _texture(light, chart, found, pixels, response), None),
+        part(
+            "colours",
+            lambda: measure_colours(pixels, chart, mapping, response, falloff, rounding), None,
+        ),
+        tuple(part("shift of colours", lambda: measure_colour_shift(pixels, chart, found), [])),
+        tuple(notes),
+    )  # fmt: skip
+
+
+def _luma(pixels: Float64) -> Float64:
+    if pixels.shape[2] == 1:
+        return pixels[..., 0]
+    return np.asarray(pixels @ np.array(LUMA_WEIGHTS))
+
+
+def _relative(pixels: Float64, tone: Tone) -> Float64:
+    """Linear light as a share of full scale."""
+    full = tone.decode(np.ones((1, pixels.shape[2])))[0]
+    return np.asarray(tone.decode(pixels) / full)
+
+
+def _light(pixels: Float64, tone: Tone, falloff: Falloff, found: Found) -> Float64:
+    """Linear light on the chart's scale, fall-off removed, luma of the channels."""
+    height, width = pixels.shape[:2]
+    x, y = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
+    return _luma(tone.decode(pixels)) / falloff.at(np.stack([x, y], axis=-1))
+
+
+def _texture(light: Float64, chart: Chart, found: Found, pixels: Float64, tone: Tone) -> Texture:
+    """The texture response, with the noise that even patches of about the same light show."""
+    mapping = found.mapping
+    _, _, side = leaves_region(light.shape, chart, mapping)
+    patches = [*background_patches(chart), *chart.steps]
+    residuals, lights = [], []
+    for patch in patches:
+        if patch.light[0] < chart.leaves.disks[:, 3].min():
+            continue
+        samples = samples_of(light[..., np.newaxis], patch, mapping)
+        if samples is not None:
+            residuals.append(detrended(samples[..., 0]))
+            lights.append(patch.light[0])
+    if not residuals or max(float(r.std()) for r in residuals) == 0:
+        return measure_texture(light, np.zeros((side, side)), chart, mapping)
+    # The variance is taken for a line in the light; the leaves' mean is what counts then.
+    variance = np.array([float((r**2).mean()) for r in residuals])
+    line = np.polyfit(np.array(lights), variance, 1)
+    mean = float(chart.leaves.raster().mean())
+    power = max(0.0, float(np.polyval(line, mean)))
+    spectrum = noise_spectrum([r for r in residuals if r.std() > 0], side)
+    return measure_texture(light, power * spectrum, chart, mapping)

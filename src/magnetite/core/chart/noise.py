@@ -1,0 +1,212 @@
+"""Noise of a camera over its signal, from the gray steps of one picture of the chart.
+
+ISO 15739:2023 (noise, dynamic range); Janesick, Photon Transfer (2007), chapter 5.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from magnetite.core.arrays import Float64
+from magnetite.core.calibrate.fitting import Estimate
+from magnetite.core.chart.design import Chart
+from magnetite.core.chart.mapping import Mapping
+from magnetite.core.chart.tone import Level, Tone, samples_of
+from magnetite.core.errors import PictureError
+
+#: Lags, px, over which the correlation of the noise is summed.
+_LAGS = 4
+#: sd in digital numbers below which rounding hides the noise.
+_LEAST_SD = 0.6
+#: Rounds of weights and fit.
+_ROUNDS = 8
+
+
+@dataclass(frozen=True)
+class StepNoise:
+    """Signal and noise of one gray step, shares of full scale, in linear light."""
+
+    light: float
+    signal: float
+    noise: float
+    #: Relative standard error of the noise.
+    error: float
+
+
+@dataclass(frozen=True)
+class NoiseModel:
+    """Noise of one channel: `variance = read² + signal / full well + (prnu signal)²`."""
+
+    channel: str
+    steps: tuple[StepNoise, ...]
+    #: sd without light as a share of full scale, and in electrons; electrons at full scale; PRNU,
+    #: a share of the signal.
+    read: Estimate
+    read_electrons: Estimate
+    full_well: Estimate
+    prnu: Estimate
+    #: Chi-square per degree of freedom.
+    chi_square: float
+    #: Largest signal over the signal that is as large as its noise.
+    dynamic_range: float | None
+    #: Share of the noise's variance that the next sample has in common with it.
+    correlation: float
+
+
+def measure_noise(
+    pixels: Float64,
+    chart: Chart,
+    mapping: Mapping,
+    tone: Tone,
+    rounding: float,
+) -> list[NoiseModel]:
+    """The noise model of each channel.
+
+    Noise is the sd of a step about its plane, in linear light; where the noise is correlated, its
+    error grows with the sum of the squared correlations. Rounding noise is subtracted.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w, channels), full-scale units
+    chart, mapping, tone
+        As found before.
+    rounding : float
+        Distance of neighbouring sample values, 0 for float.
+
+    Returns
+    -------
+    list of NoiseModel
+
+    Raises
+    ------
+    PictureError
+        If fewer than four steps show noise.
+    """
+    names = ("gray",) if pixels.shape[2] == 1 else ("red", "green", "blue")
+    full = tone.decode(np.ones((1, pixels.shape[2])))[0]
+    kept = []
+    for patch in sorted(chart.steps, key=lambda step: step.light):
+        samples = samples_of(pixels, patch, mapping)
+        if samples is None or (level := Level(patch, samples)).clipped(rounding):
+            continue
+        kept.append((level, tone.slope(level.mean), tone.decode(level.mean)))
+    return [
+        _model(name, c, [(level, slope[c] / full[c], mean[c] / full[c])
+                         for level, slope, mean in kept], rounding)
+        for c, name in enumerate(names)
+    ]  # fmt: skip
+
+
+def _model(
+    name: str, c: int, kept: list[tuple[Level, float, float]], rounding: float
+) -> NoiseModel:
+    steps, lags = [], []
+    for level, slope, signal in kept:
+        residual = detrended(level.samples[..., c])
+        variance = float((residual**2).sum()) / (residual.size - 3)
+        if rounding and variance < (_LEAST_SD * rounding) ** 2:
+            continue
+        shared, correlation = _effective_size(residual)
+        noise = float(slope) * math.sqrt(max(0.0, variance - rounding**2 / 12))
+        error = math.sqrt(0.5 / shared)
+        steps.append(StepNoise(level.patch.light[0], float(signal), noise, error))
+        lags.append(correlation)
+    if len(steps) < 4:
+        raise PictureError(
+            f"the noise of {name} shows in {len(steps)} gray steps only: rounding hides it, or the "
+            "picture was denoised; it takes 4"
+        )
+    signals, noises, shares = (
+        np.array([getattr(step, name) for step in steps]) for name in ("signal", "noise", "error")
+    )
+    values, covariance, chi_square = _fit(signals, noises**2, shares)
+    widening = max(1.0, chi_square)
+    errors = np.sqrt(np.diag(covariance) * widening)
+    square, gain, gain_square = (
+        Estimate.of(float(v), float(e)) for v, e in zip(values, errors, strict=True)
+    )
+    return NoiseModel(
+        name, tuple(steps), square.root(), _in_electrons(values, covariance * widening),
+        _inverse(gain), gain_square.root(), chi_square, _dynamic_range(values),
+        float(np.median(lags)),
+    )  # fmt: skip
+
+
+def detrended(plane: Float64) -> Float64:
+    """Samples less their plane (least squares)."""
+    y, x = np.indices(plane.shape, np.float64)
+    design = np.stack([np.ones(plane.size), x.ravel(), y.ravel()], axis=1)
+    values = np.linalg.lstsq(design, plane.ravel(), rcond=None)[0]
+    return np.asarray(plane - (design @ values).reshape(plane.shape))
+
+
+def _effective_size(residual: Float64) -> tuple[float, float]:
+    """Independent samples with as sure a variance, and the correlation of neighbours in a row.
+
+    Half a variance's relative error squared is the sum of squared correlations over the number of
+    samples (Bartlett 1946); estimates of correlations below their own error count as 0.
+    """
+    size, total = residual.size, 0.0
+    power = float((residual**2).sum())
+    if power == 0:
+        return float(size), 0.0
+    beside = 0.0
+    for down in range(_LAGS + 1):
+        for across in range(-_LAGS, _LAGS + 1):
+            if (down, across) <= (0, 0):
+                continue
+            one = residual[down:, max(0, across) : residual.shape[1] + min(0, across)]
+            other = residual[
+                : residual.shape[0] - down, max(0, -across) : residual.shape[1] - max(0, across)
+            ]
+            correlation = float((one * other).sum()) / power * size / max(1, one.size)
+            beside = correlation if (down, across) == (0, 1) else beside
+            if abs(correlation) > 3 / math.sqrt(size):
+                total += 2 * correlation**2
+    return size / (1 + total), beside
+
+
+def _fit(signal: Float64, variance: Float64, error: Float64) -> tuple[Float64, Float64, float]:
+    """Weighted least squares of the three terms, weights by the fitted variance."""
+    design = np.stack([np.ones_like(signal), signal, signal**2], axis=1)
+    expected = variance
+    for _ in range(_ROUNDS):
+        weight = 1 / np.maximum(2 * error * expected, 1e-300)
+        weighted = design * weight[:, np.newaxis]
+        scale = np.linalg.norm(weighted, axis=0)
+        values, *_ = np.linalg.lstsq(weighted / scale, variance * weight, rcond=None)
+        covariance = np.linalg.pinv((weighted / scale).T @ (weighted / scale))
+        values, covariance = values / scale, covariance / np.outer(scale, scale)
+        expected = np.maximum(design @ values, 0.05 * variance)
+    residual = (variance - design @ values) * weight
+    return values, covariance, float(residual @ residual) / max(1, signal.size - 3)
+
+
+def _inverse(slope: Estimate) -> Estimate:
+    """Electrons at full scale: the inverse of the slope; without an end where that may be 0."""
+    if slope.value <= 0:
+        return Estimate(math.nan, 1 / slope.high if slope.high > 0 else math.nan, math.inf)
+    high = 1 / slope.low if slope.low > 0 else math.inf
+    return Estimate(1 / slope.value, 1 / slope.high, high)
+
+
+def _in_electrons(values: Float64, covariance: Float64) -> Estimate:
+    """Read noise in electrons: its square is intercept / slope²."""
+    square, slope = float(values[0]), float(values[1])
+    if slope <= 0:
+        return Estimate(math.nan, math.nan, math.nan)
+    gradient = np.array([slope**-2, -2 * square * slope**-3])
+    error = math.sqrt(max(0.0, float(gradient @ covariance[:2, :2] @ gradient)))
+    return Estimate.of(square / slope**2, error).root()
+
+
+def _dynamic_range(values: Float64) -> float | None:
+    """1 over the signal s with s² = variance(s); None where noise without light is not seen."""
+    square, slope, gain_square = (max(0.0, float(v)) for v in values)
+    if square == 0 or gain_square >= 1:
+        return None
+    a = 1 - gain_square
+    return 2 * a / (slope + math.sqrt(slope**2 + 4 * a * square))

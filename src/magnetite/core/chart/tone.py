@@ -1,0 +1,295 @@
+"""Tone response of a camera and fall-off of its light, from the gray steps and the background.
+
+ISO 14524:2009 (opto-electronic conversion function); ISO 17957:2015 (fall-off).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from magnetite.core.arrays import Float64
+from magnetite.core.chart.design import Chart, Patch
+from magnetite.core.chart.mapping import Mapping
+from magnetite.core.degrade.light import standard_decoding
+from magnetite.core.errors import PictureError
+
+#: Share of a patch's side that is measured, and smallest side of that, px.
+_INNER, _LEAST = 0.62, 6
+#: Share of the samples at the ends of the scale from which on a patch counts as clipped.
+_CLIPPED = 0.01
+#: Deviation from a straight line up to which the response is linear: a share of the light, and
+#: standard errors.
+_STRAIGHT, _ERRORS = 0.01, 4.0
+#: Rounds of tone response and fall-off in turn.
+_ROUNDS = 6
+#: Steps that it takes.
+_LEAST_STEPS = 4
+
+#: Light, 1 for white, of samples in full-scale units.
+Decoder = Callable[[Float64], Float64]
+
+
+@dataclass(frozen=True)
+class Level:
+    """Samples of a patch: shape (n, m, channels), full-scale units."""
+
+    patch: Patch
+    samples: Float64
+
+    @property
+    def mean(self) -> Float64:
+        """Mean of each channel."""
+        return np.asarray(self.samples.mean(axis=(0, 1)))
+
+    @property
+    def error(self) -> Float64:
+        """Standard error of each channel's mean, for white noise."""
+        count = self.samples.shape[0] * self.samples.shape[1]
+        return np.asarray(self.samples.std(axis=(0, 1)) / math.sqrt(count))
+
+    def clipped(self, rounding: float) -> bool:
+        """Whether samples reach the ends of the scale."""
+        ends = (self.samples <= 0) | (self.samples >= 1 - rounding / 2)
+        return bool(ends.mean(axis=(0, 1)).max() > _CLIPPED)
+
+
+@dataclass(frozen=True)
+class Falloff:
+    """Light over the field relative to its middle, which is where it is 1."""
+
+    coefficients: Float64
+    width: int
+    height: int
+
+    def at(self, points: Float64) -> Float64:
+        """Relative light at positions in the picture, shape (..., 2)."""
+        return np.asarray(1 + self._terms(points) @ self.coefficients)
+
+    @property
+    def corners(self) -> float:
+        """Mean loss of light in the corners, % of the middle's."""
+        w, h = self.width, self.height
+        ends = np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float64)
+        return 100 * (1 - float(self.at(ends).mean()))
+
+    def _terms(self, points: Float64) -> Float64:
+        unit = math.hypot(self.width, self.height) / 2
+        away = (points - np.array([self.width, self.height]) / 2) / unit
+        square = (away**2).sum(axis=-1)
+        return np.stack([away[..., 0], away[..., 1], square, square**2], axis=-1)
+
+    @classmethod
+    def fitted(cls, points: Float64, light: Float64, width: int, height: int) -> Falloff:
+        """Least squares through the light of one background at many positions."""
+        even = cls(np.zeros(4), width, height)
+        design = np.concatenate([np.ones((len(points), 1)), even._terms(points)], axis=1)
+        values = np.linalg.lstsq(design, light, rcond=None)[0]
+        return cls(values[1:] / values[0], width, height)
+
+
+@dataclass(frozen=True)
+class Tone:
+    """The tone response: levels of the steps, and the light of samples by it."""
+
+    #: "linear", "srgb", "bt709" or "measured".
+    kind: str
+    light: Float64
+    level: Float64
+    decoders: tuple[Decoder, ...]
+    #: For linear responses: level without light, and level for each unit of light, by channel.
+    black: Float64 | None
+    gain: Float64 | None
+
+    def decode(self, samples: Float64) -> Float64:
+        """Light of samples, last axis the channels."""
+        decoded = [decoder(samples[..., c]) for c, decoder in enumerate(self.decoders)]
+        return np.stack(decoded, axis=-1)
+
+    def slope(self, levels: Float64) -> Float64:
+        """Light per unit of sample value at the levels of each channel."""
+        step = 1e-4
+        return (self.decode(levels + step) - self.decode(levels - step)) / (2 * step)
+
+
+def samples_of(pixels: Float64, patch: Patch, mapping: Mapping) -> Float64 | None:
+    """The middle of a patch, shape (n, m, channels); None where it leaves the picture."""
+    middle = np.array([patch.x, patch.y])
+    centre, turn = mapping(middle), abs(mapping.turn(middle))
+    side = _INNER * patch.side * mapping.scale(middle) / (math.cos(turn) + math.sin(turn))
+    left, top = np.rint(centre - side / 2).astype(int)
+    right, bottom = np.rint(centre + side / 2).astype(int)
+    inside = min(left, top) >= 0 and right <= pixels.shape[1] and bottom <= pixels.shape[0]
+    if not inside or min(right - left, bottom - top) < _LEAST:
+        return None
+    return pixels[top:bottom, left:right]
+
+
+def background_patches(chart: Chart) -> list[Patch]:
+    """Squares of bare background: half a cell beside dots, wherever nothing else is near."""
+    cell = chart.cell
+    leaves, star = chart.leaves, chart.star
+    middle = leaves.left + leaves.size / 2, leaves.top + leaves.size / 2
+    patches = (*chart.steps, *chart.colours)
+    taken = [(*middle, leaves.size / 2), (star.x, star.y, star.radius)]
+    taken += [(square.x, square.y, 0.75 * square.side) for square in chart.squares]
+    taken += [(mark.x, mark.y, mark.side / 2) for mark in chart.marks]
+    taken += [(patch.x, patch.y, patch.side / 2) for patch in patches]
+    x, y, half = np.array(taken).T
+    found: dict[tuple[int, int], Patch] = {}
+    for dot in chart.dots:
+        for across, down in ((-1, -1), (-1, 1), (1, -1), (1, 1)):
+            at = dot.x + across * cell / 2, dot.y + down * cell / 2
+            reach = np.maximum(np.abs(x - at[0]), np.abs(y - at[1])) - half
+            if reach.min() > 0.4 * cell:
+                light = (chart.background,) * 3
+                found[round(at[0]), round(at[1])] = Patch(*at, cell / 2, light)
+    return list(found.values())
+
+
+def measure_tone(
+    pixels: Float64, chart: Chart, mapping: Mapping, kind: str, rounding: float
+) -> tuple[Tone, Falloff, list[str]]:
+    """Tone response and fall-off, each with the other removed, in turn.
+
+    Parameters
+    ----------
+    pixels : float array, shape (h, w, channels), full-scale units
+    chart : Chart
+    mapping : Mapping
+    kind : "measured", "linear", "srgb" or "bt709"
+        "measured" takes the response from the steps: a straight line if they follow one within 1 %,
+        else a monotone cubic for each channel.
+    rounding : float
+        Distance of neighbouring sample values, 0 for float.
+
+    Returns
+    -------
+    Tone, Falloff, list of str
+        The last are notes on steps that were left out.
+
+    Raises
+    ------
+    PictureError
+        If fewer than four steps can be used.
+    """
+    height, width = pixels.shape[:2]
+    levels, notes = _usable_steps(pixels, chart, mapping, rounding)
+    centres = np.array([mapping(np.array([one.patch.x, one.patch.y])) for one in levels])
+    grounds = [
+        (mapping(np.array([patch.x, patch.y])), samples.mean(axis=(0, 1)))
+        for patch in background_patches(chart)
+        if (samples := samples_of(pixels, patch, mapping)) is not None
+    ]
+    points = np.array([point for point, _ in grounds])
+    ground = np.array([mean for _, mean in grounds])
+    falloff = Falloff(np.zeros(4), width, height)
+    for _ in range(_ROUNDS):
+        light = np.array([one.patch.light[0] for one in levels]) * falloff.at(centres)
+        tone = _tone_of(levels, light, kind)
+        if len(points) < 8:
+            notes.append("too little background is seen to measure the fall-off: none is assumed")
+            break
+        decoded = tone.decode(ground)
+        relative = (decoded / decoded.mean(axis=0)).mean(axis=1)
+        falloff = Falloff.fitted(points, relative, width, height)
+    return tone, falloff, notes
+
+
+def _usable_steps(
+    pixels: Float64, chart: Chart, mapping: Mapping, rounding: float
+) -> tuple[list[Level], list[str]]:
+    """Steps inside the picture, not clipped, each brighter than the one before; darkest first."""
+    notes: list[str] = []
+    levels: list[Level] = []
+    clipped = hidden = outside = 0
+    for patch in sorted(chart.steps, key=lambda step: step.light):
+        samples = samples_of(pixels, patch, mapping)
+        if samples is None:
+            outside += 1
+            continue
+        level = Level(patch, samples)
+        if level.clipped(rounding):
+            clipped += 1
+        elif levels and not _brighter(level, levels[-1]):
+            hidden += 1
+        else:
+            levels.append(level)
+    for count, words in (
+        (outside, "outside the picture or too small"),
+        (clipped, "clipped at black or full scale"),
+        (hidden, "not brighter than a darker one"),
+    ):
+        if count:
+            notes.append(f"{count} of {len(chart.steps)} gray steps left out: {words}")
+    if len(levels) < _LEAST_STEPS:
+        raise PictureError(
+            f"only {len(levels)} gray steps can be used ({'; '.join(notes)}): expose the chart so "
+            f"that at least {_LEAST_STEPS} are neither clipped nor lost in noise"
+        )
+    return levels, notes
+
+
+def _brighter(one: Level, other: Level) -> bool:
+    return bool(((one.mean - other.mean) > 2 * np.hypot(one.error, other.error)).all())
+
+
+def _tone_of(levels: list[Level], light: Float64, kind: str) -> Tone:
+    level = np.array([one.mean for one in levels])
+    if kind in ("linear", "measured"):
+        error = np.array([one.error for one in levels])
+        black, gain = _straight(light, level, error)
+        away = np.abs(level - black - gain * light[:, np.newaxis])
+        allowed = np.maximum(_STRAIGHT * gain * light[:, np.newaxis], _ERRORS * error)
+        if kind == "linear" or bool((away <= allowed).all()):
+            decoders = tuple(_line(float(b), float(g)) for b, g in zip(black, gain, strict=True))
+            return Tone("linear", light, level, decoders, black, gain)
+        decoders = tuple(_curve(light, level[:, c]) for c in range(level.shape[1]))
+        return Tone("measured", light, level, decoders, None, None)
+    standard = standard_decoding("srgb" if kind == "srgb" else "bt709")
+    scale = np.median(standard(level) / light[:, np.newaxis], axis=0)
+    scaled = tuple(_scaled(standard, float(factor)) for factor in scale)
+    return Tone(kind, light, level, scaled, None, None)
+
+
+def _straight(light: Float64, level: Float64, error: Float64) -> tuple[Float64, Float64]:
+    """Black level and gain of each channel, weighted so that all steps count by their shares."""
+    black, gain = np.empty(level.shape[1]), np.empty(level.shape[1])
+    for c in range(level.shape[1]):
+        weight = 1 / np.hypot(error[:, c], 0.003 * level[:, c] + 1e-6)
+        design = np.stack([np.ones_like(light), light], axis=1) * weight[:, np.newaxis]
+        black[c], gain[c] = np.linalg.lstsq(design, level[:, c] * weight, rcond=None)[0]
+    if not (gain > 0).all():
+        raise PictureError("the gray steps do not become brighter: is the chart another one?")
+    return black, gain
+
+
+def _line(black: float, gain: float) -> Decoder:
+    return lambda samples: (samples - black) / gain
+
+
+def _scaled(standard: Decoder, factor: float) -> Decoder:
+    return lambda samples: standard(samples) / factor
+
+
+def _curve(light: Float64, level: Float64) -> Decoder:
+    """Monotone cubic through the roots of light, which tone curves follow more evenly than light.
+
+    Beyond the ends it goes straight on, and never below 0.
+    """
+    from scipy.interpolate import PchipInterpolator
+
+    spline = PchipInterpolator(level, np.sqrt(light))
+    slope = spline.derivative()
+    first, last = float(level[0]), float(level[-1])
+
+    def decode(samples: Float64) -> Float64:
+        root = spline(samples.clip(first, last))
+        root = root + slope(last) * np.maximum(samples - last, 0)
+        root = root - slope(first) * np.maximum(first - samples, 0)
+        return np.asarray(np.maximum(root, 0) ** 2)
+
+    return decode
