@@ -129,7 +129,6 @@ def main(target: Path) -> None:
             ["noise", reference, "noisy.png"],
             ["sharpness", chart],
             ["approximation", reference],
-            ["profile", chart, "soft.png", "frame1.png", "--line", "120,120,170,120"],
             ["residual", "noisy.png", "smooth.png"],
         ):
             run_in_terminal(["view", *words], folder)
@@ -137,13 +136,11 @@ def main(target: Path) -> None:
             "noise",
             "sharpness",
             "approximation",
-            "profile",
             "residual",
             "photon-transfer",
         ):
             shutil.copy(folder / f"{name}.png", target / f"{name}.png")
-        tests = ["degraded.png", "restored.png", "tile.mgt"]
-        shot("panel", ["score", reference, *tests, "--metrics", "all"])
+        _photograph_chart(folder, target, run_in_terminal)
         run_in_terminal(["score", reference, "tile.mgt", "--maps", "maps"], folder)
         shutil.copy(folder / "maps/tile-maps.png", target / "maps.png")
         sheet = ["view", "sheet", reference, "degraded.png", "restored.png", "tile.mgt"]
@@ -175,6 +172,18 @@ def main(target: Path) -> None:
             ["gate", "check", "gate.json", "next/sharp.png", "next/soft.png"],
         )
         shutil.copy(folder / "tray/sheets/references.png", target / "scenes.png")
+
+
+def _photograph_chart(folder: Path, target: Path, run: Callable[[list[str], Path], str]) -> None:
+    """The test chart, and the made-up cheap camera measured from it."""
+    run(["chart", "test-chart.png"], folder)
+    run(["degrade", "test-chart.png", "shot.png", "pocket-camera", "--seed", "1"], folder)
+    run(["calibrate", "chart", "shot.png", "--chart", "test-chart.json"], folder)
+    shutil.copy(folder / "camera.png", target / "camera.png")
+    with Image.open(folder / "test-chart.png") as chart:
+        chart.convert("RGB").resize((1200, 800), Image.Resampling.LANCZOS).save(
+            target / "chart.png", optimize=True
+        )
 
 
 def draw_report(page: Path, target: Path) -> None:

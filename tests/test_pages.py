@@ -41,7 +41,7 @@ QUICKER = {
 def test_the_pages_are_found() -> None:
     names = {page.name for page in WITH_COMMANDS}
     assert {"README.md", "tutorial.md", "experiments.md", "stack.md", "python.md"} <= names
-    assert len([page for page in WITH_COMMANDS if page.parent.name == "howto"]) == 11
+    assert len([page for page in WITH_COMMANDS if page.parent.name == "howto"]) == 12
 
 
 @pytest.mark.parametrize(

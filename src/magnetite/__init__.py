@@ -12,6 +12,7 @@ _HOMES = {
     "bd_rate": "magnetite.core.curves.comparison",
     "compress": "magnetite.core.operations.compress",
     "convert": "magnetite.core.operations.convert",
+    "chart": "magnetite.core.chart.drawing",
     "curve": "magnetite.core.curves.study",
     "degrade": "magnetite.core.operations.degrade",
     "error_maps": "magnetite.core.analysis.maps",
@@ -40,13 +41,14 @@ __all__ = [  # noqa: RUF022
     "Picture", "read", "write", "convert", "degrade", "compress", "expand", "restore",
     "score", "gauge", "sweep", "error_maps", "curve", "bd_rate",
     "photon_transfer", "measure_edge", "fit_naturalness", "run", "summarize", "report", "gate",
-    "scenes", "calibrate", "view",
+    "scenes", "chart", "calibrate", "view",
 ]  # fmt: skip
 
 if TYPE_CHECKING:
     from magnetite import calibrate, view
     from magnetite.core.analysis.maps import error_maps
     from magnetite.core.calibrate.photon_transfer import photon_transfer
+    from magnetite.core.chart.drawing import chart
     from magnetite.core.curves.comparison import bd_rate
     from magnetite.core.curves.study import curve
     from magnetite.core.edges.slanted_edge import measure_edge

@@ -17,6 +17,7 @@ from magnetite.core.table import Table
 
 if TYPE_CHECKING:
     from magnetite.core.calibrate.photon_transfer import EstimateRow, PhotonTransfer
+    from magnetite.core.chart.result import ChartMeasurement, ChartRow
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -96,8 +97,10 @@ def _print_transfer(result: PhotonTransfer) -> None:
     )
 
 
-def _digits(row: EstimateRow) -> list[str | None]:
+def _digits(row: EstimateRow | ChartRow) -> list[str | None]:
     """Value and ends with enough digits to see the interval: two of its half width."""
+    if row.value is None or row.low is None or row.high is None:
+        return [None if row.value is None else figure(row.value), None, None]
     width = (row.high - row.low) / 2
     if not (math.isfinite(width) and width > 0):
         return [figure(row.value), None, None]
@@ -147,6 +150,86 @@ def blur_command(
             say(steps[0])
     elif not edge.overshoot and edge.misfit is None:
         note("the edge is as sharp as a px lets it be: no blur is needed to match it")
+
+
+@app.command("chart")
+def chart_command(
+    picture: Annotated[
+        Path, typer.Argument(metavar="PICTURE", help="Picture of the chart, from the camera.")
+    ],
+    chart: Annotated[
+        Path,
+        typer.Option(help="Record of the chart, from magnetite chart.", metavar="OUT.json"),
+    ],
+    tone: Annotated[
+        str,
+        typer.Option(
+            help="Tone response: measured (from the gray steps), linear, srgb or bt709.",
+            metavar="NAME",
+        ),
+    ] = "measured",
+    camera: Annotated[
+        Path | None,
+        typer.Option(
+            help="TOML file to write the camera to, as a chain with a name.", metavar="FILE"
+        ),
+    ] = None,
+    out: Annotated[
+        Path, typer.Option(help="Figure to write: .png, .svg or .pdf.", metavar="FIGURE")
+    ] = Path("camera.png"),
+    full_scale: FullScaleOption = None,
+    format: FormatOption = OutputFormat.table,
+) -> None:
+    """Measure a camera from one picture of the test chart.
+
+    Distortion, fall-off, tone response, noise and dynamic range, sharpness of every edge, the star,
+    texture, colour errors and the shift of colours. The chart must be upright and whole; it may be
+    rotated by 10 degrees, seen obliquely, and 3 times smaller.
+    """
+    from magnetite import calibrate
+    from magnetite.core.chart.camera import camera_of
+    from magnetite.core.chart.record import of_record
+    from magnetite.files.camera import check_camera_path, write_camera
+    from magnetite.files.sidecar import read_json
+    from magnetite.views.chart import chart_figure
+    from magnetite.views.style import check_figure_path, save
+
+    protect([picture, chart], [out, *([] if camera is None else [camera])])
+    check_figure_path(out)
+    if camera is not None:
+        check_camera_path(camera)
+    try:
+        design = of_record(read_json(chart))
+    except InputError as error:
+        raise InputError(f"{chart}: {error}") from None
+    loaded = load(picture, full_scale)
+    measured = calibrate.chart(loaded, design, tone)
+    curve_file = "tone.csv" if camera is None else f"{camera.stem}-tone.csv"
+    found = camera_of(measured, curve_file)
+    save(chart_figure(measured, picture.name), out)
+    if camera is not None:
+        write_camera(found, camera, f"The camera of {picture.name}.")
+    table = measured.table()
+    record = {"rows": table.records(), **measured.as_record(), "chain": found.steps}
+    emit(format, Output([table], record, lambda: _print_chart(measured, picture)))
+    for remark in (*measured.remarks, *found.remarks):
+        note(remark)
+    if format is OutputFormat.table:
+        say_done(f"wrote {out}" if camera is None else f"wrote {out} and {camera}")
+        say(found.steps)
+
+
+def _print_chart(measured: ChartMeasurement, picture: Path) -> None:
+    edges = sum(edge.edge is not None for edge in measured.edges)
+    print_table(
+        Table.of(
+            ["figure", "unit", "value", "95 % from", "to"],
+            [[row.figure, row.unit, *_digits(row)] for row in measured.rows()],
+            f"{edges} of {len(measured.edges)} edges, {len(measured.found.dots)} of "
+            f"{len(measured.chart.dots)} dots (rms {measured.found.residual:.3f} px) of {picture} "
+            f"({measured.frame.describe()}); tone response {measured.tone.kind}",
+        )
+    )
 
 
 @app.command("naturalness")

@@ -21,6 +21,9 @@ COMMANDS = {
     "scenes": Command(
         "Make reference pictures: core trays of different texture, and a chart plate."
     ),
+    "chart": Command(
+        "Make a test chart, and the record of it that calibrate chart measures a camera by."
+    ),
     "convert": Command(
         "Convert a picture: to gray, one channel, a part of it, another bit depth.",
         kinds=("conversion",),
@@ -30,8 +33,8 @@ COMMANDS = {
         kinds=("degradation", "codec", "restoration"),
     ),
     "calibrate": Command(
-        "Measure a camera's noise or blur, and print the step that gives clean pictures the same; "
-        "or fit a model of your good pictures.",
+        "Measure a camera, from a chart, frames or an edge, and print the steps that give clean "
+        "pictures the same; or fit a model of your good pictures.",
         group=True,
     ),
     "compress": Command(

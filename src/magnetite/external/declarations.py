@@ -14,8 +14,8 @@
     steps = "gaussian-blur sigma={blur} + sensor-noise full-well={full-well}"
     blur = "0.7px"
 
-Commands run only where the user names such a file: a compressed picture holds the name of its
-codec and never a command.
+`{here}` is the folder of the file. Commands run only where the user names such a file: a compressed
+picture holds the name of its codec and never a command.
 """
 
 from __future__ import annotations
@@ -105,12 +105,19 @@ def _declare_named(path: Path, name: str, entry: Any, again: bool) -> None:
     if not entry.get("steps", "").strip():
         raise CommandError(f"{where}: steps is missing: the chain that the name stands for")
     defaults = {key: value for key, value in entry.items() if key not in ("steps", "summary")}
-    steps = str(entry["steps"])
+    steps = _beside(str(entry["steps"]), path.parent.resolve(), where)
     chain = NamedChain(name, str(entry.get("summary", steps)), steps, defaults)
     try:
         declare_chain(chain, again=again)
     except ChainError as error:
         raise CommandError(f"{where}: {error}") from None
+
+
+def _beside(steps: str, here: Path, where: str) -> str:
+    """Steps in which `{here}` is the folder of their file."""
+    if "{here}" in steps and re.search(r"\s", str(here)):
+        raise CommandError(f"{where}: {{here}} is a folder with blanks in its name: rename it")
+    return steps.replace("{here}", str(here))
 
 
 def _digest(entry: Mapping[str, Any], here: Path) -> str:

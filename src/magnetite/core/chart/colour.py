@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from magnetite.core.arrays import Float64
+from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.marks import Found, dot_centre
@@ -75,15 +76,24 @@ def measure_colours(
 
 @dataclass(frozen=True)
 class ColourShift:
-    """Displacement of one channel against green: `a p + b p r² + shift`, px of the picture."""
+    """Displacement of one channel against green, px of the picture.
+
+    At a position p from the middle, in half diagonals, it is `constant + p (a + b p²)`.
+    """
 
     channel: str
-    #: Largest displacement of a dot by the fit, px, and its standard error.
-    largest: float
-    error: float
+    #: Outwards, in the corners.
+    corners: Estimate
+    #: Across and down, everywhere.
+    constant: tuple[Estimate, Estimate]
     #: Positions of the dots, and their fitted displacements, shape (n, 2).
     points: Float64
     displacement: Float64
+
+    @property
+    def largest(self) -> float:
+        """Largest fitted displacement of a dot."""
+        return float(np.hypot(*self.displacement.T).max())
 
 
 def measure_colour_shift(pixels: Float64, chart: Chart, found: Found) -> list[ColourShift]:
@@ -130,7 +140,6 @@ def _fitted(name: str, points: Float64, shift: Float64, size: tuple[int, int]) -
     residual = wanted - design @ values
     variance = float(residual @ residual) / (wanted.size - values.size)
     covariance = variance * np.linalg.pinv(design.T @ design)
-    k = int(np.argmax(np.hypot(*fitted.T)))
-    rows = design[[k, k + len(points)]]
-    error = float(np.sqrt(np.trace(rows @ covariance @ rows.T)))
-    return ColourShift(name, float(np.hypot(*fitted[k])), error, points, fitted)
+    across, down = (Estimate.of(float(values[k]), float(covariance[k, k] ** 0.5)) for k in (0, 1))
+    corners = Estimate.of(float(values[2:].sum()), float(covariance[2:, 2:].sum() ** 0.5))
+    return ColourShift(name, corners, (across, down), points, fitted)

@@ -8,7 +8,7 @@ from collections.abc import Callable
 import numpy as np
 
 from magnetite.core.arrays import Float64
-from magnetite.core.chart.design import DARK, LIGHT, Chart, Dot, Mark, Patch, Square, Star
+from magnetite.core.chart.design import DARK, LIGHT, Chart, Dot, Mark, Patch, Square, Star, design
 from magnetite.core.chart.leaves import OVERSAMPLING, Leaves
 from magnetite.core.degrade.light import to_encoded
 from magnetite.core.picture import Picture
@@ -21,12 +21,47 @@ Shade = Callable[[Float64, Float64], Float64]
 BITS = 16
 
 
-def draw(chart: Chart) -> Picture:
-    """The chart, sRGB-encoded (IEC 61966-2-1), 16 bits, RGB.
+def chart(width: int = 2400, height: int = 1600, seed: int = 0) -> tuple[Picture, Chart]:
+    """A test chart: its picture, and its record.
 
-    Means are those of 8 by 8 positions within a px.
+    Slanted edges in four directions at nine positions and two contrasts, a sine-modulated star,
+    dead leaves, 20 gray steps over three decades, 24 colours, and dots, on a grid that five marks
+    locate.
+
+    Parameters
+    ----------
+    width, height : int
+        Of the picture, px; at least 900 by 600. Default 2400 by 1600.
+    seed : int
+        Of the dead leaves.
+
+    Returns
+    -------
+    Picture, Chart
+        The picture is sRGB-encoded (IEC 61966-2-1), RGB, 16 bits.
+
+    Raises
+    ------
+    InputError
+        If the size is too small or too large.
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> picture, chart = magnetite.chart(900, 600)
+    >>> picture
+    <Picture 900x600 rgb, 16 bits, from chart>
+    >>> camera = magnetite.calibrate.chart(picture, chart)
+    >>> camera.main_noise is None  # no camera was between
+    True
     """
-    encoded = to_encoded(light_of_chart(chart), standard="srgb")
+    made = design(width, height, seed)
+    return draw(made), made
+
+
+def draw(made: Chart) -> Picture:
+    """A chart as a picture, each px the mean of 8 by 8 positions within it."""
+    encoded = to_encoded(light_of_chart(made), standard="srgb")
     samples, _ = stored(encoded, 2.0**BITS - 1, np.dtype(np.uint16))
     return Picture(frozen(samples), BITS, "rgb", "chart")
 

@@ -39,7 +39,8 @@ class Mapping:
             square = (straight**2).sum(axis=-1, keepdims=True)
             straight = seen / (1 + self.k1 * square + self.k2 * square**2)
         plane: Float64 = straight * unit + centre
-        return projected(np.linalg.inv(self.homography), plane)
+        back = np.asarray(np.linalg.inv(self.homography), np.float64)
+        return projected(back, plane)
 
     def scale(self, point: Float64) -> float:
         """Px of the picture per px of the chart at a chart position."""

@@ -22,10 +22,15 @@ _SHARES, _FILLED, _SIDES, _OFF = (0.1, 0.45), (0.65, 0.92), 1.7, 0.1
 _LEAST_AREA, _CANDIDATES = 12, 10
 #: Distance of a mark from its position, a share of the chart's width, that still counts.
 _NEAR = 0.03
+#: Darkness of a dot that is measured: a share of its surroundings' light, and standard errors;
+#: share of the window's area that is its middle.
+_FAINT, _SURE, _MIDDLE = 0.04, 4.0, 0.1
 #: Darkness of a dot's middle against its surroundings, and share of dots that must be seen.
-_DARKER, _SEEN = 0.85, 0.6
+_DARKER, _SEEN = 0.9, 0.5
 #: Mappings of marks whose dots are looked at.
 _TRIED = 60
+#: Radius of the window of a mark's inner disk, within its light ring, a share of a cell.
+_MARK_WINDOW = 0.33
 #: Window of a dot's centroid: its radius, a share of a cell, and that in its sd; steps that it is
 #: moved at most, and their length in those of the centroid.
 _WINDOW, _WINDOW_SDS, _FOLLOWED, _STEP = 0.17, 2.4, 40, 1.5
@@ -75,12 +80,14 @@ def find(plane: Float64, chart: Chart) -> Found:
     height, width = plane.shape
     mapping = Mapping(homography, 0.0, 0.0, width, height)
     _check_upright(mapping, chart)
-    points = np.array([[dot.x, dot.y] for dot in chart.dots])
+    points = np.array([[e.x, e.y] for e in (*chart.dots, *chart.marks)])
+    dots = len(chart.dots)
     for _ in range(2):
-        numbers, seen = _dot_centres(plane, mapping, points, chart)
-        if len(numbers) < _SEEN * len(points):
+        numbers, seen = _centres(plane, mapping, points, chart)
+        count = int((numbers < dots).sum())
+        if count < _SEEN * dots:
             raise PictureError(
-                f"the marks of the chart were found, but only {len(numbers)} of its {len(points)} "
+                f"the marks of the chart were found, but only {count} of its {dots} "
                 "dots: is the record that of another chart, or is the picture too blurred or noisy?"
             )
         used = np.arange(len(numbers))
@@ -92,8 +99,9 @@ def find(plane: Float64, chart: Chart) -> Found:
             away = np.hypot(*(mapping(points[numbers]) - seen).T)
             limit = max(_OUTLIER[0] * float(np.median(away)), _OUTLIER[1])
             used = np.flatnonzero(away <= limit)
-    if missing := len(points) - len(used):
-        notes = (*notes, f"{missing} of {len(points)} dots were not found or not used")
+    used = used[numbers[used] < dots]
+    if missing := dots - len(used):
+        notes = (*notes, f"{missing} of {dots} dots were not found or not used")
     return Found(
         mapping, numbers[used], points[numbers[used]], seen[used], float(errors[1]),
         float(errors[0]), notes,
@@ -253,13 +261,14 @@ def _check_upright(mapping: Mapping, chart: Chart) -> None:
         )
 
 
-def _dot_centres(
+def _centres(
     plane: Float64, mapping: Mapping, points: Float64, chart: Chart
 ) -> tuple[Indices, Float64]:
-    """Numbers and centroids of the dots that are seen."""
+    """Numbers and centres of the dots, then the marks, that are seen."""
     numbers, seen = [], []
     for k, point in enumerate(points):
-        centre = dot_centre(plane, mapping, point, chart)
+        radius = _WINDOW if k < len(chart.dots) else _MARK_WINDOW
+        centre = centroid(plane, mapping(point), radius * chart.cell * mapping.scale(point))
         if centre is not None:
             numbers.append(k)
             seen.append(centre)
@@ -288,9 +297,11 @@ def centroid(plane: Float64, start: Float64, radius: float) -> Float64 | None:
         part = plane[top:bottom, left:right]
         x, y = np.arange(left, right) + 0.5, np.arange(top, bottom)[:, np.newaxis] + 0.5
         square = ((x - centre[0]) ** 2 + (y - centre[1]) ** 2) / radius**2
-        light = float(np.median(part[(square > 0.5) & (square <= 1)]))
+        rim = part[(square > 0.5) & (square <= 1)]
+        light, middle = float(np.median(rim)), part[square < _MIDDLE]
         dark = light - part
-        if float(dark[square < 0.04].mean()) < (1 - _DARKER) * light:
+        least = max(_FAINT * light, _SURE * float(rim.std()) / math.sqrt(max(1, middle.size)))
+        if middle.size == 0 or light - float(middle.mean()) < least:
             return None
         window = np.where(square <= 1, np.exp(-0.5 * square * _WINDOW_SDS**2), 0)
         weighted = dark * window

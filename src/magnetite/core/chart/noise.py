@@ -21,6 +21,8 @@ from magnetite.core.errors import PictureError
 _LAGS = 4
 #: sd in digital numbers below which rounding hides the noise.
 _LEAST_SD = 0.6
+#: sd of float samples that is no noise, a share of full scale.
+_NO_NOISE = 1e-6
 #: Rounds of weights and fit.
 _ROUNDS = 8
 
@@ -107,7 +109,7 @@ def _model(
     for level, slope, signal in kept:
         residual = detrended(level.samples[..., c])
         variance = float((residual**2).sum()) / (residual.size - 3)
-        if rounding and variance < (_LEAST_SD * rounding) ** 2:
+        if variance < max(_LEAST_SD * rounding, _NO_NOISE) ** 2:
             continue
         shared, correlation = _effective_size(residual)
         noise = float(slope) * math.sqrt(max(0.0, variance - rounding**2 / 12))
@@ -116,8 +118,8 @@ def _model(
         lags.append(correlation)
     if len(steps) < 4:
         raise PictureError(
-            f"the noise of {name} shows in {len(steps)} gray steps only: rounding hides it, or the "
-            "picture was denoised; it takes 4"
+            f"the noise of {name} shows in {len(steps)} gray steps only, and it takes 4: there "
+            "is none, or rounding hides it"
         )
     signals, noises, shares = (
         np.array([getattr(step, name) for step in steps]) for name in ("signal", "noise", "error")

@@ -103,18 +103,16 @@ def _field_edge(
 def _measured(picture: Picture, side: float, across: Float64, at: tuple[float, float]) -> Edge:
     slant = math.degrees(math.atan2(*sorted(np.abs(across))))
     if not _ANGLES[0] <= slant <= _ANGLES[1]:
-        raise PictureError(
-            f"it is {slant:.1f} degrees off an axis: {_ANGLES[0]:g} to {_ANGLES[1]:g} are measured"
-        )
+        raise PictureError("less than 1.5 or more than 15 degrees off an axis")
     size = (_ACROSS * side, _ALONG * side)
     width, height = size if abs(across[0]) > abs(across[1]) else size[::-1]
     left, top = round(at[0] - width / 2), round(at[1] - height / 2)
     if min(left, top) < 0:
-        raise PictureError("it leaves the picture")
+        raise PictureError("outside the picture")
     region = Region(left, top, max(1, round(width)), max(1, round(height)))
     edge = measure_edge(picture, region)
     if edge.mtf50 is None:
-        raise PictureError("its contrast does not fall to half up to 1 c/px")
+        raise PictureError("no MTF50 up to 1 c/px")
     return edge
 
 

@@ -5,12 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
-from magnetite.core.calibrate.photon_transfer import EstimateRow
 from magnetite.core.chart.colour import ColourError, ColourShift
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.marks import Found
@@ -27,6 +26,16 @@ from magnetite.core.table import Tabular
 _CENTRAL, _OUTER = 0.35, 0.65
 #: Frequency, c/px, at which the responses to edges and to texture are compared.
 COMPARED = 0.25
+
+
+class ChartRow(NamedTuple):
+    """One figure with its 95 % interval; None where there is none."""
+
+    figure: str
+    value: float | None
+    low: float | None
+    high: float | None
+    unit: str
 
 
 @dataclass(frozen=True, repr=False)
@@ -46,15 +55,15 @@ class ChartMeasurement(Tabular):
     shifts: tuple[ColourShift, ...]
     notes: tuple[str, ...]
 
-    def rows(self) -> list[EstimateRow]:
+    def rows(self) -> list[ChartRow]:
         """A row for each figure, with its 95 % interval where it has one."""
         rows = [
             _row("distortion in the corners", self.distortion, "%"),
-            EstimateRow("fall-off in the corners", self.falloff.corners, *_NO_ENDS, "%"),
+            ChartRow("fall-off in the corners", self.falloff.corners, None, None, "%"),
         ]
         if self.tone.black is not None:
             black = 100 * float(self.tone.black.mean())
-            rows.append(EstimateRow("black level", black, *_NO_ENDS, "% of full scale"))
+            rows.append(ChartRow("black level", black, None, None, "% of full scale"))
         rows += self._noise_rows()
         rows += [
             _row(f"MTF50, {words}", estimate, "c/px")
@@ -63,20 +72,21 @@ class ChartMeasurement(Tabular):
         measured = [e.edge for e in self.edges if e.edge is not None]
         tenths = [edge.mtf10 for edge in measured if edge.mtf10 is not None]
         if tenths:
-            rows.append(EstimateRow("MTF10, median", float(np.median(tenths)), *_NO_ENDS, "c/px"))
+            rows.append(ChartRow("MTF10, median", float(np.median(tenths)), None, None, "c/px"))
         if measured:
             overshoot = 100 * float(np.median([edge.overshoot for edge in measured]))
-            rows.append(EstimateRow("overshoot, median", overshoot, *_NO_ENDS, "%"))
+            rows.append(ChartRow("overshoot, median", overshoot, None, None, "%"))
         rows += self._texture_rows()
         if self.colours is not None:
             rows += [
-                EstimateRow("colour error, mean", self.colours.mean, *_NO_ENDS, "ΔE00"),
-                EstimateRow("colour error, 95 %", self.colours.high, *_NO_ENDS, "ΔE00"),
+                ChartRow("colour error, mean", self.colours.mean, None, None, "ΔE00"),
+                ChartRow("colour error, 95 %", self.colours.high, None, None, "ΔE00"),
             ]
-        rows += [
-            _row(f"shift of {shift.channel}", Estimate.of(shift.largest, shift.error), "px")
-            for shift in self.shifts
-        ]
+        for shift in self.shifts:
+            rows.append(_row(f"shift of {shift.channel}, corners", shift.corners, "px outwards"))
+            across, down = shift.constant
+            rows.append(_row(f"shift of {shift.channel}, across", across, "px"))
+            rows.append(_row(f"shift of {shift.channel}, down", down, "px"))
         return rows
 
     @property
@@ -109,7 +119,7 @@ class ChartMeasurement(Tabular):
             return None
         return float(np.median([np.interp(frequency, e.frequency, e.mtf) for e in measured]))
 
-    def _noise_rows(self) -> list[EstimateRow]:
+    def _noise_rows(self) -> list[ChartRow]:
         model = self.main_noise
         if model is None:
             return []
@@ -121,16 +131,16 @@ class ChartMeasurement(Tabular):
         ]
         if model.dynamic_range is not None:
             decibels = 20 * math.log10(model.dynamic_range)
-            rows.append(EstimateRow("dynamic range", decibels, *_NO_ENDS, "dB"))
+            rows.append(ChartRow("dynamic range", decibels, None, None, "dB"))
         return rows
 
-    def _texture_rows(self) -> list[EstimateRow]:
+    def _texture_rows(self) -> list[ChartRow]:
         rows = []
         if self.star is not None:
             mean = np.nanmean(self.star.response, axis=0)
             half = crossing(self.star.frequency, mean, 0.5)
             if half is not None:
-                rows.append(EstimateRow("MTF50, star", half, *_NO_ENDS, "c/px"))
+                rows.append(ChartRow("MTF50, star", half, None, None, "c/px"))
         if self.texture is not None:
             at = self.texture.frequency
             for words, curve in (
@@ -139,11 +149,11 @@ class ChartMeasurement(Tabular):
             ):
                 value = float(np.interp(COMPARED, at, curve))
                 rows.append(
-                    EstimateRow(f"texture at {COMPARED:g} c/px, {words}", value, *_NO_ENDS, "")
+                    ChartRow(f"texture at {COMPARED:g} c/px, {words}", value, None, None, "")
                 )
         edges = self.edge_response(COMPARED)
         if edges is not None:
-            rows.append(EstimateRow(f"edges at {COMPARED:g} c/px", edges, *_NO_ENDS, ""))
+            rows.append(ChartRow(f"edges at {COMPARED:g} c/px", edges, None, None, ""))
         return rows
 
     @property
@@ -212,18 +222,24 @@ class ChartMeasurement(Tabular):
                 "patches": self.colours.differences.tolist(),
             },
             "colour_shift": {
-                shift.channel: {"largest": shift.largest, "error": NORMAL_95 * shift.error}
+                shift.channel: {
+                    name: [one.value, one.low, one.high]
+                    for name, one in (
+                        ("corners", shift.corners), ("across", shift.constant[0]),
+                        ("down", shift.constant[1]),
+                    )
+                } | {"largest": shift.largest}
                 for shift in self.shifts
             },
             "notes": list(self.remarks),
         }  # fmt: skip
 
 
-_NO_ENDS: tuple[float, float] = (math.nan, math.nan)
-
-
-def _row(name: str, estimate: Estimate, unit: str) -> EstimateRow:
-    return EstimateRow(name, estimate.value, estimate.low, estimate.high, unit)
+def _row(name: str, estimate: Estimate, unit: str) -> ChartRow:
+    value, low, high = (
+        None if math.isnan(v) else v for v in (estimate.value, estimate.low, estimate.high)
+    )
+    return ChartRow(name, value, low, high, unit)
 
 
 def _mean_mtf50(edges: Iterable[FieldEdge]) -> Estimate | None:
@@ -235,7 +251,7 @@ def _mean_mtf50(edges: Iterable[FieldEdge]) -> Estimate | None:
     errors = [error for _, error in halves if error is not None]
     mean = float(np.mean([half for half, _ in halves]))
     if not errors:
-        return Estimate(mean, *_NO_ENDS)
+        return Estimate(mean, math.nan, math.nan)
     rms = math.sqrt(float(np.mean(np.square(errors)))) / NORMAL_95
     return Estimate.of(mean, rms / math.sqrt(len(halves)))
 

@@ -1,0 +1,334 @@
+"""The chart measured from pictures that another program renders from its record, of known truth."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+import pytest
+from scipy import ndimage
+
+import magnetite
+from chart_shots import Array, corners_to, light_at, placed, shot, transfer
+from magnetite.core.chart.design import Chart
+from magnetite.core.chart.mapping import Mapping
+from magnetite.core.chart.marks import find
+from magnetite.core.chart.measurement import measure_chart
+from magnetite.core.chart.noise import measure_noise
+from magnetite.core.chart.record import as_record, of_record
+from magnetite.core.chart.result import ChartMeasurement
+from magnetite.core.chart.tone import Falloff, measure_tone
+from magnetite.core.errors import InputError, PictureError
+from magnetite.core.metrics.colour import ciede2000
+from magnetite.core.picture import Picture, as_picture
+
+SIZE = (1140, 760)
+SIGMA, BARREL, MAGNIFIED = 0.7, -0.02, (1.0006, 1.0, 0.9996)
+
+
+@pytest.fixture(scope="module")
+def chart() -> Chart:
+    return magnetite.chart(1200, 800, seed=2)[1]
+
+
+@pytest.fixture(scope="module")
+def record(chart: Chart) -> dict[str, Any]:
+    return json.loads(json.dumps(as_record(chart)))
+
+
+@pytest.fixture(scope="module")
+def seen(record: dict[str, Any]) -> Array:
+    """A camera's linear light: rotated, oblique, with barrel distortion and lateral colour."""
+    skew = np.random.default_rng(3).uniform(-12, 12, (4, 2))
+    homography = corners_to((1200, 800), placed(record, SIZE, 0.88, 3.0, skew))
+    return shot(record, SIZE, homography, k1=BARREL, sigma=SIGMA, magnified=MAGNIFIED)
+
+
+@pytest.fixture(scope="module")
+def measured(seen: Array, chart: Chart) -> ChartMeasurement:
+    return measure_chart(as_picture(seen), chart)
+
+
+def test_the_drawn_chart_is_what_its_record_says(record: dict[str, Any]) -> None:
+    picture, chart = magnetite.chart(900, 600, seed=5)
+    own = json.loads(json.dumps(as_record(chart)))
+    fine = (np.arange(150 * 8) + 0.5) / 8
+    for left, top in ((0, 0), (0, 150), (200, 130), (560, 130), (400, 300), (50, 350), (700, 450)):
+        fine_light = light_at(own, *np.meshgrid(left + fine, top + fine))
+        light = fine_light.reshape(150, 8, 150, 8, 3).mean(axis=(1, 3), dtype=np.float64)
+        encoded = np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
+        drawn = picture.samples[top : top + 150, left : left + 150] / 65535
+        assert np.abs(drawn - encoded).max() < 2e-4
+    for colour in own["colours"]:
+        assert min(colour["light"]) >= 0
+        assert max(colour["light"]) <= 1
+        lab = cielab(np.array(colour["light"]))
+        assert np.allclose(lab, colour["lab"], atol=2e-3)
+        assert lab[0] == pytest.approx(min((40, 60, 75), key=lambda v: abs(v - lab[0])), abs=1e-3)
+    lights = [step["light"][1] for step in own["steps"]]
+    assert lights[0] / lights[-1] == pytest.approx(1000)
+    assert as_record(of_record(own)) == as_record(chart)
+
+
+def cielab(light: Array) -> Array:
+    """ISO/CIE 11664-4, with the primaries and the white of IEC 61966-2-1."""
+    x = 0.4124 * light[0] + 0.3576 * light[1] + 0.1805 * light[2]
+    y = 0.2126 * light[0] + 0.7152 * light[1] + 0.0722 * light[2]
+    z = 0.0193 * light[0] + 0.1192 * light[1] + 0.9505 * light[2]
+    roots = [
+        t ** (1 / 3) if t > 216 / 24389 else (24389 / 27 * t + 16) / 116
+        for t in (x / 0.9505, y, z / 1.089)
+    ]
+    return np.array([116 * roots[1] - 16, 500 * (roots[0] - roots[1]), 200 * (roots[1] - roots[2])])
+
+
+def test_leaves_have_the_statistics_of_their_model() -> None:
+    """Radii fall as r^-3, light is uniform, and the spectrum of the field falls as a power law."""
+    from magnetite.core.chart.leaves import scatter
+
+    leaves = scatter(10.0, 20.0, 420.0, 7)
+    x, y, radius, light = leaves.disks.T
+    assert ((x + radius > 10) & (x - radius < 430) & (y + radius > 20) & (y - radius < 440)).all()
+    assert 1.5 <= radius.min() < radius.max() <= 63
+    # Of the leaves on top nothing is hidden, so the first are drawn from the model itself: the
+    # share of radii above r is (r0 / r)².
+    first = radius[:150]
+    for r in (2.0, 3.0, 5.0):
+        share = (1.5 / r) ** 2
+        assert np.mean(first > r) == pytest.approx(share, abs=3.5 * (share / 150) ** 0.5)
+    assert light.min() >= 0.1
+    assert light.max() <= 0.7
+    assert light.mean() == pytest.approx(0.4, abs=0.02)
+    field = leaves.raster()
+    bare = len(field) ** 2 - np.count_nonzero(np.isin(field, np.unique(light)))
+    assert bare <= 1.2e-3 * field.size
+    assert (scatter(10.0, 20.0, 420.0, 7).disks == leaves.disks).all()
+    assert not np.array_equal(scatter(10.0, 20.0, 420.0, 8).disks[:5], leaves.disks[:5])
+
+
+def test_edges_have_the_response_of_the_blur(measured: ChartMeasurement) -> None:
+    frequency = np.linspace(0, 1, 20_001)
+    halves, tenths = [], []
+    edges = [edge for edge in measured.edges if edge.edge is not None]
+    assert len(edges) >= 64
+    for edge in edges:
+        along = np.radians(edge.direction)
+        curve = np.exp(-2 * (np.pi * SIGMA * frequency) ** 2)
+        curve *= np.sinc(frequency * np.cos(along)) * np.sinc(frequency * np.sin(along))
+        assert edge.edge is not None
+        halves.append((edge.edge.mtf50 or 0) / frequency[np.argmax(curve < 0.5)])
+        tenths.append((edge.edge.mtf10 or 0) / frequency[np.argmax(curve < 0.1)])
+    assert 0.98 < min(halves) <= max(halves) < 1.02
+    assert 0.96 < min(tenths) <= max(tenths) < 1.04
+    # The direction is that across the edge: a square's four edges are at right angles.
+    directions = np.array([edge.direction for edge in measured.edges]).reshape(-1, 4)
+    assert np.abs(np.diff(directions, axis=1) % 90 - 90 * (np.diff(directions) % 90 > 45)).max() < 2
+    for edge in edges:
+        away = np.array([edge.x - SIZE[0] / 2, edge.y - SIZE[1] / 2])
+        assert edge.field == pytest.approx(np.hypot(*away) / np.hypot(*SIZE) * 2)
+        radial = abs(np.cos(np.radians(edge.direction) - np.arctan2(*away[::-1])))
+        expected = (
+            "centre" if edge.field <= 0.1 else "radial" if radial > 0.5**0.5 else "tangential"
+        )
+        assert edge.orientation == expected
+
+
+def test_star_and_texture_have_the_same_response(measured: ChartMeasurement) -> None:
+    star, texture = measured.star, measured.texture
+    assert star is not None
+    assert texture is not None
+    low = star.frequency < 0.4
+    expected = transfer(star.frequency, SIGMA)
+    assert np.nanmax(np.abs(star.response - expected)[:, low]) < 0.02
+    expected = transfer(texture.frequency, SIGMA)
+    low = texture.frequency < 0.25
+    assert np.abs(texture.by_cross - expected)[low].max() < 0.01
+    assert np.abs(texture.by_power - expected)[low].max() < 0.01
+
+
+def test_geometry_colours_and_fall_off(measured: ChartMeasurement) -> None:
+    assert measured.distortion.value == pytest.approx(100 * BARREL, abs=0.05)
+    corner = np.hypot(*SIZE) / 2
+    for shift, factor in zip(measured.shifts, (MAGNIFIED[0], MAGNIFIED[2]), strict=True):
+        # Beyond the dots the distortion bends the shift: a displacement of (m - 1) r at all r.
+        away = np.hypot(*(shift.points - np.array(SIZE) / 2).T)
+        expected = (factor - 1) * away
+        outwards = np.hypot(*shift.displacement.T) * np.sign(factor - 1)
+        assert np.abs(outwards - expected).max() < 0.02
+        assert shift.corners.value == pytest.approx((factor - 1) * corner, abs=0.03)
+        assert shift.largest == pytest.approx(np.abs(expected).max(), abs=0.02)
+    assert measured.colours is not None
+    assert measured.colours.mean < 0.1
+    assert abs(measured.falloff.corners) < 0.1
+    assert measured.tone.kind == "linear"
+
+
+def test_a_camera_with_fall_off_gain_noise_and_a_tone_curve(seen: Array, chart: Chart) -> None:
+    """Colours mixed by a matrix, light that falls off to the corners, electrons, a power curve."""
+    y, x = np.mgrid[: SIZE[1], : SIZE[0]] + 0.5
+    square = ((x - SIZE[0] / 2) ** 2 + (y - SIZE[1] / 2) ** 2) / (np.hypot(*SIZE) / 2) ** 2
+    matrix = np.array([[0.8, 0.2, 0], [0.1, 0.8, 0.1], [0, 0.2, 0.8]])
+    light = seen @ matrix.T * (1 - 0.3 * square)[..., np.newaxis]
+    rng = np.random.default_rng(8)
+    share = 0.7 * light
+    electrons = rng.poisson(5000 * share) + rng.normal(0, 6, share.shape)
+    encoded = np.maximum(electrons / 5000, 0) ** (1 / 2.2)
+    picture = Picture(np.rint(65535 * encoded.clip(0, 1)).astype(np.uint16), 16, "rgb", "shot")
+    found = measure_chart(picture, chart)
+    assert found.tone.kind == "measured"
+    assert found.falloff.corners == pytest.approx(30, abs=1)
+    model = found.main_noise
+    assert model is not None
+    assert model.channel == "green"
+    assert model.full_well.low < 5000 < model.full_well.high
+    # Light below 0 is clipped by the curve, so the darkest steps are left out.
+    assert model.read_electrons.low < 6 < model.read_electrons.high
+    assert found.colours is not None
+    truth = np.array([patch.light for patch in chart.colours])
+    # The formula itself is held by its published pairs elsewhere.
+    one, other = (np.array([cielab(c) for c in rows]) for rows in (truth, truth @ matrix.T))
+    differences = ciede2000(one, other)
+    assert found.colours.mean == pytest.approx(differences.mean(), abs=0.1)
+    assert found.colours.high == pytest.approx(np.percentile(differences, 95), abs=0.3)
+    assert found.texture is not None
+    low = (found.texture.frequency > 0.05) & (found.texture.frequency < 0.25)
+    expected = transfer(found.texture.frequency, SIGMA)[low]
+    assert np.abs(found.texture.by_power[low] - expected).max() < 0.03
+    assert np.abs(found.texture.by_cross[low] - expected).max() < 0.03
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_marks_are_found(record: dict[str, Any], chart: Chart, seed: int) -> None:
+    assert_found(record, chart, seed)
+
+
+@pytest.mark.long
+def test_marks_are_found_in_200_pictures(record: dict[str, Any], chart: Chart) -> None:
+    errors = [assert_found(record, chart, seed) for seed in range(200)]
+    held = np.mean([abs(error) < 1.96 * sd for error, sd in errors])
+    assert 0.88 <= held <= 1
+
+
+def assert_found(record: dict[str, Any], chart: Chart, seed: int) -> tuple[float, float]:
+    """Rotated to 10 degrees, oblique, 1 to 1/3 of the size, blurred to 3 px, noise to 5 %."""
+    rng = np.random.default_rng([11, seed])
+    scale = 1.6 * 3 ** -rng.uniform(0, 1)
+    size = round(1200 * scale * 1.15 + 40), round(800 * scale * 1.3 + 40)
+    skew = rng.uniform(-0.04, 0.04, (4, 2)) * 800 * scale
+    corners = placed(record, size, 0.93 * scale, rng.uniform(-10, 10), skew)
+    homography, k1 = corners_to((1200, 800), corners), rng.uniform(-0.02, 0.02)
+    sigma = rng.uniform(0.3, 3)
+    plane = shot(record, size, homography, k1=k1, sigma=sigma, fine=2)[..., 1]
+    plane = plane + rng.normal(0, rng.uniform(0, 0.05), plane.shape)
+    found = find(np.maximum(plane, 0) ** rng.choice([1, 1 / 2.2]), chart)
+    truth = Mapping(homography, k1, 0.0, *size)
+    points = np.array([[mark.x, mark.y] for mark in chart.marks])
+    assert np.hypot(*(found.mapping(points) - truth(points)).T).max() < 0.5
+    assert np.abs(found.mapping.inverse(truth(points)) - points).max() < 1.0 / min(1, scale)
+    return found.mapping.distortion - 100 * k1, found.distortion_error
+
+
+@pytest.mark.parametrize(
+    ("make", "words"),
+    [
+        (lambda plane: plane[::-1, ::-1], "upside down"),
+        (lambda plane: plane.T, "on its side|mirrored"),
+        (lambda plane: plane[:, ::-1], "mirrored"),
+        (lambda plane: plane[:, 500:], "no chart was found"),
+        (lambda plane: ndimage.gaussian_filter(plane, 25), "no chart was found|dots"),
+        (lambda plane: np.full_like(plane, 0.5), "no chart was found: 0 of its 5 marks"),
+        (lambda plane: np.random.default_rng(1).random(plane.shape), "no chart was found"),
+        (lambda plane: 1 - plane, "no chart was found|dots"),
+    ],
+)
+def test_pictures_without_a_whole_chart_are_refused(
+    seen: Array, chart: Chart, make: Any, words: str
+) -> None:
+    with pytest.raises(PictureError, match=words):
+        measure_chart(as_picture(np.ascontiguousarray(make(seen[..., 1]))), chart)
+
+
+def test_what_can_be_measured_is_still_measured(
+    seen: Array, chart: Chart, measured: ChartMeasurement
+) -> None:
+    covered = seen.copy()
+    left = measured.found.mapping(np.array([[1, 1], [300, 8]]) * chart.cell / 1.0)[0]
+    x, y = (int(v) for v in left)
+    covered[: y + 10, : x + 10] = 0.5  # the mark at the top left
+    found = measure_chart(as_picture(covered), chart)
+    assert "the top left mark was not found" in found.notes[0]
+    assert found.distortion.value == pytest.approx(100 * BARREL, abs=0.05)
+    bright = measure_chart(as_picture(np.minimum(seen * 1.8, 1)), chart)
+    assert any("gray steps left out: clipped" in note for note in bright.notes)
+    assert bright.colours is None or bright.colours.missing > 0
+    gray = measure_chart(as_picture(seen[..., 1]), chart)
+    assert gray.colours is None
+    assert not gray.shifts
+    assert [note for note in gray.notes if note.startswith("no colours: the picture is gray")]
+    with pytest.raises(PictureError, match="gray steps can be used"):
+        measure_chart(as_picture(np.where(seen > 0.3, 1.0, 0.0)), chart)
+
+
+@pytest.mark.parametrize(
+    ("damage", "words"),
+    [
+        ({"kind": "gate"}, "not the record of a chart"),
+        ({"width": -3}, "width is -3"),
+        ({"width": 10**8}, "at most 100 million"),
+        ({"width": 1.5}, "width is 1.5"),
+        ({"marks": []}, "marks is missing, empty"),
+        ({"marks": [{"x": 1}] * 5}, r"marks\[0\].y is missing"),
+        ({"dots": [3]}, r"dots\[0\] is missing or no object"),
+        ({"dots": [{"x": True, "y": 1, "radius": 1}]}, r"dots\[0\].x is missing"),
+        ({"cell": 1e-9}, "at least 60"),
+        ({"star": None}, "star is missing"),
+        ({"steps": [{"x": 1, "y": 1, "side": 3, "light": [1, 1]}] * 9}, "no list of three"),
+        ({"leaves": {"left": 0, "top": 0, "size": 1e6, "disks": []}}, "leaves.size"),
+        ({"leaves": {"left": 0, "top": 0, "size": 300, "disks": [[1, 2]]}}, "leaves.disks"),
+        ({"leaves": {"left": 0, "top": 0, "size": 300, "disks": "abc"}}, "has no disks"),
+    ],
+)
+def test_damaged_records_are_refused(record: dict[str, Any], damage: Any, words: str) -> None:
+    with pytest.raises(InputError, match=words):
+        of_record({**record, **damage})
+
+
+def cameras(chart: Chart, count: int, seed: int) -> Array:
+    """Whether the intervals of read noise, full well and PRNU hold the truth: shape (count, 3)."""
+    rng = np.random.default_rng(seed)
+    light = shot(
+        json.loads(json.dumps(as_record(chart))), (chart.width, chart.height), np.eye(3), sigma=0
+    )[..., 1]
+    mapping = Mapping(np.eye(3), 0.0, 0.0, chart.width, chart.height)
+    held = []
+    for _ in range(count):
+        well, read = 10 ** rng.uniform(3, 4.7), rng.uniform(2, 20)
+        prnu = rng.choice([0.0, 0.01])
+        mean = light * well * (1 + prnu * rng.normal(size=light.shape))
+        pixels = (rng.poisson(mean) + rng.normal(0, read, light.shape))[..., np.newaxis] / well
+        tone, _, _ = measure_tone(pixels + 0.1, chart, mapping, "linear", 0.0)
+        model = measure_noise(pixels + 0.1, chart, mapping, tone, 0.0)[0]
+        # The black level of 0.1 is not light: full scale lies 0.9 of the well above it.
+        truths = read, 0.9 * well, prnu
+        estimates = model.read_electrons, model.full_well, model.prnu
+        held.append([e.low <= t <= e.high for e, t in zip(estimates, truths, strict=True)])
+    return np.array(held)
+
+
+def test_intervals_of_the_noise_hold_the_camera() -> None:
+    held = cameras(magnetite.chart(900, 600)[1], 12, 1)
+    assert (held.mean(axis=0) >= 0.74).all()
+
+
+@pytest.mark.long
+def test_intervals_of_the_noise_hold_for_95_percent_of_200_cameras() -> None:
+    held = cameras(magnetite.chart(900, 600)[1], 200, 2)
+    assert (held.mean(axis=0)[:2] >= 0.92).all()
+    assert (held.mean(axis=0)[:2] <= 0.98).all()
+
+
+def test_the_fall_off_is_that_of_its_formula() -> None:
+    falloff = Falloff(np.array([0.0, 0.0, -0.2, -0.05]), 640, 480)
+    assert falloff.corners == pytest.approx(25)
+    assert falloff.at(np.array([320.0, 240.0])) == 1
