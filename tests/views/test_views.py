@@ -129,6 +129,18 @@ def test_what_a_certificate_declares_is_drawn() -> None:
         noise_figure(GRAY, as_picture(worn.samples[:20]), None)
 
 
+def test_the_spectrum_of_noise_is_drawn_for_each_channel() -> None:
+    even = as_picture(np.full((90, 120, 3), 128, np.uint8))
+    noise = [20, 0, 0] * np.random.default_rng(3).normal(size=(90, 120, 3))
+    worn = as_picture(np.rint(even.samples + noise).astype(np.uint8))
+    *lines, _ = noise_figure(even, worn, None).axes[-1].lines
+    assert [line.get_label() for line in lines] == ["red", "green", "blue"]
+    difference = worn.samples[..., 0] - 128.0
+    level = 10 * np.log10(difference.var())
+    assert np.mean(lines[0].get_ydata()) == pytest.approx(level, abs=1)
+    assert max(lines[1].get_ydata()) < level - 40
+
+
 def test_identical_pictures_have_a_noise_figure_too() -> None:
     figure = noise_figure(GRAY, GRAY, None)
     assert (figure.axes[1].images[0].get_array() == 0.5).all()

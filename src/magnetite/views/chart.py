@@ -10,13 +10,22 @@ import numpy as np
 from magnetite.core.chart.resolution import FieldEdge
 from magnetite.core.chart.result import COMPARED, ChartMeasurement
 from magnetite.core.picture import Picture
-from magnetite.views.style import COLOURS, DOTS_PER_INCH, QUIET, bare, fitted, headline, new_figure
+from magnetite.views.style import (
+    CHANNELS,
+    COLOURS,
+    DOTS_PER_INCH,
+    QUIET,
+    bare,
+    fitted,
+    headline,
+    new_figure,
+)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-_CHANNELS = {"red": "#c0392b", "green": "#2e8b57", "blue": "#2c6fbb", "gray": "#444444"}
+_CHANNELS = {**dict(CHANNELS), "gray": "#444444"}
 #: Length of an edge's stroke in the map, share of the picture's width.
 _STROKE = 0.03
 
@@ -209,4 +218,4 @@ def _draw_colours(axes: Axes, measured: ChartMeasurement) -> None:
 def _colours(measured: ChartMeasurement) -> list[str]:
     if len(measured.tone.decoders) == 1:
         return [_CHANNELS["gray"]]
-    return [_CHANNELS[name] for name in ("red", "green", "blue")]
+    return [colour for _, colour in CHANNELS]

@@ -15,7 +15,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import check_comparable
 from magnetite.views.spectrum import draw_radial
-from magnetite.views.style import COLOURS, QUIET, bare, fitted, headline, new_figure
+from magnetite.views.style import CHANNELS, COLOURS, QUIET, bare, fitted, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -48,7 +48,7 @@ class Declared:
 
 def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -> Figure:
     """The equation reference + noise = sum at one scale; the noise scaled for sight, its
-    histogram with the declared density, its radial spectrum.
+    histogram with the declared density, its radial spectrum for each channel.
 
     Raises
     ------
@@ -86,10 +86,13 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -
         f"noise alone: black −{reach:.3g} {unit}, gray 0, white +{reach:.3g} {unit}", fontsize=10
     )
     _draw_histogram(histogram, difference, unit, reference.bits is not None, declared)
-    frequency, power = radial_power(difference)
-    draw_radial(spectrum, frequency, power, "difference", COLOURS[0])
+    if reference.colour == "rgb":
+        for channel, (name, colour) in enumerate(CHANNELS):
+            draw_radial(spectrum, *radial_power(difference[..., channel]), name, colour)
+    else:
+        draw_radial(spectrum, *radial_power(difference), "difference", COLOURS[0])
     white = 10 * math.log10(max(sd**2, 1e-12))
-    spectrum.axhline(white, color=COLOURS[1], ls="--", lw=1.4, label="white noise of this sd")
+    spectrum.axhline(white, color=QUIET, ls="--", lw=1.4, label="white noise of this sd")
     low, high = spectrum.get_ylim()
     spectrum.set_ylim(min(low, white - 6), max(high, white + 6) + 3)
     spectrum.legend(frameon=False, loc="upper right", fontsize=9)

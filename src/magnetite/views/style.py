@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 #: Colours that stay apart for colour-blind readers (Okabe and Ito 2008), darkest first.
 COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
+#: Colours of the channels of RGB.
+CHANNELS = (("red", "#c0392b"), ("green", "#2e8b57"), ("blue", "#2c6fbb"))
 MARKERS = ("o", "s", "^", "D", "v", "P", "X")
 INK = "#222222"
 QUIET = "#777777"

@@ -80,7 +80,8 @@ def find(plane: Float64, chart: Chart) -> Found:
     height, width = plane.shape
     mapping = Mapping(homography, 0.0, 0.0, width, height)
     _check_upright(mapping, chart)
-    points = np.array([[e.x, e.y] for e in (*chart.dots, *chart.marks)])
+    located = [[dot.x, dot.y] for dot in chart.dots] + [[mark.x, mark.y] for mark in chart.marks]
+    points = np.array(located)
     dots = len(chart.dots)
     for _ in range(2):
         numbers, seen = _centres(plane, mapping, points, chart)
