@@ -177,7 +177,8 @@ def main(target: Path) -> None:
 def _photograph_chart(folder: Path, target: Path, run: Callable[[list[str], Path], str]) -> None:
     """The test chart, and the made-up cheap camera measured from it."""
     run(["chart", "test-chart.png"], folder)
-    run(["degrade", "test-chart.png", "shot.png", "pocket-camera", "--seed", "1"], folder)
+    run(["convert", "test-chart.png", "eight.png", "depth", "bits=8"], folder)
+    run(["degrade", "eight.png", "shot.png", "pocket-camera", "--seed", "1"], folder)
     run(["calibrate", "chart", "shot.png", "--chart", "test-chart.json"], folder)
     shutil.copy(folder / "camera.png", target / "camera.png")
     with Image.open(folder / "test-chart.png") as chart:

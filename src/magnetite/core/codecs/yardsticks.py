@@ -54,8 +54,9 @@ class Foreign:
         bits = self.frame.bits
         if bits is None or bits > self.deepest or self.frame.colour == "planes":
             raise PictureError(
-                f"{self.name} codes gray and RGB of up to {self.deepest} bits here, "
-                "not this picture"
+                f"{self.name} codes gray and RGB of up to {self.deepest} bits here, and this "
+                f"picture is {self.frame.describe()}: convert it, as with depth "
+                f"bits={self.deepest}"
             )
         full = 2**bits - 1
         whole = np.rint(pixels * pixels.dtype.type(full)).clip(0, full)
