@@ -5,7 +5,7 @@ PLAIN := $(VENV)/.plain
 READY := $(VENV)/.ready
 PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 
-.PHONY: site demo test test-long test-lowest lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup bench-starts screenshots docs reliability mutations release clean
+.PHONY: site demo test test-long test-lowest coverage lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup bench-starts screenshots docs reliability mutations release clean
 
 # Bytecode is kept: without it every process compiles each module again, which takes a second.
 unexport PYTHONDONTWRITEBYTECODE
@@ -30,6 +30,14 @@ test: lint
 
 test-long: lint
 	$(BIN)/python -m pytest -n 2 --dist worksteal -m ''
+
+# One test ends a command within 10 s, which it does not when it is traced.
+coverage: $(READY)
+	$(PIP) --no-compile 'pytest-cov>=7'
+	$(BIN)/python -m pytest -n 2 --dist worksteal --cov --cov-report= \
+		--deselect tests/cli/test_hostile_input.py::test_a_command_ends_with_the_program
+	$(BIN)/python -m coverage report --include 'src/magnetite/core/*' --fail-under 95
+	$(BIN)/python -m coverage report --include 'src/magnetite/experiment/*' --fail-under 95
 
 lint: $(READY)
 	$(BIN)/ruff check --no-cache .

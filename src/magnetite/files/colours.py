@@ -10,11 +10,14 @@ import numpy as np
 
 from magnetite.core.arrays import Samples
 from magnetite.core.errors import FileError
+from magnetite.core.picture.frame import Light
 
 #: Code points of ITU-T H.273 for sRGB: primaries, and transfer functions that are its own.
 _SRGB_PRIMARIES, _SRGB_TRANSFER = 1, 13
 #: Gamma of sRGB as a gAMA chunk gives it, in 100,000ths, and how near counts.
 _SRGB_GAMMA, _NEAR = 45_455, 600
+#: Transfer function of ITU-T H.273 that is linear, and the content of a gAMA chunk for it.
+_LINEAR_TRANSFER, LINEAR_GAMMA = 8, struct.pack(">I", 100_000)
 #: Coefficients of luma where a TIFF gives none (ITU-R BT.601), and no footroom or headroom.
 _BT601 = (0.299, 0.587, 0.114)
 
@@ -53,7 +56,23 @@ def of_png(chunks: dict[bytes, bytes]) -> str:
     if b"sRGB" in chunks or len(chunks.get(b"gAMA", b"")) != 4:
         return ""
     (gamma,) = struct.unpack(">I", chunks[b"gAMA"])
+    if chunks[b"gAMA"] == LINEAR_GAMMA:
+        return "linear light (a gamma of 1)"
     return "" if abs(gamma - _SRGB_GAMMA) <= _NEAR else f"a gamma of {gamma / 100_000:g}"
+
+
+def light_of_png(chunks: dict[bytes, bytes]) -> Light:
+    """Relation of a PNG's samples to light, by the chunk that counts most: cICP, sRGB, gAMA."""
+    code_points = chunks.get(b"cICP", b"")
+    if len(code_points) == 4:
+        return "linear" if code_points[1] == _LINEAR_TRANSFER else "encoded"
+    if b"iCCP" in chunks:
+        return "unknown"
+    if b"sRGB" in chunks:
+        return "encoded"
+    if len(gamma := chunks.get(b"gAMA", b"")) != 4:
+        return "unknown"
+    return "linear" if gamma == LINEAR_GAMMA else "encoded"
 
 
 def _inflated(chunk: bytes) -> bytes:

@@ -17,8 +17,16 @@ import numpy as np
 from magnetite.core.arrays import Samples
 from magnetite.core.codecs.layers.headers import jpeg2000_size, size_of
 from magnetite.core.errors import FileError
+from magnetite.core.picture.frame import Light
 from magnetite.files import marks, netpbm, png
-from magnetite.files.colours import check_subsampling, colour_notes, from_ycbcr, of_png, of_profile
+from magnetite.files.colours import (
+    check_subsampling,
+    colour_notes,
+    from_ycbcr,
+    light_of_png,
+    of_png,
+    of_profile,
+)
 
 
 @dataclass(frozen=True)
@@ -32,6 +40,8 @@ class Decoded:
     orientation: int = 1
     #: Whether the last axis counts pages, not colours.
     stack: bool = False
+    #: Relation of the samples to light, where the file states it.
+    light: Light = "unknown"
 
 
 def format_of(data: bytes) -> tuple[Callable[[bytes], int], Callable[[bytes], Decoded]]:
@@ -80,7 +90,7 @@ def _decode_png(data: bytes) -> Decoded:
             scale = 255 // (2**layout.depth - 1)
             decoded = replace(decoded, samples=decoded.samples // scale, bits=layout.depth)
     decoded = _significant(decoded, layout.significant)
-    return replace(decoded, notes=(*decoded.notes, *said))
+    return replace(decoded, notes=(*decoded.notes, *said), light=light_of_png(layout.colours))
 
 
 def _significant(decoded: Decoded, bits: int | None) -> Decoded:
@@ -123,7 +133,9 @@ def _decode_plain(data: bytes) -> Decoded:
         return _separated(np.asarray(image), 8, tuple(notes), turn)
     if image.mode not in ("L", "RGB"):
         raise FileError(f"pictures of mode {image.mode} are not read; convert it to PNG or TIFF")
-    return Decoded(np.asarray(image), 8, tuple(notes), None, turn)
+    # Without a profile the samples of a JPEG file are those of sRGB (ITU-T T.871, ISO 10918-5).
+    light: Light = "encoded" if image.format == "JPEG" else "unknown"
+    return Decoded(np.asarray(image), 8, tuple(notes), None, turn, light=light)
 
 
 def _open(data: bytes) -> Any:

@@ -75,10 +75,9 @@ def essential(data: bytes) -> bytes:
     return b"".join(kept)
 
 
-def with_significant_bits(data: bytes, bits: int, channels: int) -> bytes:
-    """A PNG with an sBIT chunk after its header (PNG specification, section 11.3.2.7)."""
-    body = bytes([bits] * channels)
-    checksum = zlib.crc32(b"sBIT" + body)
-    chunk = struct.pack(">I", len(body)) + b"sBIT" + body + struct.pack(">I", checksum)
+def with_chunk(data: bytes, name: bytes, body: bytes) -> bytes:
+    """A PNG with a chunk more, directly after its header (PNG, 3rd ed., 5.6)."""
+    checksum = zlib.crc32(name + body)
+    chunk = struct.pack(">I", len(body)) + name + body + struct.pack(">I", checksum)
     after_header = len(SIGNATURE) + 12 + 13
     return data[:after_header] + chunk + data[after_header:]

@@ -168,7 +168,9 @@ def picture_of(decoded: Decoded, origin: str, full_scale: float | None) -> Pictu
     if decoded.stack:
         picture = replace(picture, colour="planes")
     notes = (*decoded.notes, *picture.notes)
-    return replace(picture, bits=bits or picture.bits, notes=notes, alpha=decoded.alpha)
+    return replace(
+        picture, bits=bits or picture.bits, notes=notes, alpha=decoded.alpha, light=decoded.light
+    )
 
 
 def _rescaled(samples: Samples, full_scale: float) -> tuple[Samples, int | None]:

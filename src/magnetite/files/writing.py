@@ -22,6 +22,7 @@ from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.rows import joined
 from magnetite.files import netpbm, png
 from magnetite.files.atomic import check_writable, replacing, write_bytes
+from magnetite.files.colours import LINEAR_GAMMA
 
 JPEG_QUALITY = 95
 #: Rows of a strip of a TIFF that is written in bands.
@@ -184,6 +185,11 @@ def _jpeg_loss(picture: Picture, data: bytes, path: Path) -> str:
 
 
 def _encode_png(picture: Picture) -> bytes:
+    data = _samples_as_png(picture)
+    return png.with_chunk(data, b"gAMA", LINEAR_GAMMA) if picture.light == "linear" else data
+
+
+def _samples_as_png(picture: Picture) -> bytes:
     bits = picture.bits or 8
     if bits in (8, 16):
         return encode_png(picture.samples, 6)
@@ -191,7 +197,7 @@ def _encode_png(picture: Picture) -> bytes:
     scale = (2**stored - 1) / picture.full_scale
     samples = np.rint(picture.samples * scale).astype(np.uint8 if stored == 8 else np.uint16)
     data = encode_png(samples, 6)
-    return png.with_significant_bits(data, bits, picture.channels)
+    return png.with_chunk(data, b"sBIT", bytes([bits] * picture.channels))
 
 
 def _encode_tiff(picture: Picture) -> bytes:

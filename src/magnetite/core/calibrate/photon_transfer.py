@@ -27,6 +27,7 @@ from magnetite.core.calibrate.signal_levels import (
 )
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
+from magnetite.core.picture.frame import encoded_remark
 from magnetite.core.table import Tabular
 
 #: Chance of a chi-square this far from 1 below which the line does not describe the camera, and
@@ -224,6 +225,7 @@ def _transfer(
         groups=tuple(map(len, every)),
         unit=frames[0].amplitude_unit,
         remarks=(
+            *encoded_remark(frames[0].light, "the figures of the noise"),
             *remarks, *_remarks(read, points, rounded), *_pattern_remarks(pattern),
             *_ceiling_remarks(frames[0], ends, black),
         ),

@@ -42,6 +42,7 @@ Curve = Callable[[Float64], Float64]
     source=_SOURCE,
     one_of=_ONE_OF,
     reach=0,
+    gives_light="linear",
 )
 def to_linear(
     pixels: Pixels, *, standard: Standard = None, exponent: Exponent = None, points: Points = None
@@ -81,6 +82,7 @@ def to_linear(
     source=_SOURCE,
     one_of=_ONE_OF,
     reach=0,
+    gives_light="encoded",
 )
 def to_encoded(
     pixels: Pixels, *, standard: Standard = None, exponent: Exponent = None, points: Points = None

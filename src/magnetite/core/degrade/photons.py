@@ -196,6 +196,7 @@ def _certify_sensor(
     source="EMVA Standard 1288, release 4.0 (2021), sections 2 and 4; Janesick, Photon Transfer "
     "(2007), doi:10.1117/3.725073",
     certify=_certify_sensor,
+    linear=True,
 )
 def sensor_noise(
     pixels: Pixels,

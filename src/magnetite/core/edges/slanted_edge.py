@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -12,6 +12,7 @@ from magnetite.core.compute.psf import crossing, disk_transfer, gaussian_transfe
 from magnetite.core.edges.edge_search import LEAST_ANGLE, MOST_ANGLE, candidates
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture, luma
+from magnetite.core.picture.frame import Light, encoded_remark
 from magnetite.core.picture.region import Region
 from magnetite.core.table import Row, Tabular
 
@@ -75,6 +76,8 @@ class Edge(Tabular):
     misfit: float | None = None
     #: Whether its plateaus reach black or full scale, where noise and overshoots are cut off.
     clipped: bool = False
+    #: Relation of the samples to light.
+    light: Light = "unknown"
 
     def rows(self) -> list[Row]:
         """A row for each figure, then how well each blur fits."""
@@ -103,7 +106,7 @@ class Edge(Tabular):
     @property
     def remarks(self) -> tuple[str, ...]:
         """Remarks on the limits of the figures."""
-        made = []
+        made = [*encoded_remark(self.light, "sharpness figures")]
         if self.clipped:
             made.append(
                 "the edge reaches black or full scale: if it is clipped there, it looks sharper "
@@ -168,10 +171,12 @@ def measure_edge(picture: Picture, region: Region | None = None) -> Edge:
     0.19
     """
     if region is not None:
-        return _measured(luma(region.of(picture)), region, strict=False)
+        edge = _measured(luma(region.of(picture)), region, strict=False)
+        return replace(edge, light=picture.light)
     if found := measure_edges(picture, _ENOUGH):
         within = [edge for edge in found if not edge.clipped] or found
-        return sorted(within, key=lambda edge: edge.mtf50 or 0.0)[(len(within) - 1) // 2]
+        middle = sorted(within, key=lambda edge: edge.mtf50 or 0.0)[(len(within) - 1) // 2]
+        return replace(middle, light=picture.light)
     raise PictureError(
         f"no straight edge 2 to 14 degrees off an axis was found in {picture.origin}; name the "
         "region that holds one, as LEFT,TOP,WIDTHxHEIGHT"

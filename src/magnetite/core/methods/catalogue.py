@@ -42,7 +42,7 @@ from magnetite.core.methods.declarations import (
 from magnetite.core.methods.lifting import on_one, on_pair, on_pixels
 from magnetite.core.methods.parameters import Choice, Kind
 from magnetite.core.methods.sums import Sums
-from magnetite.core.picture.frame import Colour
+from magnetite.core.picture.frame import Colour, Light
 
 __all__ = [
     "ColourPolicy", "Method", "Parameter", "codec", "conversion", "degradation", "every", "find",
@@ -106,6 +106,8 @@ def degradation(
     survey: Callable[..., Any] | None = None,
     draws_apart: bool = False,
     gives: Colour | None = None,
+    gives_light: Light | None = None,
+    linear: bool = False,
     **needs: Unpack[Needs],
 ) -> Callable[[Function], Function]:
     """Declare a degradation: `function(pixels, rng, *, settings) -> pixels`.
@@ -114,13 +116,14 @@ def degradation(
     its effect on a whole picture, `survey(before, **settings)` band by band (see
     `degrade.certify`); where both are there, a survey of None leaves it to `certify`.
     `draws_apart` says that its random numbers do not depend on the samples, `gives` the colour of
-    the result where it is another one. Of the settings `one_of`, exactly one must be given.
+    the result where it is another one, `gives_light` its relation to light likewise; `linear`
+    that it is only right in linear light. Of the settings `one_of`, exactly one must be given.
     """
     return _declare(
         Degradation, "degradation", name,
         lambda given: _lift_pixels(given, colour), needs, summary=summary, colour=colour,
         source=source, one_of=one_of, certify=certify, survey=survey,
-        draws_apart=draws_apart, gives=gives,
+        draws_apart=draws_apart, gives=gives, gives_light=gives_light, linear=linear,
     )  # fmt: skip
 
 

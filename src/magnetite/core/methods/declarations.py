@@ -11,7 +11,7 @@ from typing import Any, Literal
 
 from magnetite.core.methods.parameters import Kind
 from magnetite.core.methods.sums import Sums
-from magnetite.core.picture.frame import Colour
+from magnetite.core.picture.frame import Colour, Light
 
 MethodKind = Literal["conversion", "degradation", "codec", "restoration", "metric", "gauge"]
 #: How a metric takes a part of any shape: see the decorator `metric`.
@@ -154,6 +154,10 @@ class Degradation(Method):
     draws_apart: bool = field(default=False, repr=False)
     #: Colour of the result, where it is another one.
     gives: Colour | None = field(default=None, repr=False)
+    #: Relation of the result to light, where it is another one than before.
+    gives_light: Light | None = field(default=None, repr=False)
+    #: Whether it is only right in linear light.
+    linear: bool = field(default=False, repr=False)
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 from magnetite.core.degrade.certify.change import Finding
 from magnetite.core.operations.aim import Aim
 from magnetite.core.picture import Clipped
+from magnetite.core.picture.frame import Light
 from magnetite.core.quantities import Quantity, nearby
 from magnetite.core.table import Tabular
 
@@ -141,6 +142,16 @@ def storage_findings(clipped: Clipped, *, kept: bool) -> list[Finding]:
         for side, count in sides
         if count
     ]
+
+
+def light_advice(light: Light) -> tuple[str, ...]:
+    """Advice on a step that is only right in linear light, where the samples are not."""
+    if light != "encoded":
+        return ()
+    return (
+        "is right in linear light, and the samples are encoded by a tone curve: put to-linear "
+        "before it, and to-encoded after it",
+    )
 
 
 def storage_advice(findings: list[Finding], clipped: Clipped, bits: int | None) -> tuple[str, ...]:

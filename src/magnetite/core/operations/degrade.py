@@ -27,7 +27,7 @@ from magnetite.core.operations.findings import StepFindings, Storage, surveys
 from magnetite.core.operations.local import REMEDY, height_for, obstacle_of, reach_of, whole_note
 from magnetite.core.operations.restoration_chain import missing_sd
 from magnetite.core.picture import Clipped, Picture
-from magnetite.core.picture.frame import Frame
+from magnetite.core.picture.frame import Frame, Light
 from magnetite.core.picture.rows import (
     UNBOUNDED,
     Allowance,
@@ -207,7 +207,16 @@ class DegradedRows:
             if isinstance(method, Degradation) and method.gives is not None:
                 channels = 1 if method.gives == "gray" else 3
                 frame = replace(frame, colour=method.gives, channels=channels)
-        return frame
+        return replace(frame, light=self._lights()[-1])
+
+    def _lights(self) -> list[Light]:
+        """Relation of the samples to light before each step, and after the last."""
+        lights = [self.source.frame.light]
+        for step in self._steps:
+            method = step.method
+            given = method.gives_light if isinstance(method, Degradation) else None
+            lights.append(given or lights[-1])
+        return lights
 
     @property
     def banded(self) -> bool:
@@ -217,7 +226,8 @@ class DegradedRows:
     def __iter__(self) -> Iterator[Picture]:
         """The result's bands, from the top."""
         self._digest = self.options.digest or digest_of(self.source)
-        self._findings = [StepFindings(step, self.storage) for step in self._steps]
+        lights = zip(self._steps, self._lights(), strict=False)
+        self._findings = [StepFindings(step, self.storage, light) for step, light in lights]
         reach = reach_of(self._steps)
         for band in in_bands(self._height, self.source, before=reach, after=reach):
             yield self._band(band)
@@ -237,7 +247,7 @@ class DegradedRows:
         self._clipped = self._clipped.and_of(clipped)
         if self.options.certified:
             self._add_error(picture.part(own), stored)
-        return stored
+        return replace(stored, light=self._lights()[-1])
 
     def _follow(
         self, step: Bound, position: int, clean: Pixels | None, before: Pixels, after: Pixels,

@@ -16,8 +16,14 @@ from magnetite.core.compute.threads import spread
 from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.degrade.certify.survey import ChangeSurvey, Survey
 from magnetite.core.methods.declarations import Degradation
-from magnetite.core.operations.certificate import StepRecord, storage_advice, storage_findings
+from magnetite.core.operations.certificate import (
+    StepRecord,
+    light_advice,
+    storage_advice,
+    storage_findings,
+)
 from magnetite.core.picture import Clipped, Picture
+from magnetite.core.picture.frame import Light
 from magnetite.core.picture.storing import beyond
 
 
@@ -65,6 +71,8 @@ class StepFindings:
 
     step: Bound
     storage: Storage
+    #: Relation of the samples before the step to light.
+    light: Light
     _survey: Survey | None = field(default=None, init=False)
     _sums: Float64 | None = field(default=None, init=False)
     _whole: Sequence[Finding] = field(default=(), init=False)
@@ -94,8 +102,11 @@ class StepFindings:
         kept = self.storage.keeps
         findings = [*rate, *found, *self.noise, *storage_findings(self._clipped, kept=kept)]
         advice = storage_advice(findings, self._clipped, self.storage.bits)
+        method = self.step.method
+        if isinstance(method, Degradation) and method.linear:
+            advice = (*light_advice(self.light), *advice)
         scaled = tuple(finding.in_units_of(self.storage.like) for finding in findings)
-        return StepRecord(str(self.step.step), scaled, advice, self.step.method.version)
+        return StepRecord(str(self.step.step), scaled, advice, method.version)
 
     def _surveyed(self, survey: Survey, before: Pixels, after: Pixels) -> tuple[Float64, Clipped]:
         """Sums over parts of a band, so that nothing of its size is held in between."""

@@ -13,6 +13,7 @@ from magnetite.core.gauges.noise_level import NoiseCurve, noise_curve
 from magnetite.core.methods.parameters import Files
 from magnetite.core.operations.measuring import Figures, Named, Selection, measured, selected
 from magnetite.core.picture import Picture
+from magnetite.core.picture.frame import encoded_remark
 from magnetite.core.picture.matching import COMMON_SCALE
 from magnetite.core.picture.region import Region, RegionRows
 from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, whole
@@ -74,7 +75,9 @@ def gauge(
     )  # fmt: skip
     figures = found.only(asked.steps)
     if _OF_EDGES & figures.keys():
-        figures.remarks += (f"{picture.origin}: {measure_edge(whole(picture)).words}",)
+        edge = measure_edge(whole(picture))
+        remarks = edge.words, *encoded_remark(edge.light, "MTF50 and MTF10")
+        figures.remarks += tuple(f"{picture.origin}: {remark}" for remark in remarks)
     figures.remarks += tuple(_intervals(picture, found))
     return figures
 

@@ -6,6 +6,17 @@ from dataclasses import dataclass
 from typing import Literal
 
 Colour = Literal["gray", "rgb", "planes"]
+#: Relation of samples to light; encoded: by a tone curve, such as that of sRGB.
+Light = Literal["linear", "encoded", "unknown"]
+
+
+def encoded_remark(light: Light, figures: str) -> tuple[str, ...]:
+    """A remark on figures that are only right in linear light; none where samples may be linear."""
+    if light != "encoded":
+        return ()
+    return (
+        f"{figures} are right in linear light, and the samples are encoded: use to-linear first",
+    )
 
 
 @dataclass(frozen=True)
@@ -18,6 +29,7 @@ class Frame:
     colour: Colour
     #: Bit depth, 1 to 16; None for float.
     bits: int | None = None
+    light: Light = "unknown"
 
     @property
     def shape(self) -> tuple[int, ...]:

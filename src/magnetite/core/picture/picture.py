@@ -11,7 +11,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels, Samples
 from magnetite.core.errors import PictureError
-from magnetite.core.picture.frame import Colour, Frame
+from magnetite.core.picture.frame import Colour, Frame, Light
 from magnetite.core.picture.storing import Clipped, beyond, on_full_scale, stored
 
 #: Weights of red, green and blue in luma (ITU-R BT.601-7, section 2.5.1).
@@ -39,6 +39,8 @@ class Picture:
         Notes for the user on changes by reading.
     alpha : array, shape (height, width), or None
         Opacity found beside the samples; never processed, scored or written.
+    light : "linear", "encoded" or "unknown"
+        Relation of the samples to light, as the file or the last step states it.
 
     Raises
     ------
@@ -52,6 +54,7 @@ class Picture:
     origin: str = "array"
     notes: tuple[str, ...] = ()
     alpha: Samples | None = field(default=None, repr=False)
+    light: Light = "unknown"
 
     def __post_init__(self) -> None:
         _check(self)
@@ -60,8 +63,8 @@ class Picture:
             object.__setattr__(self, "alpha", _unchanging(self.alpha))
 
     def __reduce__(self) -> tuple[Any, ...]:
-        values = self.samples, self.bits, self.colour, self.origin, self.notes, self.alpha
-        return Picture, values
+        facts = self.bits, self.colour, self.origin, self.notes, self.alpha, self.light
+        return Picture, (self.samples, *facts)
 
     def __repr__(self) -> str:
         return f"<Picture {self.describe()}, from {self.origin}>"
@@ -76,7 +79,8 @@ class Picture:
 
     @property
     def frame(self) -> Frame:
-        return Frame(self.height, self.width, self.channels, self.colour, self.bits)
+        size = self.height, self.width, self.channels
+        return Frame(*size, self.colour, self.bits, self.light)
 
     @property
     def height(self) -> int:
@@ -123,7 +127,8 @@ class Picture:
         """Some rows as a picture of their own; the picture itself for all of them."""
         if rows.indices(self.height) == (0, self.height, 1):
             return self
-        return Picture(self.samples[rows], self.bits, self.colour, self.origin)
+        samples = self.samples[rows]
+        return Picture(samples, self.bits, self.colour, self.origin, light=self.light)
 
     def pixels(self) -> Pixels:
         """Samples on full-scale units, as a new array.
@@ -150,18 +155,20 @@ class Picture:
             samples, clipped = pixels.astype(self.samples.dtype), beyond(pixels)
         else:
             samples, clipped = stored(pixels, self.full_scale, self.samples.dtype)
-        return Picture(frozen(samples), self.bits, self.colour, self.origin), clipped
+        made = Picture(frozen(samples), self.bits, self.colour, self.origin, light=self.light)
+        return made, clipped
 
     def luma(self) -> Picture:
         """Gray picture of an RGB picture's luma (BT.601), rounded to the same bit depth."""
         if self.colour == "gray":
             return self
-        plane = Picture(self.samples[..., 0], self.bits, "gray", self.origin)
+        plane = Picture(self.samples[..., 0], self.bits, "gray", self.origin, light=self.light)
         return plane.with_pixels(luma(self.pixels()))[0]
 
     def exact_luma(self) -> Picture:
         """Float gray picture of the luma (BT.601), not rounded; of a gray picture its samples."""
-        return Picture(frozen(luma(self.on_scale(1.0))), None, "gray", self.origin)
+        exact = frozen(luma(self.on_scale(1.0)))
+        return Picture(exact, None, "gray", self.origin, light=self.light)
 
     def digest(self) -> bytes:
         """SHA-256 of shape, depth and samples, without the origin."""

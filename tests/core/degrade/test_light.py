@@ -1,0 +1,103 @@
+"""Pictures that state whether their samples are linear or encoded, and what follows from it."""
+
+from __future__ import annotations
+
+import pickle
+import struct
+import zlib
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import magnetite
+from conftest import Run
+from magnetite.core.operations.degrade import degrading
+from magnetite.core.picture import Picture, as_picture
+
+RAMP = np.tile(np.arange(40, 200, dtype=np.uint8), (40, 1))
+ADVICE = "is right in linear light"
+
+
+@pytest.mark.parametrize(
+    ("chunks", "light"),
+    [
+        ([], "unknown"),
+        ([(b"sRGB", b"\0")], "encoded"),
+        ([(b"gAMA", struct.pack(">I", 100_000))], "linear"),
+        ([(b"gAMA", struct.pack(">I", 45_455))], "encoded"),
+        ([(b"gAMA", struct.pack(">I", 100_000)), (b"sRGB", b"\0")], "encoded"),
+        ([(b"sRGB", b"\0"), (b"cICP", bytes([1, 8, 0, 1]))], "linear"),
+        ([(b"cICP", bytes([9, 16, 0, 1]))], "encoded"),
+    ],
+)
+def test_chunks_of_a_png_state_it(
+    tmp_path: Path, chunks: list[tuple[bytes, bytes]], light: str
+) -> None:
+    path = tmp_path / "one.png"
+    Image.fromarray(RAMP).save(path)
+    data = path.read_bytes()
+    for name, body in chunks:
+        sum32 = struct.pack(">I", zlib.crc32(name + body))
+        data = data[:33] + struct.pack(">I", len(body)) + name + body + sum32 + data[33:]
+    path.write_bytes(data)
+    picture = magnetite.read(path)
+    assert picture.light == picture.frame.light == light
+    assert np.array_equal(picture.samples, RAMP)
+    assert pickle.loads(pickle.dumps(picture)).light == light
+    assert picture.part(slice(3, 9)).light == light
+    assert picture.digest() == as_picture(RAMP).digest()
+
+
+def test_steps_state_it_and_files_keep_it(tmp_path: Path) -> None:
+    for chain, light, gamma in (
+        ("to-linear standard=srgb", "linear", 1.0),
+        ("to-linear exponent=2 + gaussian-noise sd=1%", "linear", 1.0),
+        ("to-linear standard=srgb + to-encoded standard=bt709", "encoded", None),
+        ("gaussian-noise sd=1%", "unknown", None),
+    ):
+        job = degrading(RAMP, chain)
+        (picture,) = job
+        assert job.frame.light == picture.light == light
+        magnetite.write(picture, tmp_path / "two.png")
+        with Image.open(tmp_path / "two.png") as image:
+            assert image.info.get("gamma") == gamma
+        again = magnetite.read(tmp_path / "two.png")
+        assert again.light == (light if gamma else "unknown")
+        assert again.same_samples(picture)
+    for bits in (8, 12):
+        deep = Picture(RAMP.astype(np.uint8 if bits == 8 else np.uint16), bits, "gray")
+        linear = magnetite.degrade(deep, "to-linear standard=srgb").picture
+        magnetite.write(linear, tmp_path / "three.png")
+        again = magnetite.read(tmp_path / "three.png")
+        assert (again.bits, again.light) == (bits, "linear")
+    assert magnetite.restore(linear, "median").picture.light == "linear"
+
+
+def test_sensor_noise_on_encoded_samples_is_said(run: Run, tmp_path: Path) -> None:
+    Image.fromarray(RAMP).save(tmp_path / "camera.jpg", quality=95)
+    Image.fromarray(RAMP).save(tmp_path / "plain.png")
+    noise = ["sensor-noise", "full-well=9000e"]
+    assert ADVICE in run("degrade", "camera.jpg", "a.png", *noise).stderr
+    whole = "to-linear standard=srgb + sensor-noise full-well=9000e + to-encoded standard=srgb"
+    assert ADVICE not in run("degrade", "camera.jpg", "a.png", *whole.split()).stderr
+    assert ADVICE not in run("degrade", "plain.png", "a.png", *noise).stderr
+    late = ["to-encoded", "standard=srgb", "+", "sensor-noise", "full-well=9000e"]
+    assert ADVICE in run("degrade", "plain.png", "a.png", *late).stderr
+
+
+def test_calibrations_and_mtf_of_encoded_pictures_are_said(run: Run, tmp_path: Path) -> None:
+    chart = magnetite.scenes((640, 448))["chart-plate"]
+    for seed in (1, 2):
+        frame = magnetite.degrade(chart, "sensor-noise full-well=3000e", seed=seed).picture
+        Image.fromarray(frame.samples).save(tmp_path / f"{seed}.jpg", quality=100, subsampling=0)
+        magnetite.write(frame, tmp_path / f"{seed}.png")
+    for ending, said in (("jpg", True), ("png", False)):
+        one, two = f"1.{ending}", f"2.{ending}"
+        for words in (
+            ["calibrate", "noise", one, two],
+            ["calibrate", "blur", one],
+            ["gauge", one, "--metrics", "mtf50"],
+        ):
+            assert ("are right in linear light" in run(*words).stderr) is said
