@@ -349,6 +349,39 @@ def cameras(chart: Chart, count: int, seed: int) -> Array:
     return np.array(held)
 
 
+def test_noise_of_steps_its_error_and_the_dynamic_range() -> None:
+    """White and correlated noise, with and without rounding, against draws of known variance."""
+    chart = magnetite.chart(900, 600)[1]
+    light = shot(
+        json.loads(json.dumps(as_record(chart))), (chart.width, chart.height), np.eye(3), sigma=0
+    )[..., 1]
+    mapping = Mapping(np.eye(3), 0.0, 0.0, chart.width, chart.height)
+    rng = np.random.default_rng(9)
+    full_well, read, dn = 4000.0, 18.0, 1 / 255
+    for correlated, rounding in ((False, 0.0), (True, 0.0), (False, dn)):
+        ratios, errors, ranges = [], [], []
+        for _ in range(24 if correlated else 8):
+            sd = np.sqrt(read**2 + full_well * light) / full_well
+            noise = rng.normal(size=light.shape)
+            if correlated:  # a mean of two neighbours in each row, scaled to variance 1
+                noise = (noise + np.roll(noise, 1, axis=1)) / 2**0.5
+            pixels = (0.05 + 0.9 * light + sd * noise)[..., np.newaxis]
+            pixels = np.rint(pixels / rounding) * rounding if rounding else pixels
+            tone, _, _ = measure_tone(pixels, chart, mapping, "linear", rounding)
+            model = measure_noise(pixels, chart, mapping, tone, rounding)[0]
+            for step in model.steps:
+                truth = np.sqrt(read**2 + full_well * step.light) / full_well / 0.95
+                ratios.append(step.noise / truth)
+                errors.append(step.error)
+            ranges.append(model.dynamic_range)
+            assert model.correlation == pytest.approx(0.5 * correlated, abs=0.08)
+        assert np.mean(ratios) == pytest.approx(1, abs=5 * np.std(ratios) / len(ratios) ** 0.5)
+        assert np.mean(errors) == pytest.approx(np.std(ratios), rel=0.13)
+        # Signal s, a share of the range above black, has noise n with n² = a + b s: s = n.
+        a, b = (read / full_well / 0.95) ** 2, 1 / full_well / 0.95 / 0.9
+        assert np.median(ranges) == pytest.approx(1 / max(np.roots([1, -b, -a])), rel=0.05)
+
+
 def test_intervals_of_the_noise_hold_the_camera() -> None:
     held = cameras(magnetite.chart(900, 600)[1], 12, 1)
     assert (held.mean(axis=0) >= 0.74).all()
