@@ -17,6 +17,7 @@ from magnetite.core.chart.marks import find
 from magnetite.core.chart.measurement import measure_chart
 from magnetite.core.chart.noise import measure_noise
 from magnetite.core.chart.record import as_record, of_record
+from magnetite.core.chart.resolution import measure_star
 from magnetite.core.chart.result import ChartMeasurement
 from magnetite.core.chart.tone import Falloff, measure_tone
 from magnetite.core.errors import InputError, PictureError
@@ -146,6 +147,26 @@ def test_star_and_texture_have_the_same_response(measured: ChartMeasurement) -> 
     low = texture.frequency < 0.25
     assert np.abs(texture.by_cross - expected)[low].max() < 0.01
     assert np.abs(texture.by_power - expected)[low].max() < 0.01
+
+
+def test_the_star_tells_directions_and_is_not_raised_by_noise() -> None:
+    """A blur along rows lowers modulation along rows alone; noise alone has none."""
+    picture, chart = magnetite.chart(900, 600)
+    light = magnetite.degrade(picture, "to-linear standard=srgb").picture.pixels()[..., 1]
+    mapping = Mapping(np.eye(3), 0.0, 0.0, 900, 600)
+    found = measure_star(ndimage.gaussian_filter1d(light, 1.5, axis=1), chart, mapping)
+    plain = measure_star(light, chart, mapping)
+    assert plain.direction.tolist() == [0, 45, 90, 135]
+    at = (found.frequency > 0.1) & (found.frequency < 0.2)
+    ratio = np.nanmean((found.response / plain.response)[:, at], axis=1)
+    blur = np.exp(-2 * (np.pi * 1.5 * found.frequency[at]) ** 2).mean()
+    assert ratio[0] == pytest.approx(blur, rel=0.12)
+    assert ratio[2] > 0.93
+    assert ratio[0] < ratio[1] < ratio[2]
+    assert ratio[1] == pytest.approx(ratio[3], abs=0.05)
+    noise = np.random.default_rng(3).normal(0.4, 0.2, light.shape)
+    empty = measure_star(noise, chart, mapping).response
+    assert 0.4 < np.mean(empty[np.isfinite(empty)] == 0) < 0.9
 
 
 def test_geometry_colours_and_fall_off(measured: ChartMeasurement) -> None:
