@@ -32,18 +32,18 @@ def run(
     ] = None,
 ) -> None:
     from magnetite.core.operations.prepare import prepare
+    from magnetite.demo import cameras
     from magnetite.demo.plan import METHODS
     from magnetite.demo.story import demo_story, own_story, prepare_folder, tell_story
-    from magnetite.experiment.executors import local
 
     story = own_story(references) if references else demo_story(seed)
     for message in story.notes:
         note(message)
     prepare_folder(folder)
     with parts_done("compiling") as compiled:
-        prepare(METHODS, workers, compiled)
+        prepare(METHODS | (cameras.METHODS if story.tiles else set()), workers, compiled)
     with cells_done("demo") as listener:
-        told = tell_story(story, folder, seed, local(workers), listener)
+        told = tell_story(story, folder, seed, workers, listener)
     _print(told, folder)
 
 

@@ -12,14 +12,14 @@ from typing import Any
 from magnetite.core.compute.processes import start_worker
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.picture import Picture
-from magnetite.demo import figures
+from magnetite.demo import cameras, figures
 from magnetite.demo.answer import answer
 from magnetite.demo.plan import NOISES, plan_text
 from magnetite.demo.results import SceneResult, results_of
-from magnetite.experiment.executors import Executor
+from magnetite.experiment.executors import local
 from magnetite.experiment.plan import read_plan
 from magnetite.experiment.results import read_rows
-from magnetite.experiment.runner import Listener, run
+from magnetite.experiment.runner import Listener, Outcome, run
 from magnetite.experiment.tasks import PlanJob
 from magnetite.files.atomic import make_folder, write_bytes
 from magnetite.files.opening import read_text
@@ -41,6 +41,8 @@ references/   the clean pictures
 {PLAN}     the experiment: noise, denoisers and rates, as a plan
 {RUN}/          the plan carried out: ledger.sqlite, and every row in scores.csv;
               magnetite summarize FOLDER/{RUN} prints their tables
+{cameras.FOLDER}/        small colour references, and {cameras.PLAN}: the noise of two cameras;
+{cameras.RUN}/      that plan carried out
 answer.txt    the answers
 {PAGE}   all of it on one page: open it in a browser
 curves/       rate-distortion figures
@@ -59,6 +61,8 @@ class Story:
     #: The structure that should stay readable, as the answer calls it, and its scene.
     subject: str
     focus: str | None = None
+    #: Colour references of the second experiment; none leaves it out.
+    tiles: dict[str, Picture] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
 
 
@@ -77,7 +81,7 @@ class Told:
 def demo_story(seed: int) -> Story:
     """The story of the Brindle Hollow core shed."""
     references = {s.name: s.picture(*DEFAULT_SIZE, seed) for s in SCENES}
-    return Story(references, "Veins", focus="veined-breccia")
+    return Story(references, "Veins", focus="veined-breccia", tiles=cameras.tiles(seed))
 
 
 def own_story(folder: Path) -> Story:
@@ -134,25 +138,44 @@ def prepare_folder(folder: Path) -> None:
 
 
 def tell_story(
-    story: Story, folder: Path, seed: int, executor: Executor, listener: Listener
+    story: Story, folder: Path, seed: int, workers: int | None, listener: Listener
 ) -> Told:
     """Do the work into a prepared folder; results are stored before anything is drawn."""
-    for name, picture in story.references.items():
-        write(picture, make_folder(folder / "references") / f"{name}{lossless_ending(picture)}")
-    write_bytes(folder / PLAN, plan_text(seed).encode())
-    plan = read_plan(folder / PLAN)
-    job = PlanJob.of(plan, folder)
-    outcome = run(job, read_text(folder / PLAN), folder / RUN, executor, listener)
+    _write_all(story.references, folder / "references")
+    job, outcome = _run(plan_text(seed), folder, PLAN, RUN, workers, listener)
     results = results_of(read_rows(folder / RUN))
     words = answer(results, story.subject, story.focus)
+    outcomes = [outcome]
+    if story.tiles:
+        _write_all(story.tiles, folder / cameras.FOLDER)
+        own = cameras.PLAN, cameras.RUN
+        outcomes.append(_run(cameras.plan_text(seed), folder, *own, workers, listener)[1])
+        words.append(cameras.sentence(read_rows(folder / cameras.RUN).frame))
     write_bytes(folder / "answer.txt", ("\n\n".join(words) + "\n").encode())
     context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(executor.workers, context, start_worker) as pool:
+    with ProcessPoolExecutor(local(workers).workers, context, start_worker) as pool:
         drawn = [pool.submit(*one) for one in _drawings(results, job, seed, folder)]
         write_page(of_run(folder / RUN), folder / PAGE)
         for one in drawn:
             one.result()
-    return Told(results, words, outcome.cells, outcome.failed, outcome.seconds)
+    return Told(
+        results, words, sum(one.cells for one in outcomes), sum(one.failed for one in outcomes),
+        sum(one.seconds for one in outcomes),
+    )  # fmt: skip
+
+
+def _write_all(pictures: dict[str, Picture], folder: Path) -> None:
+    for name, picture in pictures.items():
+        write(picture, make_folder(folder) / f"{name}{lossless_ending(picture)}")
+
+
+def _run(
+    text: str, folder: Path, plan: str, into: str, workers: int | None, listener: Listener
+) -> tuple[PlanJob, Outcome]:
+    """Write a plan and carry it out."""
+    write_bytes(folder / plan, text.encode())
+    job = PlanJob.of(read_plan(folder / plan), folder)
+    return job, run(job, read_text(folder / plan), folder / into, local(workers), listener)
 
 
 def _drawings(
