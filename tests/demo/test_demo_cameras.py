@@ -9,6 +9,7 @@ import pandas as pd
 import pytest
 from scipy import stats
 
+import magnetite
 from magnetite.demo.cameras import ADDED, gains, plan_text, sentence, tiles
 from magnetite.demo.plan import DENOISERS, PLAIN
 from magnetite.experiment.plan import read_plan
@@ -78,6 +79,8 @@ def test_tiles_are_colour_pictures_each_once(tmp_path: Path) -> None:
     found = tiles(0)
     assert len({picture.digest() for picture in found.values()}) == len(found) == 7
     assert {picture.colour for picture in found.values()} == {"rgb"}
+    (tmp_path / "tiles").mkdir()
+    magnetite.write(found["veined-breccia-1"], tmp_path / "tiles" / "one.png")
     (tmp_path / "plan.toml").write_text(plan_text(3))
     plan = read_plan(tmp_path / "plan.toml")
     assert (len(plan.degradations), plan.seed) == (3, 3)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+import pandas as pd
 
 from magnetite.core.analysis.simultaneous import Difference, simultaneous
 from magnetite.core.arrays import Float64
@@ -93,8 +94,7 @@ def gains(frame: Any) -> Float64:
         by_noise[chosen].groupby("reference")[list(DENOISERS)].mean()
         for chosen in (is_added, ~is_added)
     ]
-    joined = parts[0].join(parts[1], lsuffix=" added", how="inner").dropna()
-    return np.asarray(joined, np.float64)
+    return np.asarray(pd.concat(parts, axis=1).dropna(), np.float64)
 
 
 def _lost(table: Float64, denoiser: int) -> str:
