@@ -22,8 +22,8 @@ def rows(added: dict[str, float], cameras: dict[str, float], spread: float = 0.3
     rng = np.random.default_rng(2)
     made = []
     for reference in range(6):
-        own = {name: rng.normal(0, spread) for name in DENOISERS}
         for noise in NOISES:
+            own = {name: rng.normal(0, spread) for name in DENOISERS}
             means = added if noise == ADDED else cameras
             shift = {"survey camera": 0.05, "pocket camera": -0.05}.get(noise, 0.0)
             for strength in range(3):
