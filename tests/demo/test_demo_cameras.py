@@ -38,7 +38,7 @@ def rows(added: dict[str, float], cameras: dict[str, float], spread: float = 0.3
 
 
 GAINING = dict(zip(DENOISERS, (-3.0, -2.0, 2.0, 5.0), strict=True))
-FLAT = dict(zip(DENOISERS, (-3.0, -2.0, 0.1, 0.0), strict=True))
+FLAT = dict(zip(DENOISERS, (-3.0, -2.0, 0.2, 0.15), strict=True))
 OTHER = dict(zip(DENOISERS, (-3.0, -2.0, 4.0, 3.0), strict=True))
 
 
