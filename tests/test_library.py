@@ -251,8 +251,8 @@ def test_a_picture_is_judged_by_a_gate(tmp_path: Path) -> None:
     subprocess.run([PROGRAM, *words], cwd=tmp_path, check=True, capture_output=True)
     for number, accepted in ((2, True), (9, False)):
         path = tmp_path / ("good" if accepted else "bad") / f"p{number}.png"
-        verdict = magnetite.gate(tmp_path / "gate.json", path)
-        assert verdict == magnetite.gate(tmp_path / "gate.json", magnetite.read(path))
+        verdict = magnetite.gate.check(tmp_path / "gate.json", path)
+        assert verdict == magnetite.gate.check(tmp_path / "gate.json", magnetite.read(path))
         said = subprocess.run(
             [PROGRAM, "gate", "check", "gate.json", path, "--format", "json"],
             cwd=tmp_path, capture_output=True, text=True,

@@ -18,7 +18,6 @@ _HOMES = {
     "error_maps": "magnetite.core.analysis.maps",
     "expand": "magnetite.core.operations.expand",
     "fit_naturalness": "magnetite.core.gauges.naturalness",
-    "gate": "magnetite.experiment.front",
     "gauge": "magnetite.core.operations.gauge",
     "measure_edge": "magnetite.core.edges.slanted_edge",
     "photon_transfer": "magnetite.core.calibrate.photon_transfer",
@@ -33,7 +32,7 @@ _HOMES = {
     "write": "magnetite.files.writing",
 }
 #: Modules that hold several of one kind.
-_GROUPS = {"calibrate", "view"}
+_GROUPS = {"calibrate", "gate", "view"}
 #: Those that read files which settings name, from the disk by default.
 _READING = {"degrade", "gauge", "restore", "score", "sweep"}
 
@@ -45,7 +44,7 @@ __all__ = [  # noqa: RUF022
 ]  # fmt: skip
 
 if TYPE_CHECKING:
-    from magnetite import calibrate, view
+    from magnetite import calibrate, gate, view
     from magnetite.core.analysis.maps import error_maps
     from magnetite.core.calibrate.photon_transfer import photon_transfer
     from magnetite.core.chart.drawing import chart
@@ -62,7 +61,7 @@ if TYPE_CHECKING:
     from magnetite.core.operations.score import score
     from magnetite.core.operations.sweep import sweep
     from magnetite.core.picture import Picture
-    from magnetite.experiment.front import gate, run, summarize
+    from magnetite.experiment.front import run, summarize
     from magnetite.files.reading import read
     from magnetite.files.writing import write
     from magnetite.pages.page import report

@@ -22,14 +22,11 @@ from magnetite.core.table import Table
 if TYPE_CHECKING:
     from magnetite.core.gate.fit import Fitted
     from magnetite.core.gate.gate import Gate, Verdict
-    from magnetite.experiment.labels import Labelled
 
 app = typer.Typer(
     no_args_is_help=True,
     rich_markup_mode="rich",
 )
-#: Gauges that distinguish two folders unless others are named.
-_GAUGES = "laplacian-variance,edge-width,noise-wavelet,blockiness"
 #: Exit status where a picture is rejected.
 REJECTED = 1
 
@@ -83,49 +80,21 @@ def fit_command(
     ),
 ) -> None:
     """Fit a gate to labelled pictures: a table with labels, or two folders."""
-    from magnetite.files.sidecar import write_json
+    from magnetite.experiment.gating import fit_gate, save_gate
 
+    protect([path for path in (table, labels) if path is not None], [out])
     if out.suffix.lower() != ".json":
         raise InputError(f"{out}: a gate is a JSON file; name one that ends in .json")
-    protect([path for path in (table, labels) if path is not None], [out])
-    data = _labelled(table, label, labels, accepted, rejected, metrics, group)
-    fitted = _fitted(data, false_accepts, confidence, least)
-    for remark in (*data.remarks, *fitted.remarks):
+    fitted = fit_gate(
+        table, label=label, labels=labels, accepted=accepted, rejected=rejected, metrics=metrics,
+        group=group, false_accepts=share_of("--false-accepts", false_accepts),
+        confidence=share_of("--confidence", confidence), least=least,
+    )  # fmt: skip
+    for remark in fitted.remarks:
         note(remark)
     _print_fit(fitted)
-    write_json(out, fitted.gate.as_record())
+    save_gate(fitted, out)
     say_done(f"wrote {out}")
-
-
-def _labelled(
-    table: Path | None, label: str | None, labels: Path | None, accepted: Path | None,
-    rejected: Path | None, metrics: str | None, group: str | None,
-) -> Labelled:  # fmt: skip
-    from magnetite.experiment.labels import gauge_folders, read_labelled
-
-    if accepted is not None and rejected is not None and table is None:
-        return gauge_folders(accepted, rejected, metrics or _GAUGES, group)
-    if table is None or accepted is not None or rejected is not None:
-        raise InputError("name a table with labels, or --accepted and --rejected folders")
-    return read_labelled(table, label, labels, metrics, group)
-
-
-def _fitted(data: Labelled, false_accepts: str, confidence: str, least: float | None) -> Fitted:
-    from magnetite import __version__
-    from magnetite.core.gate.fit import fit_classes, fit_scores
-
-    if data.of_classes:
-        return fit_classes(
-            data.figures, [bool(value) for value in data.labels], data.groups, __version__,
-            share_of("--false-accepts", false_accepts), share_of("--confidence", confidence),
-            data.pictures, data.frames,
-        )  # fmt: skip
-    if least is None:
-        raise InputError("the labels are scores: name the score to accept from, as in --least 3.5")
-    scores = list(map(float, data.labels))
-    return fit_scores(
-        data.figures, scores, data.groups, __version__, least, data.pictures, data.frames
-    )
 
 
 def _print_fit(fitted: Fitted) -> None:

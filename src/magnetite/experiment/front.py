@@ -1,13 +1,10 @@
-"""Plans, their tables and gates, as a library user calls them."""
+"""Plans and their tables, as a library user calls them."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
 
-from magnetite.core.gate.gate import Gate, Verdict
-from magnetite.core.gate.judging import judge
-from magnetite.core.picture import Picture
 from magnetite.experiment.cluster import Cluster
 from magnetite.experiment.executors import local
 from magnetite.experiment.guarantee import need_of
@@ -21,9 +18,6 @@ from magnetite.experiment.tasks import PlanJob
 from magnetite.experiment.two_runs import compared
 from magnetite.files.atomic import inside, write_bytes
 from magnetite.files.opening import read_text
-from magnetite.files.reading import read
-from magnetite.files.resources import DiskFiles
-from magnetite.files.sidecar import read_json
 
 #: The copy of the plan in the folder of its run.
 KEPT = "plan.toml"
@@ -162,36 +156,3 @@ def summarize(
         return [compared(Path(folder), Path(other))]
     wanted = need_of(table, need, share, confidence)
     return chosen_tables(read_rows(Path(folder)), by.split(","), metric, table, wanted)
-
-
-def gate(
-    rule: Path | str, picture: Picture | Path | str, reference: Picture | Path | str | None = None
-) -> Verdict:
-    """Accept or reject a picture by a gate file.
-
-    Parameters
-    ----------
-    rule : path
-        Of the gate, from `magnetite gate fit`.
-    picture : Picture or path
-    reference : Picture or path, optional
-        The clean picture, for gates with metrics.
-
-    Returns
-    -------
-    Verdict
-        Whether it is accepted, with its value, threshold and the figure that decided.
-
-    Raises
-    ------
-    FileError
-        If a file is missing or damaged.
-    InputError
-        If the gate has metrics and no reference is given.
-    """
-    clean = None if reference is None else _picture(reference)
-    return judge(Gate.of_record(read_json(Path(rule))), _picture(picture), clean, DiskFiles())
-
-
-def _picture(source: Picture | Path | str) -> Picture:
-    return source if isinstance(source, Picture) else read(Path(source))

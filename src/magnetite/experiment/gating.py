@@ -1,0 +1,167 @@
+"""Gates fitted to labelled files, and asked about pictures."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from magnetite.core.errors import InputError
+from magnetite.core.gate.fit import CONFIDENCE, FALSE_ACCEPTS, Fitted, fit_classes, fit_scores
+from magnetite.core.gate.gate import Gate, Verdict
+from magnetite.core.gate.judging import judge
+from magnetite.core.picture import Picture
+from magnetite.experiment.labels import Labelled, gauge_folders, read_labelled
+from magnetite.files.reading import read
+from magnetite.files.resources import DiskFiles
+from magnetite.files.sidecar import read_json, write_json
+
+#: Gauges that distinguish two folders unless others are named.
+GAUGES = "laplacian-variance,edge-width,noise-wavelet,blockiness"
+
+
+def fit_gate(
+    table: Path | str | None = None,
+    *,
+    label: str | None = None,
+    labels: Path | str | None = None,
+    accepted: Path | str | None = None,
+    rejected: Path | str | None = None,
+    metrics: str | None = None,
+    group: str | None = None,
+    false_accepts: float = FALSE_ACCEPTS,
+    confidence: float = CONFIDENCE,
+    least: float | None = None,
+) -> Fitted:
+    """Fit a rule that accepts or rejects pictures, from a table with labels or two folders.
+
+    Parameters
+    ----------
+    table : path, optional
+        CSV of figures, from score, gauge or run.
+    label : str, optional
+        Its column of labels: accepted and rejected, or scores.
+    labels : path, optional
+        Table of pictures and labels, if `table` has none.
+    accepted, rejected : path, optional
+        Folders of pictures, which are gauged, in place of a table.
+    metrics : str, optional
+        Figures to take; all that are there, or four gauges of folders, if left out.
+    group : str, optional
+        Column that names the references; of folders, a regular expression that finds the
+        reference in a picture's name.
+    false_accepts, confidence : float
+        Largest share of the rejected pictures of new references that passes, and the confidence of
+        that promise; 0.05 and 0.9 by default.
+    least : float, optional
+        Predicted score from which on to accept, for labels that are scores.
+
+    Returns
+    -------
+    Fitted
+        Its gate is written by `save`.
+
+    Raises
+    ------
+    InputError
+        If there are neither a table nor two folders, or the labels cannot be used.
+    FileError
+        If a file is missing or damaged.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> import magnetite
+    >>> for k in range(6):
+    ...     clean = magnetite.scenes((160, 128), seed=k)["clay-core"]
+    ...     for folder, sd in (("good", 0.5 + k / 20), ("bad", 3 + k)):
+    ...         Path(folder).mkdir(exist_ok=True)
+    ...         noisy = magnetite.degrade(clean, f"gaussian-noise sd={sd}%", seed=k).picture
+    ...         _ = magnetite.write(noisy, f"{folder}/{k}.png")
+    >>> fitted = magnetite.gate.fit(accepted="good", rejected="bad", metrics="noise-blocks")
+    >>> magnetite.gate.save(fitted, "gate.json")
+    >>> magnetite.gate.check("gate.json", "bad/5.png").accepted
+    False
+    """
+    paths = [None if one is None else Path(one) for one in (table, labels, accepted, rejected)]
+    data = _labelled(paths[0], label, paths[1], paths[2], paths[3], metrics, group)
+    fitted = _fitted(data, false_accepts, confidence, least)
+    return replace(fitted, remarks=(*data.remarks, *fitted.remarks))
+
+
+def check_gate(
+    rule: Gate | Path | str,
+    picture: Picture | Path | str,
+    reference: Picture | Path | str | None = None,
+) -> Verdict:
+    """Accept or reject a picture by a gate.
+
+    Parameters
+    ----------
+    rule : Gate or path
+        A fitted gate, or its file.
+    picture : Picture or path
+    reference : Picture or path, optional
+        The clean picture, for gates with metrics.
+
+    Returns
+    -------
+    Verdict
+        Whether it is accepted, with its value, threshold and the figure that decided.
+
+    Raises
+    ------
+    FileError
+        If a file is missing or damaged.
+    InputError
+        If the gate has metrics and no reference is given.
+    """
+    gate = rule if isinstance(rule, Gate) else Gate.of_record(read_json(Path(rule)))
+    clean = None if reference is None else _picture(reference)
+    return judge(gate, _picture(picture), clean, DiskFiles())
+
+
+def save_gate(fitted: Fitted, path: Path | str) -> None:
+    """Write a fitted gate as JSON.
+
+    Raises
+    ------
+    InputError
+        If the name does not end in `.json`.
+    FileError
+        If the file cannot be written.
+    """
+    path = Path(path)
+    if path.suffix.lower() != ".json":
+        raise InputError(f"{path}: a gate is a JSON file; name one that ends in .json")
+    write_json(path, fitted.gate.as_record())
+
+
+def _picture(source: Picture | Path | str) -> Picture:
+    return source if isinstance(source, Picture) else read(Path(source))
+
+
+def _labelled(
+    table: Path | None, label: str | None, labels: Path | None, accepted: Path | None,
+    rejected: Path | None, metrics: str | None, group: str | None,
+) -> Labelled:  # fmt: skip
+    if accepted is not None and rejected is not None and table is None:
+        return gauge_folders(accepted, rejected, metrics or GAUGES, group)
+    if table is None or accepted is not None or rejected is not None:
+        raise InputError("name a table with labels, or --accepted and --rejected folders")
+    return read_labelled(table, label, labels, metrics, group)
+
+
+def _fitted(data: Labelled, false_accepts: float, confidence: float, least: float | None) -> Fitted:
+    from magnetite import __version__
+
+    if data.of_classes:
+        return fit_classes(
+            data.figures, [bool(value) for value in data.labels], data.groups, __version__,
+            false_accepts, confidence, data.pictures, data.frames,
+        )  # fmt: skip
+    if least is None:
+        raise InputError("the labels are scores: name the score to accept from, as in --least 3.5")
+    scores = list(map(float, data.labels))
+    return fit_scores(
+        data.figures, scores, data.groups, __version__, least, data.pictures, data.frames
+    )
