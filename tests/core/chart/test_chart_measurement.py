@@ -19,6 +19,7 @@ from magnetite.core.chart.noise import measure_noise
 from magnetite.core.chart.record import as_record, of_record
 from magnetite.core.chart.resolution import measure_star
 from magnetite.core.chart.result import ChartMeasurement
+from magnetite.core.chart.texture import leaves_region, measure_texture, noise_spectrum
 from magnetite.core.chart.tone import Falloff, measure_tone
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.metrics.colour import ciede2000
@@ -167,6 +168,27 @@ def test_the_star_tells_directions_and_is_not_raised_by_noise() -> None:
     noise = np.random.default_rng(3).normal(0.4, 0.2, light.shape)
     empty = measure_star(noise, chart, mapping).response
     assert 0.4 < np.mean(empty[np.isfinite(empty)] == 0) < 0.9
+
+
+def test_noise_is_taken_out_of_the_power_of_the_texture() -> None:
+    picture, chart = magnetite.chart(900, 600)
+    light = magnetite.degrade(picture, "to-linear standard=srgb").picture.pixels()[..., 1]
+    mapping = Mapping(np.eye(3), 0.0, 0.0, 900, 600)
+    side = leaves_region(light.shape, chart, mapping)[2]
+    clean = measure_texture(light, np.zeros((side, side)), chart, mapping)
+    rng = np.random.default_rng(6)
+    noise = ndimage.gaussian_filter(rng.normal(size=light.shape), 0.5)
+    noise *= 0.08 / noise.std()
+    patches = [noise[k : k + 64, k : k + 64] for k in range(0, 512, 64)]
+    spectrum = noise_spectrum(patches, side)
+    assert spectrum.mean() == pytest.approx(1, abs=0.1)
+    assert spectrum[0, 5] > 3 * spectrum[0, side // 2]  # the noise is not white
+    found = measure_texture(light + noise, 0.08**2 * spectrum, chart, mapping)
+    plain = measure_texture(light + noise, 0 * spectrum, chart, mapping)
+    low = (clean.frequency > 0.06) & (clean.frequency < 0.35)
+    assert (plain.by_power - clean.by_power)[low].max() > 0.15
+    assert np.abs(found.by_power - clean.by_power)[low].mean() < 0.05
+    assert np.abs(found.by_cross - clean.by_cross)[low].max() < 0.06
 
 
 def test_geometry_colours_and_fall_off(measured: ChartMeasurement) -> None:
