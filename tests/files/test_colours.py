@@ -90,7 +90,7 @@ def test_colours_assumed_are_in_the_heading(run: Run, tmp_path: Path) -> None:
     png_with(tmp_path / "a.png", (b"gAMA", struct.pack(">I", 100_000)))
     done = run("score", "a.png", "a.png", "--metrics", "delta-e")
     assert "colours taken as sRGB, white D65" in done.stdout
-    assert "declares a gamma of 1" in done.stderr
+    assert "declares linear light (a gamma of 1)" in done.stderr
     assert "sRGB" not in run("score", "a.png", "a.png", "--metrics", "psnr").stdout
 
 

@@ -214,7 +214,7 @@ def test_the_documented_methods_are_the_declared_ones() -> None:
 
 
 def test_the_front_door_has_what_it_names() -> None:
-    assert set(magnetite.__all__) == {*magnetite._HOMES, "calibrate", "view"}
+    assert set(magnetite.__all__) == {*magnetite._HOMES, *magnetite._GROUPS}
     for name in magnetite.__all__:
         assert getattr(magnetite, name).__doc__
 
