@@ -27,6 +27,7 @@ from magnetite.files.colours import (
     of_png,
     of_profile,
 )
+from magnetite.files.raw import is_linear, is_mosaic, main_page, mosaic_notes
 
 
 @dataclass(frozen=True)
@@ -184,7 +185,7 @@ def _samples_of_npy(data: bytes) -> int:
 
 def _samples_of_tiff(data: bytes) -> int:
     with _tiff(data) as tiff:
-        pages = _stacked(tiff) or tiff.pages[:1]
+        pages = _stacked(tiff) or [main_page(tiff)]
         return int(math.prod(pages[0].shape)) * len(pages)
 
 
@@ -249,7 +250,7 @@ def _tiff(data: bytes) -> Any:
 
 def _decode_tiff(data: bytes) -> Decoded:
     with _tiff(data) as tiff:
-        page, count = tiff.pages[0], len(tiff.pages)
+        page, count = main_page(tiff), len(tiff.pages)
         ends = [o + c for o, c in zip(page.dataoffsets, page.databytecounts, strict=True)]
         if max(ends) > len(data):
             raise FileError("the TIFF is truncated")
@@ -261,6 +262,8 @@ def _decode_tiff(data: bytes) -> Decoded:
         profile = page.tags.get(34675)
         pages = _stacked(tiff)
         stack = np.stack([one.asarray() for one in pages], axis=-1) if pages else None
+        raw = mosaic_notes(page) if is_mosaic(page) else ()
+        light: Light = "linear" if raw and is_linear(page) else "unknown"
     notes = () if count == 1 else (f"first of {count} pages taken",)
     if stack is not None:
         samples, notes = stack, (f"{count} pages read as a stack of planes",)
@@ -277,7 +280,8 @@ def _decode_tiff(data: bytes) -> Decoded:
             np.moveaxis(colormap[:, samples], 0, -1), 16, (*notes, "palette converted to RGB"),
             None, turn,
         )  # fmt: skip
-    if photometric not in ("MINISBLACK", "MINISWHITE", "RGB", "YCBCR"):
+    notes = (*notes, *raw)
+    if photometric not in ("MINISBLACK", "MINISWHITE", "RGB", "YCBCR", "CFA"):
         raise FileError(f"TIFF of kind {photometric} is not read; convert it to RGB or gray")
     if samples.dtype == bool:
         samples = samples.astype(np.uint8)
@@ -289,7 +293,7 @@ def _decode_tiff(data: bytes) -> Decoded:
         notes = (*notes, "white-is-zero turned round")
     if extra[-1:] and extra[-1] in ("ASSOCALPHA", "UNASSALPHA"):
         return _separated(samples, bits if whole else None, notes, turn)
-    return Decoded(samples, bits if whole else None, notes, None, turn, stack is not None)
+    return Decoded(samples, bits if whole else None, notes, None, turn, stack is not None, light)
 
 
 def _samples_of_page(page: Any) -> Samples:

@@ -20,6 +20,7 @@ from magnetite.core.picture.rows import Rows
 from magnetite.files import marks
 from magnetite.files.formats import Decoded
 from magnetite.files.opening import Stamp, opened
+from magnetite.files.raw import main_page
 from magnetite.files.reading import first_line, picture_of
 
 
@@ -172,6 +173,7 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
         turned = page.tags.get(274)
         plain = (
             len(tiff.pages) == 1
+            and main_page(tiff) is page
             and (page.photometric.name, page.axes) in (("MINISBLACK", "YX"), ("RGB", "YXS"))
             and not page.extrasamples
             and page.dtype in _TYPES
