@@ -49,6 +49,10 @@ def noise_command(
         float | None,
         typer.Option(help="Black level, dn, where there are no dark frames.", metavar="LEVEL"),
     ] = None,
+    mosaic: Annotated[
+        bool,
+        typer.Option("--mosaic", help="The frames are raw mosaics: fixed patterns by colour."),
+    ] = False,
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
@@ -73,7 +77,7 @@ def noise_command(
     )
     if dark and not darks:
         raise InputError(f"--dark {dark[0]}: the folder holds no picture")
-    result = photon_transfer(pictures, without_light, black)
+    result = photon_transfer(pictures, without_light, black, mosaic=mosaic)
     save(photon_transfer_figure(result, result.unit), out)
     record = {"rows": result.table().records(), "step": result.step}
     emit(format, Output([result.table()], record, lambda: _print_transfer(result)))

@@ -198,3 +198,36 @@ def test_the_commands_print_a_step_to_paste(run: Run, tmp_path: object) -> None:
     done = run("calibrate", "blur", chart)
     assert "no blur is needed" in done.stderr
     assert size_of(tmp_path / "edge.png") == (1280, 560)
+
+
+def test_flat_fields_of_a_mosaic_have_a_level_for_each_colour(run: Run, tmp_path: Path) -> None:
+    """Colours differ in brightness, and the pattern is that of the samples, not of the colours."""
+    rng = np.random.default_rng(0)
+    pattern = 1 + 0.01 * rng.normal(size=(240, 320))
+    dark_signal = 6 * rng.normal(size=(240, 320))
+    colours = np.tile(np.array([[0.5, 1.0], [1.0, 0.6]]), (120, 160))
+    for level in (0, 1000, 3000, 9000):
+        for number in range(3):
+            electrons = rng.poisson(level * colours * pattern) + dark_signal
+            electrons = electrons + rng.normal(0, 5, pattern.shape) + rng.normal(0, 4, (240, 1))
+            samples = np.rint(4 * electrons + 256).astype(np.uint16)
+            name = f"{'dark' if level == 0 else 'flat'}-{level}-{number}.png"
+            magnetite.write(Picture(samples, 16, "gray", name), tmp_path / name)
+    flats = sorted(path.name for path in tmp_path.glob("flat-*.png"))
+    darks = [f"--dark={path.name}" for path in sorted(tmp_path.glob("dark-*.png"))]
+    words = ["calibrate", "noise", *flats, *darks, "--format", "json"]
+    found = {
+        (row["figure"], row["unit"]): row
+        for row in json.loads(run(*words, "--mosaic").stdout)["rows"]
+    }
+    for figure, unit, truth in (
+        ("gain", "dn/e", 4), ("read noise", "e", 5), ("row noise", "e", 4), ("PRNU", "%", 1),
+        ("DSNU", "e", 6),
+    ):  # fmt: skip
+        row = found[figure, unit]
+        assert row["value"] == pytest.approx(truth, rel=0.08)
+        assert row["high"] - row["low"] < 0.3 * truth
+    assert "PRNU" not in run(*words).stdout
+    colour = magnetite.scenes((96, 72))["chart-plate"]
+    with pytest.raises(PictureError, match="and a mosaic is gray"):
+        magnetite.photon_transfer([colour, colour], mosaic=True)

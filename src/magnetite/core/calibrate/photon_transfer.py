@@ -102,6 +102,8 @@ def photon_transfer(
     frames: Sequence[Picture],
     darks: Sequence[Picture] = (),
     black: float | None = None,
+    *,
+    mosaic: bool = False,
 ) -> PhotonTransfer:
     """Fit gain, read noise and, where the frames allow, row and fixed-pattern noise.
 
@@ -127,6 +129,9 @@ def photon_transfer(
         Frames without light. From two on they also give a level of the line and the DSNU.
     black : float, optional
         Black level, dn, where there are no darks.
+    mosaic : bool
+        Whether the frames are raw mosaics of 2 by 2 colours: the fixed pattern is then that of
+        each colour, and a flat field may have a level for each.
 
     Returns
     -------
@@ -152,15 +157,19 @@ def photon_transfer(
     """
     if len(frames) < 2:
         raise PictureError("noise is calibrated from two or more frames of a still scene")
+    if mosaic and frames[0].colour != "gray":
+        raise PictureError(f"{frames[0].origin} is {frames[0].describe()}, and a mosaic is gray")
     if darks and black is not None:
         raise PictureError("the black level is stated or measured on dark frames, not both")
     if darks:
-        return _transfer(frames, _black_of(darks, frames[0]), darks)
+        return _transfer(frames, _black_of(darks, frames[0]), darks, mosaic=mosaic)
     if black is not None:
-        return _transfer(frames, black, ())
-    found = _transfer(frames, 0.0, ())
+        return _transfer(frames, black, (), mosaic=mosaic)
+    found = _transfer(frames, 0.0, (), mosaic=mosaic)
     darkest = float(found.points.mean[found.points.used].min())
-    return _with_any_black(found, _transfer(frames, darkest, (), fits=False), darkest)
+    return _with_any_black(
+        found, _transfer(frames, darkest, (), fits=False, mosaic=mosaic), darkest
+    )
 
 
 def _black_of(darks: Sequence[Picture], first: Picture) -> float:
@@ -181,7 +190,12 @@ def _black_of(darks: Sequence[Picture], first: Picture) -> float:
 
 
 def _transfer(
-    frames: Sequence[Picture], black: float, darks: Sequence[Picture], *, fits: bool = True
+    frames: Sequence[Picture],
+    black: float,
+    darks: Sequence[Picture],
+    *,
+    fits: bool = True,
+    mosaic: bool,
 ) -> PhotonTransfer:
     """The figures for one black level; `fits` refuses one that the variance rules out."""
     rounded, ends = frames[0].bits is not None, _ends(frames, black)
@@ -189,13 +203,15 @@ def _transfer(
     dark = _stack(sorted(darks, key=lambda d: d.digest()), black) if len(darks) > 1 else None
     every = stacks if dark is None else [*stacks, dark]
     signals = [stack.mean(axis=0) for stack in every]
-    deviations = [_deviation(stack, own) for stack, own in zip(every, signals, strict=True)]
+    evens = [is_even(by_colour(signal) if mosaic else signal) for signal in signals]
+    seen = zip(every, signals, evens, strict=True)
+    deviations = [_deviation(stack, signal, even) for stack, signal, even in seen]
     row = row_noise(deviations)
     levels = [
         levels_of(signal, temporal_variance(deviation, row is not None), len(deviation), rounded,
                   even=stack is dark)
-        for stack, signal, deviation in zip(every, signals, deviations, strict=True)
-        if stack is dark or not (is_even(signal) and is_clipped(stack, ends))
+        for stack, signal, deviation, even in zip(every, signals, deviations, evens, strict=True)
+        if stack is dark or not (even and is_clipped(stack, ends))
     ]  # fmt: skip
     if len(levels) == (dark is not None):
         raise PictureError("all flat fields are clipped at black or full scale: expose them within")
@@ -210,7 +226,9 @@ def _transfer(
     if fits:
         _check_black(line, rounding, black, frames[0].amplitude_unit)
     read = _read_noise(line, rounding)
-    pattern = fixed_pattern(stacks, ends, points.quietest, dark)
+    fields = [by_colour(stack) for stack in stacks] if mosaic else stacks
+    without = by_colour(dark) if mosaic and dark is not None else dark
+    pattern = fixed_pattern(fields, ends, points.quietest, without)
     gain = line.slope
     return PhotonTransfer(
         gain=gain,
@@ -312,11 +330,18 @@ def _with_any_black(found: PhotonTransfer, other: PhotonTransfer, darkest: float
     )
 
 
-def _deviation(stack: Float32, signal: Float32) -> Float32:
+def by_colour(samples: Float32) -> Float32:
+    """Samples of mosaics, shape (..., h, w, 1), as (..., h / 2, w / 2, 4); odd ends left out."""
+    height, width = (n // 2 * 2 for n in samples.shape[-3:-1])
+    parts = [samples[..., i:height:2, j:width:2, 0] for i in range(2) for j in range(2)]
+    return np.stack(parts, axis=-1)
+
+
+def _deviation(stack: Float32, signal: Float32, even: bool) -> Float32:
     """Frames less the scene, at the brightness that each of them was taken at."""
     centred = signal - signal.mean()
     power = float(np.vdot(centred, centred))
-    if is_even(signal) or power == 0:
+    if even or power == 0:
         own = stack.mean(axis=(1, 2, 3), keepdims=True) - signal.mean()
         return np.asarray(stack - signal - own)
     slopes = np.einsum("fhwc,hwc->f", stack - stack.mean(axis=(1, 2, 3), keepdims=True), centred)
