@@ -47,7 +47,13 @@ def parse_chain(text: str | Sequence[str], *kinds: str, auto: bool = False) -> C
 def parse_step(
     text: str | Sequence[str], *kinds: str, complete: bool = True, auto: bool = False
 ) -> Step:
-    """Read a single step; `complete=False` lets a required setting be left for later."""
+    """Read a single step; `complete=False` lets a required setting be left for later.
+
+    Raises
+    ------
+    ChainError
+        If the text is a chain, or no step that can be read.
+    """
     if "+" in _words(text):
         raise ChainError(f"{_joined(text)!r} is a chain, and one step is wanted here")
     (chain,) = _read(text, _Reading(kinds, complete, most=1, auto=auto))
@@ -65,7 +71,13 @@ def parse_sweep(
 
 
 def as_chain(chain: Chain | Step | str, *kinds: str, auto: bool = False) -> Chain:
-    """A chain as it is, or read from its text by `parse_chain`; the same errors."""
+    """A chain as it is, or read from its text by `parse_chain`.
+
+    Raises
+    ------
+    ChainError
+        If the text cannot be read, a step is of another kind, or one is `auto` and may not be.
+    """
     if isinstance(chain, Step):
         chain = Chain((chain,))
     if not isinstance(chain, Chain):

@@ -90,7 +90,13 @@ def measure_texture(
 
 
 def leaves_region(shape: tuple[int, ...], chart: Chart, mapping: Mapping) -> tuple[int, int, int]:
-    """Top, left and side of the largest upright square within the field, px of the picture."""
+    """Top, left and side of the largest upright square within the field, px of the picture.
+
+    Raises
+    ------
+    PictureError
+        If it leaves the picture or is smaller than 32 px.
+    """
     leaves = chart.leaves
     middle = np.array([leaves.left + leaves.size / 2, leaves.top + leaves.size / 2])
     centre, turn = mapping(middle), abs(mapping.turn(middle))

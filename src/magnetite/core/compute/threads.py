@@ -55,7 +55,13 @@ def threads() -> int:
 
 
 def use_threads(count: int) -> None:
-    """Let loops use the given number of threads from now on; no result depends on it."""
+    """Let loops use the given number of threads from now on; no result depends on it.
+
+    Raises
+    ------
+    ValueError
+        If it is less than 1.
+    """
     if count < 1:
         raise ValueError(f"{count} threads cannot work; 1 or more can")
     _state.threads = count

@@ -23,7 +23,7 @@ class Ran(NamedTuple):
 
 
 def run(picture: Picture, chain: Chain, pixels: Pixels, files: Files | None = None) -> Ran:
-    """Carry out all steps, on the scale of a picture."""
+    """Carry out all steps, on the scale of a picture; `ChainError` where a setting is open."""
     steps: list[Step] = []
     notes: list[str] = []
     for number, step in enumerate(chain.steps):

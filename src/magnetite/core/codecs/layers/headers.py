@@ -24,7 +24,7 @@ def png_size(data: bytes) -> Size:
 
 
 def jpeg_size(data: bytes) -> Size:
-    """ITU-T T.81 and T.87: the frame header that follows one of the SOF markers."""
+    """Size by the frame header that follows an SOF marker (ITU-T T.81, T.87); else `StreamError`."""
     position = 2
     while True:
         if data[position] != 0xFF:
