@@ -52,7 +52,7 @@ class Step:
         return method
 
     def declared(self, kind: type[Declared]) -> Declared:
-        """The declaration as one of a kind of methods, such as `Metric`; `ChainError` for others."""
+        """The declaration as one of a kind, such as `Metric`; `ChainError` for others."""
         method = self.method
         if not isinstance(method, kind):
             raise ChainError(f"{self.name} is a {method.kind}, not a {kind.__name__.lower()}")

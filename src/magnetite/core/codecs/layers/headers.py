@@ -24,7 +24,7 @@ def png_size(data: bytes) -> Size:
 
 
 def jpeg_size(data: bytes) -> Size:
-    """Size by the frame header that follows an SOF marker (ITU-T T.81, T.87); else `StreamError`."""
+    """Size by the frame header after an SOF marker (ITU-T T.81, T.87); else `StreamError`."""
     position = 2
     while True:
         if data[position] != 0xFF:
