@@ -5,7 +5,7 @@ PLAIN := $(VENV)/.plain
 READY := $(VENV)/.ready
 PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 
-.PHONY: site demo test test-long test-lowest coverage lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup bench-starts screenshots docs reliability mutations release clean
+.PHONY: site demo test test-long test-lowest coverage lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup bench-starts screenshots docs reliability misuse mutations release clean
 
 # Bytecode is kept: without it every process compiles each module again, which takes a second.
 unexport PYTHONDONTWRITEBYTECODE
@@ -36,8 +36,7 @@ coverage: $(READY)
 	$(PIP) --no-compile 'pytest-cov>=7'
 	$(BIN)/python -m pytest -n 2 --dist worksteal --cov --cov-report= \
 		--deselect tests/cli/test_hostile_input.py::test_a_command_ends_with_the_program
-	$(BIN)/python -m coverage report --include 'src/magnetite/core/*' --fail-under 95
-	$(BIN)/python -m coverage report --include 'src/magnetite/experiment/*' --fail-under 95
+	$(BIN)/python docs/make_coverage.py docs/coverage.json
 
 lint: $(READY)
 	$(BIN)/ruff check --no-cache .
@@ -103,6 +102,9 @@ release: $(READY)
 	$(BIN)/cyclonedx-py environment dist/.env/bin/python --output-file dist/magnetite.cdx.json
 	rm -rf dist/.env
 	cd dist && sha256sum * > SHA256SUMS
+
+misuse: $(READY)
+	$(BIN)/python tests/misuse.py 60 1
 
 mutations: $(READY)
 	$(BIN)/python tests/mutations.py

@@ -16,8 +16,8 @@ import numpy as np
 _TESTS = Path(__file__).parent.parent / "tests"
 sys.path[:0] = [
     str(_TESTS / part) for part in (
-        ".", "core/analysis", "core/calibrate", "core/gate", "core/gauges", "core/picture",
-        "core/operations", "experiment",
+        ".", "core/analysis", "core/calibrate", "core/chart", "core/gate", "core/gauges",
+        "core/picture", "core/operations", "experiment",
     )
 ]  # fmt: skip
 
@@ -99,6 +99,13 @@ def _cameras() -> Iterator[Row]:
     for name, held in found.items():
         made = f"simulated, 8 to 16 bits, 1 to 12 exposures ({len(refused)} of 1,200 refused)"
         yield f"camera: {name}", made, held
+    from test_chart_measurement import cameras
+
+    import magnetite
+
+    held = cameras(magnetite.chart(900, 600)[1], 200, 2)
+    for name, column in zip(("read noise", "full well", "PRNU"), held.T, strict=True):
+        yield f"chart: {name}", "simulated cameras, one picture of the chart", column.tolist()
 
 
 def _tables() -> Iterator[Row]:
@@ -260,7 +267,7 @@ def _faults() -> str:
 
 
 _MUTATIONS = """\
-Mutations of a sample of the code, by `python tests/mutations.py 5`: an operator, a comparison or
+Mutations of a sample of the code, by `python tests/mutations.py 9`: an operator, a comparison or
 a constant is changed, and the tests of the group run. Mutants that survived at first have a test
 now; the survivors left have no observable effect, or change a threshold that was chosen.
 
@@ -283,6 +290,37 @@ def _mutations() -> str:
     return text + "\n\n" + _table(["survivor", "change", "reason"], survivors)
 
 
+_MISUSE = """\
+Command lines drawn from the declared parameters of every command, by `python tests/misuse.py`:
+paths of good, damaged, missing and odd files, numbers within and far outside their bounds, steps
+with settings that are right, wrong or missing. Expected are status 0 to 3 and one line of error.
+Found that way, and mended: an empty name of an output, and folders in place of a plan, ended with
+an error of the program itself.
+
+"""
+
+
+def _misuse() -> str:
+    found = json.loads((Path(__file__).parent / "misuse.json").read_text())
+    rows: list[list[object]] = [[f"`{name}`", count] for name, count in found["cases"].items()]
+    last = f"\n\n{found['seconds']:g} s for each command on {found['date']}: "
+    faults = f"{len(found['faults'])} faults in {sum(found['cases'].values())} cases."
+    return _MISUSE + _table(["command", "cases"], rows) + last + faults
+
+
+_COVERAGE = """\
+Lines and branches that the tests pass, by `make coverage` (compiled loops are left out, since they
+run outside of Python; second implementations hold their results):
+
+"""
+
+
+def _coverage() -> str:
+    found = json.loads((Path(__file__).parent / "coverage.json").read_text())
+    rows: list[list[object]] = [[f"`{name}`", share] for name, share in found["shares"].items()]
+    return _COVERAGE + _table(["package", "%"], rows) + f"\n\nMeasured on {found['date']}."
+
+
 def _parts() -> Iterator[tuple[str, str]]:
     yield "Intervals", _intervals()
     yield "Noise of photographs, estimated", _noise_on_photographs()
@@ -294,6 +332,8 @@ def _parts() -> Iterator[tuple[str, str]]:
     yield "Mutated files", _fuzzed()
     yield "Faults", _faults()
     yield "Mutations of the code", _mutations()
+    yield "Misuse", _misuse()
+    yield "Coverage", _coverage()
 
 
 def main(folder: Path) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+from magnetite.core.errors import FileError
 from magnetite.experiment.cluster import Cluster
 from magnetite.experiment.executors import local
 from magnetite.experiment.guarantee import need_of
@@ -93,7 +94,15 @@ def run(
 
 
 def folder_of(plan: Path) -> Path:
-    """The folder of a plan's run: its own where it is the copy that a run has kept."""
+    """The folder of a plan's run: its own where it is the copy that a run has kept.
+
+    Raises
+    ------
+    FileError
+        If the path has no name, as that of a folder.
+    """
+    if not plan.name:
+        raise FileError(f"{plan} is a folder: name the file of a plan")
     if plan.name == KEPT and (plan.parent / NAME).is_file():
         return plan.parent
     return plan.with_suffix("")

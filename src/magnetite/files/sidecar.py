@@ -18,7 +18,15 @@ if TYPE_CHECKING:
 
 
 def certificate_path(picture: Path) -> Path:
-    """`tile.png` has its certificate in `tile.png.cert.json`."""
+    """`tile.png` has its certificate in `tile.png.cert.json`.
+
+    Raises
+    ------
+    FileError
+        If the path has no name.
+    """
+    if not picture.name:
+        raise FileError(f"{str(picture)!r} is no name of a file")
     return picture.with_name(picture.name + ".cert.json")
 
 
