@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 import struct
 import sys
@@ -21,6 +22,7 @@ import tifffile
 
 import magnetite
 from magnetite.core.chain.notation import parse_chain, parse_sweep
+from magnetite.core.chart.record import as_record, of_record
 from magnetite.core.errors import MagnetiteError
 from magnetite.core.gate.gate import Gate
 from magnetite.core.operations.aim import Target
@@ -141,6 +143,12 @@ def readers(folder: Path) -> Iterator[Reader]:
     yield Reader(
         "gate", lambda p: Gate.of_record(read_json(p)).judge({"psnr": 3.0}), [gate], ".json"
     )
+    record = as_record(magnetite.chart(900, 600)[1])
+    for key in ("dots", "squares", "steps", "colours"):
+        record[key] = record[key][:5]
+    record["leaves"]["disks"] = record["leaves"]["disks"][:4]
+    chart = json.dumps(record).encode()
+    yield Reader("chart", lambda p: of_record(read_json(p)), [chart], ".json")
     chains = [b"gaussian-noise sd=5dn + quantize bits=4 dither=triangular", b"dct step=1%..8%:4",
               b"bm3d sd=auto + median size=3,5", b"psf-blur kernel=k.npy"]  # fmt: skip
     kinds = ("degradation", "codec", "restoration")

@@ -33,12 +33,12 @@ from magnetite.cli.commands import COMMANDS
 from magnetite.cli.main import execute, program
 from magnetite.core.methods.catalogue import every
 
-#: Seconds that a case may take (the demo's work is a minute), and options that would keep the
+#: Seconds that a case may take, and options that would keep the
 #: machine busy or reach out.
 _LIMIT = 120
-_UNUSED = {"--cluster", "--workers", "--show", "--threads"}
+_UNUSED = {"--cluster", "--show", "--threads", "--workers"}
 #: Commands that compute for long with whatever they are given.
-_SKIPPED = {"prepare", "selftest"}
+_SKIPPED = {"demo", "prepare", "selftest"}
 _TEXTS = (
     "",
     " ",
@@ -231,7 +231,7 @@ def _ring(*_: Any) -> None:
 
 def fault_of(words: list[str]) -> str:
     """What is wrong with the end of a command line; empty where nothing is."""
-    said, told = io.StringIO(), io.StringIO()
+    said, told = io.TextIOWrapper(io.BytesIO()), io.StringIO()
     signal.signal(signal.SIGALRM, _ring)
     signal.alarm(_LIMIT)
     try:

@@ -31,6 +31,8 @@ _DARKER, _SEEN = 0.9, 0.5
 _TRIED = 60
 #: Radius of the window of a mark's inner disk, within its light ring, a share of a cell.
 _MARK_WINDOW = 0.33
+#: Positions beyond this, px, are no position in a picture.
+_FARTHEST = 1e7
 #: Window of a dot's centroid: its radius, a share of a cell, and that in its sd; steps that it is
 #: moved at most, and their length in those of the centroid.
 _WINDOW, _WINDOW_SDS, _FOLLOWED, _STEP = 0.17, 2.4, 40, 1.5
@@ -189,7 +191,8 @@ def _identified(
         )
     made = _hypotheses(candidates, chart)
     marks = np.array([[mark.x, mark.y] for mark in chart.marks])
-    shown = projected(made[:, np.newaxis], marks)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        shown = projected(made[:, np.newaxis], marks)
     away = np.linalg.norm(shown[:, :, np.newaxis] - candidates, axis=3).min(axis=2)
     away /= np.linalg.norm(shown[:, 1] - shown[:, 0], axis=1)[:, np.newaxis]
     seen = away < _NEAR
@@ -225,7 +228,7 @@ def _plausible(made: Float64, chart: Chart) -> Bools:
     corners = np.array(
         [[0, 0, 1], [chart.width, 0, 1], [chart.width, chart.height, 1], [0, chart.height, 1.0]]
     )
-    with np.errstate(invalid="ignore"):
+    with np.errstate(divide="ignore", invalid="ignore"):
         weights = made[:, 2] @ corners.T
         ahead = (weights > 0).all(axis=1) & (weights.max(axis=1) < 2 * weights.min(axis=1))
         shown = (made @ corners.T)[:, :2] / weights[:, np.newaxis]
@@ -240,13 +243,14 @@ def _visible_dots(plane: Float64, homography: Float64, chart: Chart) -> float:
     points = np.array([[dot.x, dot.y] for dot in chart.dots])
     around = np.array([[1, 0], [0, 1], [-1, 0], [0, -1.0]]) * 2 * chart.dots[0].radius
     every = projected(homography, points[:, np.newaxis] + np.vstack([[[0, 0.0]], around]))
-    column, row = np.floor(every).astype(int).transpose(2, 0, 1)
-    height, width = plane.shape
-    inside = ((row >= 0) & (row < height) & (column >= 0) & (column < width)).all(axis=1)
-    if not inside.any():
+    size = np.array(plane.shape[::-1])
+    inside = np.flatnonzero(np.all((every >= 0) & (every < size), axis=(1, 2)))
+    if inside.size == 0:
         return 0.0
-    light = plane[row[inside], column[inside]]
-    return float(np.mean(light[:, 0] < _DARKER * light[:, 1:].mean(axis=1)) * inside.mean())
+    column, row = every[inside].astype(int).transpose(2, 0, 1)
+    light = plane[row, column]
+    darker = light[:, 0] < _DARKER * light[:, 1:].mean(axis=1)
+    return int(np.count_nonzero(darker)) / len(points)
 
 
 def _check_upright(mapping: Mapping, chart: Chart) -> None:
@@ -289,6 +293,8 @@ def centroid(plane: Float64, start: Float64, radius: float) -> Float64 | None:
     dot.
     """
     centre = start
+    if not (np.isfinite([*start, radius]).all() and np.abs([*start, radius]).max() < _FARTHEST):
+        return None
     for _ in range(_FOLLOWED):
         (left, top), (right, bottom) = (
             np.floor(centre - radius).astype(int), np.ceil(centre + radius).astype(int)

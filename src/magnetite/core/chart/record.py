@@ -30,6 +30,8 @@ _UNITS = (
     "linear, 1 for white; colours are linear sRGB and CIELAB of white D65; angles are degrees, "
     "clockwise"
 )
+#: Smallest lengths and lights that are not 0.
+_LEAST = 1e-6
 _MOST_ELEMENTS, _MOST_LEAVES = 10_000, 200_000
 _LISTS = {"marks": Mark, "dots": Dot, "squares": Square, "steps": Patch, "colours": Patch}
 _Element = TypeVar("_Element")
@@ -67,26 +69,33 @@ def of_record(record: Mapping[str, Any]) -> Chart:
     width, height = (_whole(record, key) for key in ("width", "height"))
     if not 0 < width * height <= MOST_SAMPLES:
         raise InputError(f"the chart has {width}x{height} px: at most 100 million are read")
-    elements: dict[str, Any] = {key: _elements(record, key, kind) for key, kind in _LISTS.items()}
+    size = float(width), float(height)
+    elements: dict[str, Any] = {
+        key: _elements(record, key, kind, size) for key, kind in _LISTS.items()
+    }
     if len(elements["marks"]) != 5 or len(elements["steps"]) < 4:
         raise InputError("the chart has five marks and at least four gray steps")
-    cell = _number(record, "cell")
-    if cell < LEAST_CELL:
-        raise InputError(f"cell is {cell:g}: it is at least {LEAST_CELL} px")
+    cell, background = (_number(record, key) for key in ("cell", "background"))
+    if not LEAST_CELL <= cell <= max(size):
+        raise InputError(f"cell is {cell:g}: it is at least {LEAST_CELL} px, and within the chart")
+    if not _LEAST <= background <= 1:
+        raise InputError(f"background is {background:g}: it is above 0, and at most 1")
     return Chart(
-        width, height, _whole(record, "seed"), cell, _number(record, "background"),
-        star=_element(record.get("star"), Star, "star"), leaves=_leaves(record), **elements,
+        width, height, _whole(record, "seed"), cell, background,
+        star=_element(record.get("star"), Star, "star", size), leaves=_leaves(record), **elements,
     )  # fmt: skip
 
 
-def _elements(record: Mapping[str, Any], key: str, kind: type[_Element]) -> tuple[_Element, ...]:
+def _elements(
+    record: Mapping[str, Any], key: str, kind: type[_Element], size: tuple[float, float]
+) -> tuple[_Element, ...]:
     entries = record.get(key)
     if not isinstance(entries, list) or not 0 < len(entries) <= _MOST_ELEMENTS:
         raise InputError(f"{key} is missing, empty or no list")
-    return tuple(_element(entry, kind, f"{key}[{k}]") for k, entry in enumerate(entries))
+    return tuple(_element(entry, kind, f"{key}[{k}]", size) for k, entry in enumerate(entries))
 
 
-def _element(entry: Any, kind: type[_Element], where: str) -> _Element:
+def _element(entry: Any, kind: type[_Element], where: str, size: tuple[float, float]) -> _Element:
     if not isinstance(entry, dict):
         raise InputError(f"{where} is missing or no object")
     values: dict[str, Any] = {}
@@ -100,6 +109,12 @@ def _element(entry: Any, kind: type[_Element], where: str) -> _Element:
             values["light"] = tuple(_number({"light": v}, "light", where) for v in light)
         else:
             values[field.name] = _number(entry, field.name, where)
+    for name, value in values.items():
+        most = {"x": size[0], "y": size[1], "angle": 360.0}.get(name, max(size))
+        least = 0.0 if name in ("x", "y", "light", "angle", "amplitude") else _LEAST
+        every = value if isinstance(value, tuple) else (abs(value) if name == "angle" else value,)
+        if not all(least <= v <= most for v in every):
+            raise InputError(f"{where}.{name} is {value}: it is {least:g} to {most:g}")
     return kind(**values)
 
 

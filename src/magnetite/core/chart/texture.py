@@ -56,7 +56,7 @@ def measure_texture(
     Raises
     ------
     PictureError
-        If the field leaves the picture or is smaller than 32 px.
+        If the field leaves the picture, is smaller than 32 px, or has no texture.
     """
     top, left, side = leaves_region(light.shape, chart, mapping)
     window = _window(side)
@@ -85,7 +85,9 @@ def measure_texture(
             frequency, np.ones_like(frequency),
         )
     ]  # fmt: skip
-    reference, power, cross, total, count = sums
+    reference, power, cross, total, count = (one[sums[4] > 0] for one in sums)
+    if not (reference > 0).all():
+        raise PictureError("the dead leaves of the record have no texture")
     return Texture(total / count, np.sqrt(np.maximum(power, 0) / reference), cross / reference)
 
 
