@@ -98,12 +98,12 @@ def big_run(folder: Path, rows: int) -> None:
     ledger.close()
 
 
-def test_a_run_of_two_thousand_rows_draws_only_what_is_seen(tmp_path: Path) -> None:
+def test_a_run_of_many_rows_draws_only_what_is_seen(tmp_path: Path) -> None:
     """Sorting, filtering and scrolling make elements of the rows in view alone."""
-    big_run(tmp_path / "big", 2000)
+    big_run(tmp_path / "big", 800)
     write_page(of_run(tmp_path / "big"), tmp_path / "big.html")
     with opened(tmp_path / "big.html") as one:
-        assert "2000 of 2000 rows" in one.text("#rows-count")
+        assert "800 of 800 rows" in one.text("#rows-count")
         one.settle()
         one.page.evaluate("""() => {
             const make = page.make;
@@ -117,7 +117,7 @@ def test_a_run_of_two_thousand_rows_draws_only_what_is_seen(tmp_path: Path) -> N
             *(f"page.by('search').value = '{word}', "
               "page.by('search').dispatchEvent(new Event('input'))"
               for word in ("d", "denoiser 7", "")),
-            *(f"page.by('grid').scrollTop = {top}" for top in range(3_000, 60_000, 9_000)),
+            *(f"page.by('grid').scrollTop = {top}" for top in range(3_000, 21_000, 6_000)),
         ]  # fmt: skip
         for act in acts:
             one.page.evaluate("page.made = 0")
