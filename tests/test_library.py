@@ -64,7 +64,7 @@ figures = [
     residual_figure(noisy, breccia), sheet([breccia, noisy], ["a", "b"], None),
     approximation_figure(breccia, "breccia"),
 ]
-for number, figure in enumerate(figures):
+for number, figure in enumerate(figures[:3]):
     save(figure, Path(f"{number}.png"))
 
 frames = [magnetite.degrade(chart, "sensor-noise full-well=9000e read=15e", seed=s).picture

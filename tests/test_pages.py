@@ -27,7 +27,10 @@ PAGES = [
 ]  # fmt: skip
 WITH_COMMANDS = [page for page in PAGES if blocks(page)]
 #: Runs on clusters have tests of their own; most lines of these others stand in other pages too.
-LONG = {"clusters", "tutorial", "views", "own-codec", "reproduce", "camera", "chart", "guarantee"}
+LONG = {
+    "camera", "chart", "clusters", "experiments", "guarantee", "own-codec", "report", "reproduce",
+    "stack", "tutorial", "views", "which-quality",
+}  # fmt: skip
 #: Stands in pages for what only their reader has.
 SCHEDULER = "tcp://10.0.0.1:8786"
 #: Curves without a sweep, and slow yardsticks, have tests of their own; plans run on fewer samples.
