@@ -65,13 +65,15 @@ GROUPS: dict[str, tuple[list[str], list[str]]] = {
     "ledger": (
         ["experiment/ledger.py", "experiment/export.py"],
         ["core/methods/test_versions.py", "experiment/test_content.py",
-         "experiment/test_foreign_folders.py"],
+         "experiment/test_foreign_folders.py",
+         "experiment/test_runs.py::test_failed_rows_are_told_and_tried_again"],
     ),
     "runner": (
         ["experiment/runner.py", "experiment/retrying.py", "experiment/executors.py",
          "experiment/work.py"],
         ["experiment/test_executors.py", "experiment/test_content.py",
-         "experiment/test_runs.py::test_pictures_that_are_kept"],
+         "experiment/test_runs.py::test_pictures_that_are_kept",
+         "experiment/test_runs.py::test_failed_rows_are_told_and_tried_again"],
     ),
     "cache keys": (
         ["core/compute/sharing.py", "experiment/tasks.py", "files/opening.py",

@@ -231,8 +231,12 @@ def test_failed_rows_are_told_and_tried_again(run: Run, folder: Path) -> None:
     (folder / "plan.toml").write_text(failing)
     np.save(folder / "k.npy", np.zeros((3, 3)))
     done = run("run", "plan.toml", "--workers", "1", status=3)
-    assert "15 failed" in done.stdout
+    rows = pd.read_csv(folder / "plan" / "scores.csv")
+    total = len(rows)
+    assert f"{total} rows: {total} computed, 0 taken from before, 15 failed" in done.stdout
     assert "sum" in done.stdout
+    said = run("run", "--status", "plan", status=3).stdout
+    assert f"{total} rows, {total - 15} done, 15 failed, 0 missing" in said
     np.save(folder / "k.npy", np.ones((3, 3)))
     assert "15 computed" in run("run", "plan.toml", "--workers", "1").stdout
     assert "0 failed, 0 missing" in run("run", "--status", "plan").stdout
