@@ -83,8 +83,9 @@ tones in jumps, over which no setting may hit the aim: `dither=rectangular` make
 
 `magnetite calibrate noise FRAME_A FRAME_B…` fits gain, read noise, row noise and fixed pattern to
 frames of still scenes or flat fields and prints the `sensor-noise` step that makes the same noise;
-`magnetite calibrate blur PICTURE` measures a slanted edge and prints the blur step. Frames must be
-linear, black at 0.
+`magnetite calibrate chart PICTURE --chart OUT.json` measures both, and more, from one picture of a
+[chart](howto/chart.md). `magnetite calibrate blur PICTURE` measures a slanted edge and prints the
+blur step. Frames must be linear, black at 0.
 """
 
 
