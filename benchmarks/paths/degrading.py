@@ -6,9 +6,10 @@ import numpy as np
 from measure import Work, case
 
 import magnetite
+from magnetite.core.chain.named import find_chain
 from magnetite.core.degrade.mosaic import demosaic
 from paths import yardsticks
-from paths.pictures import gray, plane, shape
+from paths.pictures import colour, gray, plane, shape
 
 
 @case(
@@ -51,3 +52,22 @@ def quantization(megapixels: float) -> tuple[Work, Work]:
 def interpolation(megapixels: float) -> tuple[Work, Work]:
     mosaic = plane(megapixels)
     return lambda: demosaic(mosaic), yardsticks.gaussians(mosaic, count=3)
+
+
+@case(
+    "degrade survey-camera, from light to file",
+    yardstick="its steps, each alone",
+    goal=2, size=12, sizes=(0.4, 1, 4),
+)  # fmt: skip
+def camera(megapixels: float) -> tuple[Work, Work]:
+    picture = colour(megapixels)
+    chain = find_chain("survey-camera")
+    assert chain is not None
+    steps = chain.text({}).split(" + ")
+
+    def apart() -> None:
+        seen = picture
+        for step in steps:
+            seen = magnetite.degrade(seen, step, overflow="keep").picture
+
+    return lambda: magnetite.degrade(picture, "survey-camera"), apart
