@@ -233,9 +233,7 @@ def test_the_mapping_is_fitted_and_inverted(chart: Chart) -> None:
     points = np.array([[dot.x, dot.y] for dot in chart.dots])
     noise = np.random.default_rng(4).normal(0, 0.02, points.shape)
     start = truth.homography / truth.homography[2, 2]
-    found, away, (error, rms) = fit_mapping(
-        points, truth(points) + noise, np.ones(len(points)), start, SIZE
-    )
+    found, away, (error, rms) = fit_mapping(points, truth(points) + noise, start, SIZE)
     assert np.abs(found(points) - truth(points)).max() < 0.03
     assert rms == pytest.approx(0.02 * 2**0.5, rel=0.25)
     assert np.sqrt(np.mean(away**2)) == pytest.approx(rms)
@@ -251,7 +249,7 @@ def test_the_mapping_is_fitted_and_inverted(chart: Chart) -> None:
     fits = []
     for seed in range(40):
         noise = np.random.default_rng([5, seed]).normal(0, 0.02, points.shape)
-        one, _, own = fit_mapping(points, truth(points) + noise, np.ones(len(points)), start, SIZE)
+        one, _, own = fit_mapping(points, truth(points) + noise, start, SIZE)
         fits.append([one.distortion, own[0]])
     values, errors = np.array(fits).T
     assert values.mean() == pytest.approx(0.7, abs=4 * values.std() / 40**0.5)

@@ -95,7 +95,7 @@ def homographies(sources: Float64, targets: Float64) -> Float64:
 
 
 def fit_mapping(
-    chart: Float64, seen: Float64, weight: Float64, start: Float64, size: tuple[int, int]
+    chart: Float64, seen: Float64, start: Float64, size: tuple[int, int]
 ) -> tuple[Mapping, Float64, Float64]:
     """The mapping of measured points, least squares.
 
@@ -103,8 +103,6 @@ def fit_mapping(
     ----------
     chart, seen : float arrays, shape (n, 2)
         Positions in the chart and in the picture.
-    weight : float array, shape (n,)
-        Inverse of the positions' standard errors, up to a factor.
     start : float array, shape (3, 3)
         A homography near to the wanted one.
     size : tuple of int
@@ -128,8 +126,7 @@ def fit_mapping(
         return Mapping(homography, float(values[8]), float(values[9]), *size)
 
     def residual(values: Float64) -> Float64:
-        away = mapping_of(values)(chart) - seen
-        return np.asarray((away * weight[:, np.newaxis]).ravel())
+        return np.asarray((mapping_of(values)(chart) - seen).ravel())
 
     first = np.concatenate([(start / start[2, 2]).ravel()[:8], [0.0, 0.0]])
     fit = least_squares(residual, first, x_scale=units, method="trf", xtol=1e-14, ftol=1e-14)

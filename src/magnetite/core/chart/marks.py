@@ -95,9 +95,8 @@ def find(plane: Float64, chart: Chart) -> Found:
             )
         used = np.arange(len(numbers))
         for _ in range(3):
-            weight = np.ones(len(used))
             mapping, _, errors = fit_mapping(
-                points[numbers[used]], seen[used], weight, mapping.homography, (width, height)
+                points[numbers[used]], seen[used], mapping.homography, (width, height)
             )
             away = np.hypot(*(mapping(points[numbers]) - seen).T)
             limit = max(_OUTLIER[0] * float(np.median(away)), _OUTLIER[1])
