@@ -118,9 +118,6 @@ def fit_mapping(
     """
     from scipy.optimize import least_squares
 
-    scale = np.abs(start[:2]).max() / np.abs(start[2, :2] + 1e-6).max()
-    units = np.array([1, 1, scale, 1, 1, scale, 1e-4, 1e-4, 1e-2, 1e-2])
-
     def mapping_of(values: Float64) -> Mapping:
         homography = np.append(values[:8], 1.0).reshape(3, 3)
         return Mapping(homography, float(values[8]), float(values[9]), *size)
@@ -129,7 +126,7 @@ def fit_mapping(
         return np.asarray((mapping_of(values)(chart) - seen).ravel())
 
     first = np.concatenate([(start / start[2, 2]).ravel()[:8], [0.0, 0.0]])
-    fit = least_squares(residual, first, x_scale=units, method="trf", xtol=1e-14, ftol=1e-14)
+    fit = least_squares(residual, first, x_scale="jac", xtol=1e-14, ftol=1e-14)
     mapping = mapping_of(fit.x)
     distance = np.hypot(*(mapping(chart) - seen).T)
     spread = float(fit.fun @ fit.fun) / max(1, fit.fun.size - fit.x.size)
