@@ -31,10 +31,10 @@ test: lint
 test-long: lint
 	$(BIN)/python -m pytest -n 2 --dist worksteal -m ''
 
-# One test ends a command within 10 s, which it does not when it is traced.
+# Traced programs are slow: tests of time limits may fail, and one always does.
 coverage: $(READY)
 	$(PIP) --no-compile 'pytest-cov>=7'
-	$(BIN)/python -m pytest -n 2 --dist worksteal --cov --cov-report= \
+	-$(BIN)/python -m pytest -n 2 --dist worksteal --cov --cov-report= \
 		--deselect tests/cli/test_hostile_input.py::test_a_command_ends_with_the_program
 	$(BIN)/python docs/make_coverage.py docs/coverage.json
 
