@@ -31,7 +31,7 @@ test: lint
 test-long: lint
 	$(BIN)/python -m pytest -n 2 --dist worksteal -m ''
 
-# Traced programs are slow: tests of time limits may fail, and one always does.
+# Traced programs are slow and write files at their end: tests of time limits and full disks fail.
 coverage: $(READY)
 	$(PIP) --no-compile 'pytest-cov>=7'
 	-$(BIN)/python -m pytest -n 2 --dist worksteal --cov --cov-report= \

@@ -16,7 +16,7 @@ LEAST = 95.0
 def share_of(package: str) -> float:
     """Lines and branches of a package that were passed, %."""
     report = [sys.executable, "-m", "coverage", "report", "--include"]
-    pattern = f"*/magnetite/{package}/*"
+    pattern = f"src/magnetite/{package}/*"
     subprocess.run([*report, pattern], check=True)
     words = [*report, pattern, "--format", "total"]
     return float(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
