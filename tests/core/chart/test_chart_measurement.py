@@ -11,6 +11,7 @@ from scipy import ndimage
 
 import magnetite
 from chart_shots import Array, corners_to, light_at, placed, shot, transfer
+from magnetite.core.chart import noise as noise_module
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.mapping import Mapping, fit_mapping, projected
 from magnetite.core.chart.marks import find
@@ -455,6 +456,13 @@ def test_noise_of_steps_its_error_and_the_dynamic_range() -> None:
         # Signal s, a share of the range above black, has noise n with n² = a + b s: s = n.
         a, b = (read / full_well / 0.95) ** 2, 1 / full_well / 0.95 / 0.9
         assert np.median(ranges) == pytest.approx(1 / max(np.roots([1, -b, -a])), rel=0.05)
+
+
+def test_intervals_are_widened_where_chance_does_not_explain_the_misfit() -> None:
+    """The 99 % point of chi-square of 17 degrees of freedom is 33.409 (published tables)."""
+    assert noise_module._widening(33.40 / 17, 17) == 1
+    assert noise_module._widening(33.42 / 17, 17) == 33.42 / 17
+    assert noise_module._widening(50, 0) == 1
 
 
 def test_intervals_of_the_noise_hold_the_camera() -> None:

@@ -23,6 +23,8 @@ _LAGS = 4
 _LEAST_SD = 0.6
 #: sd of float samples that is no noise, a share of full scale.
 _NO_NOISE = 1e-6
+#: Chance below which chi-square shows that the steps do not follow the model.
+_BY_CHANCE = 0.01
 #: Rounds of weights and fit.
 _ROUNDS = 8
 
@@ -125,7 +127,7 @@ def _model(
         np.array([getattr(step, name) for step in steps]) for name in ("signal", "noise", "error")
     )
     values, covariance, chi_square = _fit(signals, noises**2, shares)
-    widening = max(1.0, chi_square)
+    widening = _widening(chi_square, len(steps) - 3)
     errors = np.sqrt(np.diag(covariance) * widening)
     square, gain, gain_square = (
         Estimate.of(float(v), float(e)) for v, e in zip(values, errors, strict=True)
@@ -185,6 +187,15 @@ def _fit(signal: Float64, variance: Float64, error: Float64) -> tuple[Float64, F
         expected = np.maximum(design @ values, 0.05 * variance)
     residual = (variance - design @ values) * weight
     return values, covariance, float(residual @ residual) / max(1, signal.size - 3)
+
+
+def _widening(chi_square: float, freedom: int) -> float:
+    """Factor of variances: chi-square per degree of freedom where chance does not explain it."""
+    from scipy.special import chdtri
+
+    if freedom < 1 or chi_square * freedom < float(chdtri(freedom, _BY_CHANCE)):
+        return 1.0
+    return chi_square
 
 
 def _inverse(slope: Estimate) -> Estimate:
