@@ -183,8 +183,8 @@ def _conversion(text: str) -> Chain:
 def main() -> None:
     """Run the program."""
     watch()
-    prepare_streams()
     try:
+        prepare_streams()
         status = execute(sys.argv[1:])
     finally:
         if (ended := stopping()) is not None:

@@ -65,12 +65,14 @@ def leave(status: int) -> NoReturn:
     """End as the interpreter does, but for tearing down modules.
 
     An extension module whose import was cut short crashes in that. Threads and worker processes
-    are waited for as usual, for a while.
+    are waited for as usual, for a while. Whatever goes wrong in that, the exit status stays.
     """
-    flush_or_give_up()
-    threading._shutdown()  # type: ignore[attr-defined]
-    atexit._run_exitfuncs()
-    os._exit(status)
+    try:
+        flush_or_give_up()
+        threading._shutdown()  # type: ignore[attr-defined]
+        atexit._run_exitfuncs()
+    finally:
+        os._exit(status)
 
 
 def stopping() -> int | None:
