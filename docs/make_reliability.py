@@ -99,7 +99,7 @@ def _cameras() -> Iterator[Row]:
     for name, held in found.items():
         made = f"simulated, 8 to 16 bits, 1 to 12 exposures ({len(refused)} of 1,200 refused)"
         yield f"camera: {name}", made, held
-    from test_chart_measurement import cameras
+    from test_chart_noise import cameras
 
     import magnetite
 
@@ -267,7 +267,7 @@ def _faults() -> str:
 
 
 _MUTATIONS = """\
-Mutations of a sample of the code, by `python tests/mutations.py 9`: an operator, a comparison or
+Mutations of a sample of the code, by `python tests/mutations.py 5`: an operator, a comparison or
 a constant is changed, and the tests of the group run. Mutants that survived at first have a test
 now; the survivors left have no observable effect, or change a threshold that was chosen.
 
@@ -303,7 +303,8 @@ an error of the program itself.
 def _misuse() -> str:
     found = json.loads((Path(__file__).parent / "misuse.json").read_text())
     rows: list[list[object]] = [[f"`{name}`", count] for name, count in found["cases"].items()]
-    last = f"\n\n{found['seconds']:g} s for each command on {found['date']}: "
+    command = f"`python tests/misuse.py {found['seconds']:g} {found['seed']}`"
+    last = f"\n\n{command} on {found['date']}, {found['seconds']:g} s for each command: "
     faults = f"{len(found['faults'])} faults in {sum(found['cases'].values())} cases."
     return _MISUSE + _table(["command", "cases"], rows) + last + faults
 

@@ -295,7 +295,8 @@ def main() -> None:
     print(*found, sep="\n")
     if len(sys.argv) == 3:
         today = date.today().isoformat()
-        record = {"date": today, "seconds": seconds, "cases": cases, "faults": found}
+        seed = int(sys.argv[2])
+        record = {"date": today, "seconds": seconds, "seed": seed, "cases": cases, "faults": found}
         kept = Path(__file__).resolve().parents[1] / "docs" / "misuse.json"
         kept.write_text(json.dumps(record, indent=1) + "\n")
     sys.exit(bool(found))

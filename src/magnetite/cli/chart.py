@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 from typing import Annotated
 
@@ -10,7 +9,8 @@ import typer
 
 from magnetite.cli.options import SeedOption
 from magnetite.cli.output import say, say_done
-from magnetite.core.errors import FileError, InputError
+from magnetite.cli.sizes import picture_size
+from magnetite.core.errors import FileError
 
 _PRINTED = (".svg", ".pdf")
 
@@ -21,7 +21,7 @@ def run(
         typer.Argument(
             metavar="OUT",
             help="Chart to write: .png or .tif, 16 bits, sRGB; or .pdf or .svg to print. Its "
-            "record is written beside it, as a .json file.",
+            "record is a .json file of the same name.",
         ),
     ],
     size: Annotated[str, typer.Option(help="Size in px.", metavar="WIDTHxHEIGHT")] = "2400x1600",
@@ -33,15 +33,13 @@ def run(
     from magnetite.files.sidecar import write_json
     from magnetite.files.writing import write
 
-    match = re.fullmatch(r"(\d{1,6})x(\d{1,6})", size)
-    if match is None:
-        raise InputError(f"--size {size!r}: write WIDTHxHEIGHT, as in 2400x1600")
+    width, height = picture_size(size)
     ending = out.suffix.lower()
     if ending not in (".png", ".tif", ".tiff", *_PRINTED):
         raise FileError(f"{out}: a chart is written as .png, .tif, .svg or .pdf")
     record = out.with_suffix(".json")
     check_writable(record)
-    picture, made = chart(int(match[1]), int(match[2]), seed)
+    picture, made = chart(width, height, seed)
     if ending in _PRINTED:
         from magnetite.views.chart import printed
         from magnetite.views.style import save

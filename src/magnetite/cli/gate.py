@@ -80,11 +80,10 @@ def fit_command(
     ),
 ) -> None:
     """Fit a gate to labelled pictures: a table with labels, or two folders."""
-    from magnetite.experiment.gating import fit_gate, save_gate
+    from magnetite.experiment.gating import check_gate_path, fit_gate, save_gate
 
     protect([path for path in (table, labels) if path is not None], [out])
-    if out.suffix.lower() != ".json":
-        raise InputError(f"{out}: a gate is a JSON file; name one that ends in .json")
+    check_gate_path(out)
     fitted = fit_gate(
         table, label=label, labels=labels, accepted=accepted, rejected=rejected, metrics=metrics,
         group=group, false_accepts=share_of("--false-accepts", false_accepts),

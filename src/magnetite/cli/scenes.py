@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 from typing import Annotated
 
@@ -10,7 +9,7 @@ import typer
 
 from magnetite.cli.options import SeedOption
 from magnetite.cli.output import print_table
-from magnetite.core.errors import InputError
+from magnetite.cli.sizes import picture_size
 from magnetite.core.table import Table
 
 
@@ -23,10 +22,7 @@ def run(
     from magnetite.files.writing import write
     from magnetite.synthetic.catalogue import SCENES, make_scenes
 
-    match = re.fullmatch(r"(\d{1,6})x(\d{1,6})", size)
-    if match is None:
-        raise InputError(f"--size {size!r}: write WIDTHxHEIGHT, as in 640x448")
-    pictures = make_scenes((int(match[1]), int(match[2])), seed)
+    pictures = make_scenes(picture_size(size), seed)
     make_folder(folder)
     rows = []
     for scene, picture in zip(SCENES, pictures, strict=True):

@@ -1,4 +1,4 @@
-"""Sizes of memory as the command line takes them."""
+"""Sizes of memory and of pictures as the command line takes them."""
 
 from __future__ import annotations
 
@@ -21,3 +21,11 @@ def bytes_of(text: str) -> int:
     if size > _MOST_MEMORY:
         raise InputError(f"{shortened(text)!r} is more memory than any machine has")
     return int(size)
+
+
+def picture_size(text: str) -> tuple[int, int]:
+    """Width and height in px of `--size`, as in `640x448`; `InputError` for anything else."""
+    match = re.fullmatch(r"(\d{1,6})x(\d{1,6})", text)
+    if match is None:
+        raise InputError(f"--size {text!r}: write WIDTHxHEIGHT, as in 640x448")
+    return int(match[1]), int(match[2])

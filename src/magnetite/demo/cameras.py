@@ -9,6 +9,7 @@ import pandas as pd
 
 from magnetite.core.analysis.simultaneous import Difference, simultaneous
 from magnetite.core.arrays import Float64
+from magnetite.core.chain.named import every_chain
 from magnetite.core.picture import Picture
 from magnetite.demo.plan import DENOISERS, PLAIN
 from magnetite.synthetic.catalogue import SCENES
@@ -22,8 +23,13 @@ _NOISES = {
     "survey camera": "survey-camera full-well=20000e,4000e,800e",
     "pocket camera": "pocket-camera full-well=20000e,4000e,800e",
 }
-#: Names of the methods that only this experiment runs.
-METHODS = {"to-linear", "to-encoded", "mosaic", "demosaic", "sensor-noise", "sharpen", "jpeg"}
+#: Names of the methods that the cameras add to those of the first experiment.
+METHODS = {
+    step.split()[0]
+    for chain in every_chain()
+    if any(text.startswith(chain.name) for text in _NOISES.values())
+    for step in chain.steps.split(" + ")
+}
 #: Size of the tiles, and number of seeds that they are drawn with.
 _SIZE, _SEEDS = (192, 144), 3
 

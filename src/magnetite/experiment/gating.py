@@ -131,9 +131,14 @@ def save_gate(fitted: Fitted, path: Path | str) -> None:
         If the file cannot be written.
     """
     path = Path(path)
+    check_gate_path(path)
+    write_json(path, fitted.gate.as_record())
+
+
+def check_gate_path(path: Path) -> None:
+    """Raise `InputError` early if a gate cannot have that name."""
     if path.suffix.lower() != ".json":
         raise InputError(f"{path}: a gate is a JSON file; name one that ends in .json")
-    write_json(path, fitted.gate.as_record())
 
 
 def _picture(source: Picture | Path | str) -> Picture:

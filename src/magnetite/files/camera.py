@@ -20,7 +20,7 @@ def check_camera_path(path: Path) -> None:
 
 
 def write_camera(camera: Camera, path: Path, summary: str) -> str:
-    """Write the chain, named after its file, and the points of its tone curve beside it.
+    """Write the chain, named after its file, and a CSV file of the points of its tone curve.
 
     Returns
     -------

@@ -26,7 +26,7 @@ def certificate_path(picture: Path) -> Path:
         If the path has no name.
     """
     if not picture.name:
-        raise FileError(f"{str(picture)!r} is no name of a file")
+        raise FileError(f"{str(picture)!r} does not name a file")
     return picture.with_name(picture.name + ".cert.json")
 
 

@@ -192,7 +192,7 @@ def _draw_noise(axes: Axes, measured: ChartMeasurement) -> None:
 
 
 def _draw_colours(axes: Axes, measured: ChartMeasurement) -> None:
-    """Shift of red and blue over the field, or the fall-off where there is no colour."""
+    """Shift of red and blue over the field, of a colour picture."""
     if not measured.shifts:
         axes.set_title("Shift of colours")
         axes.text(0.5, 0.5, "gray picture", transform=axes.transAxes, ha="center", color=QUIET)

@@ -11,18 +11,16 @@ from scipy import ndimage
 
 import magnetite
 from chart_shots import Array, corners_to, light_at, placed, shot, transfer
-from magnetite.core.chart import noise as noise_module
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.mapping import Mapping, fit_mapping, projected
 from magnetite.core.chart.marks import find
 from magnetite.core.chart.measurement import measure_chart
-from magnetite.core.chart.noise import measure_noise
 from magnetite.core.chart.record import as_record, of_record
 from magnetite.core.chart.resolution import measure_star
 from magnetite.core.chart.result import ChartMeasurement
 from magnetite.core.chart.texture import leaves_region, measure_texture, noise_spectrum
-from magnetite.core.chart.tone import Falloff, measure_tone
-from magnetite.core.errors import InputError, PictureError
+from magnetite.core.chart.tone import Falloff
+from magnetite.core.errors import PictureError
 from magnetite.core.metrics.colour import ciede2000
 from magnetite.core.picture import Picture, as_picture
 
@@ -376,105 +374,6 @@ def test_what_can_be_measured_is_still_measured(
     assert [note for note in gray.notes if note.startswith("no colours: the picture is gray")]
     with pytest.raises(PictureError, match="gray steps can be used"):
         measure_chart(as_picture(np.where(seen > 0.3, 1.0, 0.0)), chart)
-
-
-@pytest.mark.parametrize(
-    ("damage", "words"),
-    [
-        ({"kind": "gate"}, "not the record of a chart"),
-        ({"width": -3}, "width is -3"),
-        ({"width": 10**8}, "at most 100 million"),
-        ({"width": 1.5}, "width is 1.5"),
-        ({"marks": []}, "marks is missing, empty"),
-        ({"marks": [{"x": 1}] * 5}, r"marks\[0\].y is missing"),
-        ({"dots": [3]}, r"dots\[0\] is missing or no object"),
-        ({"dots": [{"x": True, "y": 1, "radius": 1}]}, r"dots\[0\].x is missing"),
-        ({"cell": 1e-9}, "at least 60"),
-        ({"star": None}, "star is missing"),
-        ({"steps": [{"x": 1, "y": 1, "side": 3, "light": [1, 1, 1]}] * 3}, "four gray steps"),
-        ({"steps": [{"x": 1, "y": 1, "side": 3, "light": [1, 1]}] * 9}, "no list of three"),
-        ({"leaves": {"left": 0, "top": 0, "size": 1e6, "disks": []}}, "leaves.size"),
-        ({"leaves": {"left": 0, "top": 0, "size": 300, "disks": [[1, 2]]}}, "leaves.disks"),
-        ({"leaves": {"left": 0, "top": 0, "size": 300, "disks": "abc"}}, "has no disks"),
-    ],
-)
-def test_damaged_records_are_refused(record: dict[str, Any], damage: Any, words: str) -> None:
-    with pytest.raises(InputError, match=words):
-        of_record({**record, **damage})
-
-
-def cameras(chart: Chart, count: int, seed: int) -> Array:
-    """Whether the intervals of read noise, full well and PRNU hold the truth: shape (count, 3)."""
-    rng = np.random.default_rng(seed)
-    light = shot(
-        json.loads(json.dumps(as_record(chart))), (chart.width, chart.height), np.eye(3), sigma=0
-    )[..., 1]
-    mapping = Mapping(np.eye(3), 0.0, 0.0, chart.width, chart.height)
-    held = []
-    for _ in range(count):
-        well, read = 10 ** rng.uniform(3, 4.7), rng.uniform(2, 20)
-        prnu = rng.choice([0.0, 0.01])
-        mean = light * well * (1 + prnu * rng.normal(size=light.shape))
-        pixels = (rng.poisson(mean) + rng.normal(0, read, light.shape))[..., np.newaxis] / well
-        tone, _, _ = measure_tone(pixels + 0.1, chart, mapping, "linear", 0.0)
-        model = measure_noise(pixels + 0.1, chart, mapping, tone, 0.0)[0]
-        # The black level of 0.1 is not light: full scale lies 0.9 of the well above it.
-        truths = read, 0.9 * well, prnu
-        estimates = model.read_electrons, model.full_well, model.prnu
-        held.append([e.low <= t <= e.high for e, t in zip(estimates, truths, strict=True)])
-    return np.array(held)
-
-
-def test_noise_of_steps_its_error_and_the_dynamic_range() -> None:
-    """White and correlated noise, with and without rounding, against draws of known variance."""
-    chart = magnetite.chart(900, 600)[1]
-    light = shot(
-        json.loads(json.dumps(as_record(chart))), (chart.width, chart.height), np.eye(3), sigma=0
-    )[..., 1]
-    mapping = Mapping(np.eye(3), 0.0, 0.0, chart.width, chart.height)
-    rng = np.random.default_rng(9)
-    full_well, read, dn = 4000.0, 18.0, 1 / 255
-    for correlated, rounding in ((False, 0.0), (True, 0.0), (False, dn)):
-        ratios, errors, ranges = [], [], []
-        for _ in range(24 if correlated else 8):
-            sd = np.sqrt(read**2 + full_well * light) / full_well
-            noise = rng.normal(size=light.shape)
-            if correlated:  # a mean of two neighbours in each row, scaled to variance 1
-                noise = (noise + np.roll(noise, 1, axis=1)) / 2**0.5
-            pixels = (0.05 + 0.9 * light + sd * noise)[..., np.newaxis]
-            pixels = np.rint(pixels / rounding) * rounding if rounding else pixels
-            tone, _, _ = measure_tone(pixels, chart, mapping, "linear", rounding)
-            model = measure_noise(pixels, chart, mapping, tone, rounding)[0]
-            for step in model.steps:
-                truth = np.sqrt(read**2 + full_well * step.light) / full_well / 0.95
-                ratios.append(step.noise / truth)
-                errors.append(step.error)
-            ranges.append(model.dynamic_range)
-            assert model.correlation == pytest.approx(0.5 * correlated, abs=0.08)
-        assert np.mean(ratios) == pytest.approx(1, abs=5 * np.std(ratios) / len(ratios) ** 0.5)
-        assert np.mean(errors) == pytest.approx(np.std(ratios), rel=0.13)
-        # Signal s, a share of the range above black, has noise n with n² = a + b s: s = n.
-        a, b = (read / full_well / 0.95) ** 2, 1 / full_well / 0.95 / 0.9
-        assert np.median(ranges) == pytest.approx(1 / max(np.roots([1, -b, -a])), rel=0.05)
-
-
-def test_intervals_are_widened_where_chance_does_not_explain_the_misfit() -> None:
-    """The 99 % point of chi-square of 17 degrees of freedom is 33.409 (published tables)."""
-    assert noise_module._widening(33.40 / 17, 17) == 1
-    assert noise_module._widening(33.42 / 17, 17) == 33.42 / 17
-    assert noise_module._widening(50, 0) == 1
-
-
-def test_intervals_of_the_noise_hold_the_camera() -> None:
-    held = cameras(magnetite.chart(900, 600)[1], 12, 1)
-    assert (held.mean(axis=0) >= 0.74).all()
-
-
-@pytest.mark.long
-def test_intervals_of_the_noise_hold_for_95_percent_of_200_cameras() -> None:
-    held = cameras(magnetite.chart(900, 600)[1], 200, 2)
-    assert (held.mean(axis=0)[:2] >= 0.92).all()
-    assert (held.mean(axis=0)[:2] <= 0.98).all()
 
 
 def test_the_fall_off_is_that_of_its_formula() -> None:

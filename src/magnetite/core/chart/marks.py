@@ -31,7 +31,7 @@ _DARKER, _SEEN = 0.9, 0.5
 _TRIED = 60
 #: Radius of the window of a mark's inner disk, within its light ring, a share of a cell.
 _MARK_WINDOW = 0.33
-#: Positions beyond this, px, are no position in a picture.
+#: Largest coordinate of a position in a picture, px.
 _FARTHEST = 1e7
 #: Window of a dot's centroid: its radius, a share of a cell, and that in its sd; steps that it is
 #: moved at most, and their length in those of the centroid.
@@ -75,7 +75,7 @@ def find(plane: Float64, chart: Chart) -> Found:
     Raises
     ------
     PictureError
-        If there is no chart, marks are missing, or the chart is turned or mirrored.
+        If no chart is found, marks are missing, or the chart is turned or mirrored.
     """
     candidates = _candidates(plane)
     homography, notes = _identified(candidates, chart, plane)

@@ -1,4 +1,4 @@
-"""All that one picture of the chart says about the camera."""
+"""Measure a camera from one picture of the chart."""
 
 from __future__ import annotations
 
@@ -10,15 +10,15 @@ import numpy as np
 from magnetite.core.arrays import Float64
 from magnetite.core.chart.colour import measure_colour_shift, measure_colours
 from magnetite.core.chart.design import Chart
-from magnetite.core.chart.marks import Found, find
+from magnetite.core.chart.mapping import Mapping
+from magnetite.core.chart.marks import find
 from magnetite.core.chart.noise import NoiseModel, detrended, measure_noise
 from magnetite.core.chart.resolution import measure_edges_of, measure_star
 from magnetite.core.chart.result import ChartMeasurement
 from magnetite.core.chart.texture import Texture, leaves_region, measure_texture, noise_spectrum
 from magnetite.core.chart.tone import Falloff, Tone, background_patches, measure_tone, samples_of
 from magnetite.core.errors import InputError, PictureError
-from magnetite.core.picture import Picture
-from magnetite.core.picture.picture import LUMA_WEIGHTS
+from magnetite.core.picture import Picture, luma
 
 TONES = ("measured", "linear", "srgb", "bt709")
 _Part = TypeVar("_Part")
@@ -50,7 +50,7 @@ def measure_chart(picture: Picture, chart: Chart, tone: str = "measured") -> Cha
     Raises
     ------
     InputError
-        If there is no such tone response.
+        If the tone response is unknown.
     PictureError
         If the chart or its gray steps cannot be found.
     """
@@ -74,7 +74,7 @@ def measure_chart(picture: Picture, chart: Chart, tone: str = "measured") -> Cha
             notes.append(f"no {name}: {error}")
             return otherwise
 
-    light = _light(pixels, response, falloff, found)
+    light = _light(pixels, response, falloff)
     straight = gray if response.kind == "linear" else _luma(_relative(pixels, response))
     none: list[NoiseModel] = []
     noise = part("noise", lambda: measure_noise(pixels, chart, mapping, response, rounding), none)
@@ -85,7 +85,7 @@ def measure_chart(picture: Picture, chart: Chart, tone: str = "measured") -> Cha
     return ChartMeasurement(
         picture.frame, chart, found, response, falloff, tuple(noise), tuple(edges),
         part("star", lambda: measure_star(light, chart, mapping), None),
-        part("texture", lambda: _texture(light, chart, found, pixels, response), None),
+        part("texture", lambda: _texture(light, chart, mapping), None),
         part(
             "colours",
             lambda: measure_colours(pixels, chart, mapping, response, falloff, rounding), None,
@@ -98,7 +98,7 @@ def measure_chart(picture: Picture, chart: Chart, tone: str = "measured") -> Cha
 def _luma(pixels: Float64) -> Float64:
     if pixels.shape[2] == 1:
         return pixels[..., 0]
-    return np.asarray(pixels @ np.array(LUMA_WEIGHTS))
+    return np.asarray(luma(pixels), np.float64)
 
 
 def _relative(pixels: Float64, tone: Tone) -> Float64:
@@ -107,17 +107,16 @@ def _relative(pixels: Float64, tone: Tone) -> Float64:
     return np.asarray(tone.decode(pixels) / full)
 
 
-def _light(pixels: Float64, tone: Tone, falloff: Falloff, found: Found) -> Float64:
+def _light(pixels: Float64, tone: Tone, falloff: Falloff) -> Float64:
     """Linear light on the chart's scale, fall-off removed, luma of the channels."""
     height, width = pixels.shape[:2]
     x, y = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
     return _luma(tone.decode(pixels)) / falloff.at(np.stack([x, y], axis=-1))
 
 
-def _texture(light: Float64, chart: Chart, found: Found, pixels: Float64, tone: Tone) -> Texture:
+def _texture(light: Float64, chart: Chart, mapping: Mapping) -> Texture:
     """The texture response, with the noise that even patches of about the same light show."""
-    mapping = found.mapping
-    _, _, side = leaves_region(light.shape, chart, mapping)
+    top, left, side = leaves_region(light.shape, chart, mapping)
     patches = [*background_patches(chart), *chart.steps]
     residuals, lights = [], []
     for patch in patches:
@@ -132,7 +131,7 @@ def _texture(light: Float64, chart: Chart, found: Found, pixels: Float64, tone: 
     # The variance is taken for a line in the light; the leaves' mean is what counts then.
     variance = np.array([float((r**2).mean()) for r in residuals])
     line = np.polyfit(np.array(lights), variance, 1)
-    mean = float(chart.leaves.raster().mean())
+    mean = float(light[top : top + side, left : left + side].mean())
     power = max(0.0, float(np.polyval(line, mean)))
     spectrum = noise_spectrum([r for r in residuals if r.std() > 0], side)
     return measure_texture(light, power * spectrum, chart, mapping)

@@ -21,7 +21,7 @@ from magnetite.core.errors import PictureError
 _LAGS = 4
 #: sd in digital numbers below which rounding hides the noise.
 _LEAST_SD = 0.6
-#: sd of float samples that is no noise, a share of full scale.
+#: Smallest sd of float samples that counts as noise, a share of full scale.
 _NO_NOISE = 1e-6
 #: Chance below which chi-square shows that the steps do not follow the model.
 _BY_CHANCE = 0.01

@@ -62,7 +62,7 @@ def of_record(record: Mapping[str, Any]) -> Chart:
     Raises
     ------
     InputError
-        If it is no such record, or names the value that is missing or impossible.
+        If it is not the record of a chart, or a value is missing or out of range.
     """
     if record.get("kind") != KIND or record.get("version") != 1:
         raise InputError("not the record of a chart: it is written by magnetite chart")
@@ -91,13 +91,13 @@ def _elements(
 ) -> tuple[_Element, ...]:
     entries = record.get(key)
     if not isinstance(entries, list) or not 0 < len(entries) <= _MOST_ELEMENTS:
-        raise InputError(f"{key} is missing, empty or no list")
+        raise InputError(f"{key} is missing, empty or not a list")
     return tuple(_element(entry, kind, f"{key}[{k}]", size) for k, entry in enumerate(entries))
 
 
 def _element(entry: Any, kind: type[_Element], where: str, size: tuple[float, float]) -> _Element:
     if not isinstance(entry, dict):
-        raise InputError(f"{where} is missing or no object")
+        raise InputError(f"{where} is missing or not an object")
     values: dict[str, Any] = {}
     for field in dataclasses.fields(kind):  # type: ignore[arg-type]
         if field.type == "int":
@@ -105,7 +105,7 @@ def _element(entry: Any, kind: type[_Element], where: str, size: tuple[float, fl
         elif field.name == "light" and kind is Patch:
             light = entry.get("light")
             if not isinstance(light, list) or len(light) != 3:
-                raise InputError(f"{where}.light is no list of three numbers")
+                raise InputError(f"{where}.light must be a list of three numbers")
             values["light"] = tuple(_number({"light": v}, "light", where) for v in light)
         else:
             values[field.name] = _number(entry, field.name, where)
@@ -130,7 +130,7 @@ def _leaves(record: Mapping[str, Any]) -> Leaves:
     except (ValueError, TypeError):
         disks = np.empty(0)
     if disks.ndim != 2 or disks.shape[1] != 4 or not np.isfinite(disks).all():
-        raise InputError("leaves.disks is no list of x, y, radius and light")
+        raise InputError("leaves.disks must be a list of x, y, radius and light")
     if len(disks) > _MOST_LEAVES:
         raise InputError(f"leaves.disks has {len(disks)} entries: at most {_MOST_LEAVES} are read")
     return Leaves(left, top, size, disks)
@@ -139,7 +139,7 @@ def _leaves(record: Mapping[str, Any]) -> Leaves:
 def _number(entry: Mapping[str, Any], key: str, where: str = "") -> float:
     value = entry.get(key)
     if isinstance(value, bool) or not isinstance(value, int | float) or not abs(value) < 1e9:
-        raise InputError(f"{where}{'.' if where else ''}{key} is missing or no number below 1e9")
+        raise InputError(f"{where}{'.' if where else ''}{key} is missing or not a number below 1e9")
     return float(value)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -197,6 +197,7 @@ class DegradedRows:
         self.note = whole_note(obstacle, self._height, frame, self.allowance)
         self.storage = Storage.of(self.source.part(slice(0, 1)), self.options.overflow)
         self._findings: list[StepFindings] = []
+        self._lights = _lights(frame.light, self._steps)
 
     @property
     def frame(self) -> Frame:
@@ -207,16 +208,7 @@ class DegradedRows:
             if isinstance(method, Degradation) and method.gives is not None:
                 channels = 1 if method.gives == "gray" else 3
                 frame = replace(frame, colour=method.gives, channels=channels)
-        return replace(frame, light=self._lights()[-1])
-
-    def _lights(self) -> list[Light]:
-        """Relation of the samples to light before each step, and after the last."""
-        lights = [self.source.frame.light]
-        for step in self._steps:
-            method = step.method
-            given = method.gives_light if isinstance(method, Degradation) else None
-            lights.append(given or lights[-1])
-        return lights
+        return replace(frame, light=self._lights[-1])
 
     @property
     def banded(self) -> bool:
@@ -226,7 +218,7 @@ class DegradedRows:
     def __iter__(self) -> Iterator[Picture]:
         """The result's bands, from the top."""
         self._digest = self.options.digest or digest_of(self.source)
-        lights = zip(self._steps, self._lights(), strict=False)
+        lights = zip(self._steps, self._lights, strict=False)
         self._findings = [StepFindings(step, self.storage, light) for step, light in lights]
         reach = reach_of(self._steps)
         for band in in_bands(self._height, self.source, before=reach, after=reach):
@@ -247,7 +239,7 @@ class DegradedRows:
         self._clipped = self._clipped.and_of(clipped)
         if self.options.certified:
             self._add_error(picture.part(own), stored)
-        return replace(stored, light=self._lights()[-1])
+        return replace(stored, light=self._lights[-1])
 
     def _follow(
         self, step: Bound, position: int, clean: Pixels | None, before: Pixels, after: Pixels,
@@ -333,6 +325,16 @@ class DegradedRows:
             overflow="keep" if self.storage.keeps else "clip",
             aim=self.options.reached,
         )
+
+
+def _lights(first: Light, steps: Sequence[Bound]) -> list[Light]:
+    """Relation of the samples to light before each step, and after the last."""
+    lights = [first]
+    for step in steps:
+        method = step.method
+        given = method.gives_light if isinstance(method, Degradation) else None
+        lights.append(given or lights[-1])
+    return lights
 
 
 def _rms(squares: tuple[float, float, int] | None) -> float | None:

@@ -1,0 +1,91 @@
+"""Noise of cameras from the gray steps of a chart, against simulated cameras of known noise."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+
+import magnetite
+from chart_shots import Array, shot
+from magnetite.core.chart import noise as noise_module
+from magnetite.core.chart.design import Chart
+from magnetite.core.chart.mapping import Mapping
+from magnetite.core.chart.noise import measure_noise
+from magnetite.core.chart.record import as_record
+from magnetite.core.chart.tone import measure_tone
+
+
+def cameras(chart: Chart, count: int, seed: int) -> Array:
+    """Whether the intervals of read noise, full well and PRNU hold the truth: shape (count, 3)."""
+    rng = np.random.default_rng(seed)
+    light = shot(
+        json.loads(json.dumps(as_record(chart))), (chart.width, chart.height), np.eye(3), sigma=0
+    )[..., 1]
+    mapping = Mapping(np.eye(3), 0.0, 0.0, chart.width, chart.height)
+    held = []
+    for _ in range(count):
+        well, read = 10 ** rng.uniform(3, 4.7), rng.uniform(2, 20)
+        prnu = rng.choice([0.0, 0.01])
+        mean = light * well * (1 + prnu * rng.normal(size=light.shape))
+        pixels = (rng.poisson(mean) + rng.normal(0, read, light.shape))[..., np.newaxis] / well
+        tone, _, _ = measure_tone(pixels + 0.1, chart, mapping, "linear", 0.0)
+        model = measure_noise(pixels + 0.1, chart, mapping, tone, 0.0)[0]
+        # The black level of 0.1 is not light: full scale lies 0.9 of the well above it.
+        truths = read, 0.9 * well, prnu
+        estimates = model.read_electrons, model.full_well, model.prnu
+        held.append([e.low <= t <= e.high for e, t in zip(estimates, truths, strict=True)])
+    return np.array(held)
+
+
+def test_noise_of_steps_its_error_and_the_dynamic_range() -> None:
+    """White and correlated noise, with and without rounding, against draws of known variance."""
+    chart = magnetite.chart(900, 600)[1]
+    light = shot(
+        json.loads(json.dumps(as_record(chart))), (chart.width, chart.height), np.eye(3), sigma=0
+    )[..., 1]
+    mapping = Mapping(np.eye(3), 0.0, 0.0, chart.width, chart.height)
+    rng = np.random.default_rng(9)
+    full_well, read, dn = 4000.0, 18.0, 1 / 255
+    for correlated, rounding in ((False, 0.0), (True, 0.0), (False, dn)):
+        ratios, errors, ranges = [], [], []
+        for _ in range(24 if correlated else 8):
+            sd = np.sqrt(read**2 + full_well * light) / full_well
+            noise = rng.normal(size=light.shape)
+            if correlated:  # a mean of two neighbours in each row, scaled to variance 1
+                noise = (noise + np.roll(noise, 1, axis=1)) / 2**0.5
+            pixels = (0.05 + 0.9 * light + sd * noise)[..., np.newaxis]
+            pixels = np.rint(pixels / rounding) * rounding if rounding else pixels
+            tone, _, _ = measure_tone(pixels, chart, mapping, "linear", rounding)
+            model = measure_noise(pixels, chart, mapping, tone, rounding)[0]
+            for step in model.steps:
+                truth = np.sqrt(read**2 + full_well * step.light) / full_well / 0.95
+                ratios.append(step.noise / truth)
+                errors.append(step.error)
+            ranges.append(model.dynamic_range)
+            assert model.correlation == pytest.approx(0.5 * correlated, abs=0.08)
+        assert np.mean(ratios) == pytest.approx(1, abs=5 * np.std(ratios) / len(ratios) ** 0.5)
+        assert np.mean(errors) == pytest.approx(np.std(ratios), rel=0.13)
+        # Signal s, a share of the range above black, has noise n with n² = a + b s: s = n.
+        a, b = (read / full_well / 0.95) ** 2, 1 / full_well / 0.95 / 0.9
+        assert np.median(ranges) == pytest.approx(1 / max(np.roots([1, -b, -a])), rel=0.05)
+
+
+def test_intervals_are_widened_where_chance_does_not_explain_the_misfit() -> None:
+    """The 99 % point of chi-square of 17 degrees of freedom is 33.409 (published tables)."""
+    assert noise_module._widening(33.40 / 17, 17) == 1
+    assert noise_module._widening(33.42 / 17, 17) == 33.42 / 17
+    assert noise_module._widening(50, 0) == 1
+
+
+def test_intervals_of_the_noise_hold_the_camera() -> None:
+    held = cameras(magnetite.chart(900, 600)[1], 12, 1)
+    assert (held.mean(axis=0) >= 0.74).all()
+
+
+@pytest.mark.long
+def test_intervals_of_the_noise_hold_for_95_percent_of_200_cameras() -> None:
+    held = cameras(magnetite.chart(900, 600)[1], 200, 2)
+    assert (held.mean(axis=0)[:2] >= 0.92).all()
+    assert (held.mean(axis=0)[:2] <= 0.98).all()
