@@ -123,8 +123,8 @@ def _say_overflow(certificate: Certificate) -> None:
     if clipped.low + clipped.high == 0:
         return
     done = "kept outside 0..1" if certificate.overflow == "keep" else "clipped"
+    low, high = (100 * count / clipped.total for count in (clipped.low, clipped.high))
     note(
-        f"{clipped.share:.3%} of the samples were {done}: "
-        f"{clipped.low / clipped.total:.3%} below black, "
-        f"{clipped.high / clipped.total:.3%} above full scale"
+        f"{low + high:.3g}% of the samples were {done}: {low:.3g}% below black, "
+        f"{high:.3g}% above full scale"
     )

@@ -12,6 +12,7 @@ from scipy.special import comb
 
 import magnetite
 from magnetite.core.compute.random import CHUNK, draw, normal
+from magnetite.core.degrade.certify.through import NoiseSurvey
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import as_picture
 
@@ -148,13 +149,49 @@ def test_a_sensor_keeps_its_fixed_pattern() -> None:
     assert ((one - two) / math.sqrt(2)).std() == pytest.approx(shot, rel=0.02)
 
 
+def test_correlation_of_noise_is_that_of_the_middle() -> None:
+    noise = np.random.default_rng(0).normal(0, 9, (1500, 1400, 3))
+    noise[238:1262, 188:1212] = np.where(np.arange(1024) % 4 < 2, 1, -1)[
+        None, :, None
+    ]  # pairs of columns
+    survey = NoiseSurvey(1500)
+    for first in range(0, 1500, 300):
+        survey.add(noise[first : first + 300], first)
+    found = {finding.quantity: finding.drawn for finding in survey.findings()}
+    for channel, name in enumerate(("red", "green", "blue")):
+        assert found[f"noise sd {name}"] == pytest.approx(noise[..., channel].std())
+    # Across, pairs follow cos; down the columns nothing changes.
+    for lag, across in ((1, 0), (2, -1), (3, 0), (4, 1)):
+        assert found[f"noise correlation at {lag} px"] == pytest.approx((1 + across) / 2, abs=2e-3)
+
+
 def test_row_noise_is_one_offset_a_row() -> None:
     flat = np.full((400, 200, 3), 0.5)
     step = "sensor-noise full-well=1000000e row=5000e"
-    noise = magnetite.degrade(flat, step).picture.samples - 0.5
+    degraded = magnetite.degrade(flat, step)
+    assert degraded.certificate.verdict == "as asked"
+    noise = degraded.picture.samples - 0.5
     rows = noise.mean(axis=(1, 2))
     assert rows.std() == pytest.approx(0.005, rel=4 / math.sqrt(800))
     assert (noise - rows[:, None, None]).std() == pytest.approx(math.sqrt(0.5e6) / 1e6, rel=0.01)
+
+
+@pytest.mark.parametrize("pattern", ["rggb", "bggr", "grbg", "gbrg"])
+def test_colours_of_a_sensor_have_full_wells_of_their_own(pattern: str) -> None:
+    wells = {"r": 400, "g": 2000, "b": 9000}
+    step = f"full-well={wells['g']}e full-well-red={wells['r']}e full-well-blue={wells['b']}e"
+    noise = f"sensor-noise {step} read=3e pattern={pattern}"
+    mosaic = magnetite.degrade(np.full((600, 602), 0.5, np.float32), noise, seed=3)
+    assert mosaic.certificate.verdict == "as asked"
+    rgb = magnetite.degrade(np.full((300, 300, 3), 0.5, np.float32), noise, seed=3)
+    planes = [mosaic.picture.samples[k // 2 :: 2, k % 2 :: 2] for k in range(4)]
+    colours = list(zip(pattern, planes, strict=True))
+    colours += [(colour, rgb.picture.samples[..., k]) for k, colour in enumerate("rgb")]
+    for colour, plane in colours:
+        expected = math.sqrt(0.5 * wells[colour] + 9) / wells[colour]
+        assert plane.std() == pytest.approx(expected, rel=4 / math.sqrt(2 * plane.size)), colour
+    with pytest.raises(PictureError, match="a mosaic whose pattern= is stated"):
+        magnetite.degrade(mosaic.picture, "sensor-noise full-well=900e full-well-red=100e")
 
 
 def test_sensor_charges_may_be_given_in_digital_numbers() -> None:

@@ -18,6 +18,7 @@ from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.threads import cores, use_threads
 from magnetite.core.errors import FileError, InputError, LimitError, PictureError
 from magnetite.core.methods.catalogue import every, find
+from magnetite.core.operations.certificate import Certificate
 from magnetite.core.operations.convert import converting
 from magnetite.core.operations.degrade import degrading
 from magnetite.core.operations.gauge import gauge
@@ -87,6 +88,14 @@ def joined(bands: list[Picture]) -> np.ndarray:
     return np.concatenate([band.samples for band in bands])
 
 
+def assert_same_findings(banded: Certificate, whole: Certificate) -> None:
+    for ours, theirs in zip(banded.rows(), whole.rows(), strict=True):
+        assert ours[:3] == theirs[:3]
+        for one, other in zip(ours[3:7], theirs[3:7], strict=True):
+            close = None if other is None else pytest.approx(other, rel=1e-9, abs=1e-9)
+            assert one == close, theirs
+
+
 CHAINS = (
     "gaussian-noise sd=5%",
     "gaussian-blur sigma=0.8 + gaussian-noise sd=2% channels=common + quantize bits=5",
@@ -109,13 +118,36 @@ def test_degraded_bands_are_the_degraded_picture(kind: str, chain: str) -> None:
             use_threads(cores())
         assert len(bands) > 1
         np.testing.assert_array_equal(joined(bands), whole.picture.samples)
-        for ours, theirs in zip(job.certificate().rows(), whole.certificate.rows(), strict=True):
-            assert ours[:3] == theirs[:3]
-            for one, other in zip(ours[3:7], theirs[3:7], strict=True):
-                close = None if other is None else pytest.approx(other, rel=1e-9, abs=1e-9)
-                assert one == close, theirs
+        assert_same_findings(job.certificate(), whole.certificate)
         assert job.certificate().as_dict()["reference"] == whole.certificate.as_dict()["reference"]
         assert job.certificate().rms_difference == pytest.approx(whole.certificate.rms_difference)
+
+
+#: Of a picture of three colours and even width.
+SIGNAL_CHAINS = (
+    "poisson-noise photons=300",
+    "speckle contrast=10%",
+    "sensor-noise full-well=2000e read=3e prnu=1% dsnu=4e row=2e",
+    "gaussian-blur sigma=1px + white-balance red=0.5 + mosaic + sensor-noise full-well=2000e "
+    "read=3e prnu=1% full-well-red=900e pattern=rggb + demosaic + to-encoded standard=srgb",
+)
+
+
+@pytest.mark.parametrize("chain", SIGNAL_CHAINS)
+def test_noise_that_follows_from_the_signal_is_the_same_in_bands(
+    chain: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Its numbers depend on the samples of a chunk, which reaches beyond the band."""
+    monkeypatch.setattr("magnetite.core.compute.random.CHUNK", 2**12)
+    monkeypatch.setattr("magnetite.core.degrade.certify.through._MOST", 64)
+    picture = as_picture(np.ascontiguousarray(made("rgb 16").samples[:, :90]))
+    whole = magnetite.degrade(picture, chain, seed=7)
+    job = degrading(Stored(picture), chain, seed=7, allowance=BANDS)
+    bands = list(job)
+    assert len(bands) > 1
+    np.testing.assert_array_equal(joined(bands), whole.picture.samples)
+    assert_same_findings(job.certificate(), whole.certificate)
+    assert whole.certificate.verdict == "as asked"
 
 
 #: A plane that is worth compiled loops, in bands of 256 rows that are not.
@@ -258,7 +290,7 @@ def test_restored_and_converted_bands_are_those_of_the_picture(chain: str) -> No
 @pytest.mark.parametrize(
     ("chain", "says"),
     [
-        ("poisson-noise photons=100", "random numbers depend on the samples"),
+        ("coloured-noise sd=2%", "random numbers depend on the samples"),
         ("gaussian-noise snr=20", "needs the whole picture"),
         ("gaussian-blur sigma=2 boundary=wrap", "needs the whole picture"),
         ("quantize bits=4 design=lloyd-max", "needs the whole picture"),

@@ -68,6 +68,18 @@ def band_generator(
     return BandGenerator(step_generator(seed, digest, position).bit_generator, first, count, total)
 
 
+def rows_of(rng: np.random.Generator, like: np.random.Generator) -> np.random.Generator:
+    """A generator for the rows of a picture that `like` draws for."""
+    if not isinstance(like, BandGenerator):
+        return rng
+    return BandGenerator(rng.bit_generator, like.first, like.count, like.total)
+
+
+def rows_of_chunk(samples: int) -> int:
+    """Rows above and below a sample that may lie in its chunk, of `samples` each."""
+    return -(-CHUNK // samples)
+
+
 def draw(rng: np.random.Generator, shape: tuple[int, ...], sampler: Sampler) -> Float32:
     """Array of random numbers, drawn in chunks by children of `rng` on two threads.
 
@@ -108,8 +120,9 @@ def fill(rng: np.random.Generator, arrays: list[Samples], sampler: Callable[...,
 def _fill_band(rng: BandGenerator, arrays: list[Samples], sampler: Callable[..., object]) -> None:
     """The same for arrays that hold the rows of a band.
 
-    A piece that reaches beyond the band is drawn whole, on stand-ins: right for samplers whose
-    numbers do not depend on the samples.
+    A piece that reaches beyond the band is drawn whole, on stand-ins. Where the numbers depend on
+    the samples, the samples of such a piece are not those of the whole picture: a band needs
+    `rows_of_chunk` around it.
     """
     each = len(arrays[0]) // rng.count
     start, stop = rng.first * each, (rng.first + rng.count) * each

@@ -59,7 +59,7 @@ class ImpulseSurvey:
     source="Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2",
     survey=_survey_salt_pepper,
     reach=0,
-    draws_apart=True,
+    draws_by="shape",
 )
 def salt_pepper(
     pixels: Pixels,
@@ -117,7 +117,7 @@ def _certify_impulses(change: Change, *, density: float, per: str) -> list[Findi
     ),
     certify=_certify_impulses,
     reach=0,
-    draws_apart=True,
+    draws_by="shape",
 )
 def impulse_noise(
     pixels: Pixels,

@@ -183,7 +183,7 @@ def _reach_of_dither(*, dither: Dither, **_: object) -> int | None:
     certify=_certify_adapted,
     survey=_survey_quantize,
     reach=_reach_of_dither,
-    draws_apart=True,
+    draws_by="shape",
     statistics=lambda *, design, **_: design != "uniform",
 )
 def quantize(

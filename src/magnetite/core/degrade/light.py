@@ -10,7 +10,7 @@ import numpy as np
 from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.compute.bands import bands_of
 from magnetite.core.compute.threads import spread
-from magnetite.core.degrade._mosaics import PATTERNS, Pattern, colours_of
+from magnetite.core.degrade._mosaics import PATTERNS, StatedPattern, colours_of
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
 from magnetite.core.methods.parameters import Choice, FileName, Matrix, Number
@@ -30,7 +30,6 @@ Standard = Annotated[Literal["srgb", "bt709"] | None, Choice(("srgb", "bt709"))]
 Exponent = Annotated[float | None, Number(0.1, 10)]
 Points = Annotated[Any, FileName("curve.csv")]
 Gain = Annotated[float, Number(0.01, 100)]
-StatedPattern = Annotated[Pattern | None, Choice(tuple(PATTERNS))]
 #: Decoding or encoding of samples that are 0 or larger.
 Curve = Callable[[Float64], Float64]
 

@@ -33,7 +33,7 @@ _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), secti
     one_of=STRENGTH,
     survey=survey_additive(NORMAL),
     reach=0,
-    draws_apart=True,
+    draws_by="shape",
     statistics=depends_on_signal,
 )
 def gaussian_noise(
@@ -77,7 +77,7 @@ def gaussian_noise(
     one_of=STRENGTH,
     survey=survey_additive(UNIFORM),
     reach=0,
-    draws_apart=True,
+    draws_by="shape",
     statistics=depends_on_signal,
 )
 def uniform_noise(
@@ -107,7 +107,7 @@ def uniform_noise(
     one_of=STRENGTH,
     survey=survey_additive(LAPLACE),
     reach=0,
-    draws_apart=True,
+    draws_by="shape",
     statistics=depends_on_signal,
 )
 def laplace_noise(

@@ -2,41 +2,20 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
-from typing import Annotated, Literal
+from functools import partial
+from typing import Annotated, Any, Literal
 
 import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels, Samples
-from magnetite.core.compute.random import draw, fill, normal
-from magnetite.core.degrade.certify.change import Change, Finding
-from magnetite.core.degrade.certify.noise import NORMAL, fit_finding, moments
+from magnetite.core.compute.random import BandGenerator, draw, fill, normal, rows_of
+from magnetite.core.degrade._mosaics import PATTERNS, StatedPattern, colours_of
+from magnetite.core.degrade.certify.photons import SensorSurvey, survey_poisson, survey_speckle
+from magnetite.core.errors import PictureError
 from magnetite.core.methods.amplitudes import Electrons
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
 from magnetite.core.methods.parameters import Count, Number, Share
-
-#: Samples darker than this are left out where the noise is judged relative to the signal.
-_DARKEST = 0.01
-
-
-def _certify_poisson(change: Change, *, photons: float) -> list[Finding]:
-    expected = change.before.clip(0, None).astype(np.float64) * photons
-    difference = change.drawn * np.float64(photons) - expected
-    total = float(expected.sum())
-    if total == 0:
-        return []
-    power = float(np.vdot(difference, difference))
-    # Of Poisson counts of mean m the squared deviation has variance 2 m² + m.
-    error = math.sqrt(float((2 * expected**2 + expected).sum())) / total
-    return [
-        Finding("variance per mean, in photons", "", 1.0, power / total, None, error),
-        Finding(
-            "mean, in photons", "photons", total / expected.size,
-            (total + float(difference.sum())) / expected.size, None,
-            math.sqrt(total) / expected.size,
-        ),
-    ]  # fmt: skip
 
 
 @degradation(
@@ -44,8 +23,9 @@ def _certify_poisson(change: Change, *, photons: float) -> list[Finding]:
     summary="Replace every sample by a Poisson count of photons: shot noise alone.",
     colour=ColourPolicy.JOINT,
     source="Janesick, Photon Transfer (2007), chapter 3, doi:10.1117/3.725073",
-    certify=_certify_poisson,
+    survey=survey_poisson,
     reach=0,
+    draws_by="chunk",
 )
 def poisson_noise(
     pixels: Pixels, rng: np.random.Generator, *, photons: Annotated[float, Number(1, 1e9)]
@@ -71,44 +51,14 @@ def poisson_noise(
     return _transformed(pixels, rng, count)
 
 
-def _certify_speckle(change: Change, *, contrast: float, distribution: str) -> list[Finding]:
-    usable = change.before > _DARKEST
-    ratio = (change.drawn[usable] / change.before[usable]).reshape(1, -1)
-    if ratio.size == 0 or contrast == 0:
-        return []
-    cumulative = NORMAL.cumulative if distribution == "gaussian" else _gamma_function(contrast)
-    measured = moments(ratio, cumulative, 1.0, contrast)
-    root = math.sqrt(ratio.size)
-    excess = 6 * contrast**2 if distribution == "gamma" else 0.0
-    stored = change.stored[usable] / change.before[usable]
-    return [
-        Finding(
-            "contrast", "of the signal", contrast, measured.sd, float(stored.std()),
-            contrast * math.sqrt((2 + excess) / 4) / root,
-        ),
-        Finding("mean factor", "", 1.0, measured.mean, float(stored.mean()), contrast / root),
-        Finding("skewness", "", None, measured.skewness),
-        fit_finding(distribution, measured.distance, root),
-    ]  # fmt: skip
-
-
-def _gamma_function(contrast: float) -> Callable[[Float64], Float64]:
-    def cumulative(z: Float64) -> Float64:
-        from scipy.special import gammainc
-
-        factor = (1 + contrast * z).clip(0, None)
-        return np.asarray(gammainc(1 / contrast**2, factor / contrast**2))
-
-    return cumulative
-
-
 @degradation(
     "speckle",
     summary="Multiply every sample by a random factor of mean 1.",
     colour=ColourPolicy.JOINT,
     source="Goodman, Speckle Phenomena in Optics, 2nd ed. (2020), chapter 4, doi:10.1117/3.2548484",
-    certify=_certify_speckle,
+    survey=survey_speckle,
     reach=0,
+    draws_by="shape",
 )
 def speckle(
     pixels: Pixels,
@@ -150,43 +100,48 @@ def speckle(
     return pixels * draw(rng, pixels.shape, factor)
 
 
-def _certify_sensor(
-    change: Change,
+#: Electrons at full scale of one colour of a sensor.
+ColourWell = Annotated[float | None, Electrons(1, 1e9)]
+
+
+def electrons_at_full_scale(
+    shape: tuple[int, ...],
+    first_row: int = 0,
     *,
     full_well: float,
-    read: float,
-    prnu: float,
-    dsnu: float,
-    row: float,
-    **_: float,
-) -> list[Finding]:
-    expected = change.before.clip(0, None).astype(np.float64) * full_well
-    difference = change.drawn * np.float64(full_well) - expected
-    variance = expected + read**2 + dsnu**2 + row**2 + (prnu * expected) ** 2
-    if not variance.any():
-        return []
-    size, width = difference.size, difference.shape[1]
-    mean_variance = float(variance.mean())
-    # The rows' own offsets are shared by all samples of a row and count once.
-    spread = 2 * float(np.vdot(variance, variance)) + float(expected.sum())
-    spread = spread / size**2 + 2 * row**4 / difference.shape[0]
-    return [
-        Finding(
-            "noise sd", "e", math.sqrt(mean_variance),
-            math.sqrt(float(np.vdot(difference, difference)) / size),
-            math.sqrt(float(np.mean(np.square(change.stored * full_well - expected)))),
-            math.sqrt(spread) / (2 * math.sqrt(mean_variance)),
-        ),
-        Finding("mean of the noise", "e", 0.0, float(difference.mean()), None, math.sqrt(
-            mean_variance / size + row**2 / difference.shape[0]
-        )),
-        Finding(
-            "sd of row means", "e",
-            math.sqrt(row**2 + mean_variance / (width * max(1, difference[0, 0].size))),
-            float(difference.reshape(difference.shape[0], -1).mean(axis=1).std()), None,
-            row / math.sqrt(2 * difference.shape[0]) + math.sqrt(mean_variance / size),
-        ),
-    ]  # fmt: skip
+    full_well_red: float | None,
+    full_well_blue: float | None,
+    pattern: StatedPattern,
+) -> Float64:
+    """Full wells of a picture's samples, of a shape that can be broadcast to the picture's.
+
+    Raises
+    ------
+    PictureError
+        If red or blue has one of its own, and the picture has no such colours.
+    """
+    if full_well_red is None and full_well_blue is None:
+        return np.array(full_well)
+    wells = np.array([full_well_red or full_well, full_well, full_well_blue or full_well])
+    if len(shape) == 3 and shape[2] == 3:
+        return wells
+    if len(shape) == 3 or pattern is None:
+        raise PictureError(
+            "sensor-noise with a full well for red or blue takes RGB, or a mosaic whose pattern= "
+            "is stated"
+        )
+    square = np.empty((2, 2))
+    for position, colour in colours_of(PATTERNS[pattern]):
+        square[position] = wells[colour]
+    height, width = shape
+    rows, columns = (first_row + np.arange(height)) % 2, np.arange(width) % 2
+    return square[np.ix_(rows, columns)]
+
+
+def _survey_sensor(
+    before: Pixels, *, read: float, prnu: float, dsnu: float, row: float, sensor: int, **wells: Any
+) -> SensorSurvey:
+    return SensorSurvey(partial(electrons_at_full_scale, **wells), read, prnu, dsnu, row)
 
 
 @degradation(
@@ -195,7 +150,9 @@ def _certify_sensor(
     colour=ColourPolicy.JOINT,
     source="EMVA Standard 1288, release 4.0 (2021), sections 2 and 4; Janesick, Photon Transfer "
     "(2007), doi:10.1117/3.725073",
-    certify=_certify_sensor,
+    survey=_survey_sensor,
+    reach=0,
+    draws_by="chunk",
     linear=True,
 )
 def sensor_noise(
@@ -208,6 +165,9 @@ def sensor_noise(
     dsnu: Annotated[float, Electrons(0, 1e6, per="full-well")] = 0.0,
     row: Annotated[float, Electrons(0, 1e6, per="full-well")] = 0.0,
     sensor: Annotated[int, Count(0, 999_999)] = 0,
+    full_well_red: ColourWell = None,
+    full_well_blue: ColourWell = None,
+    pattern: StatedPattern = None,
 ) -> Pixels:
     """Photograph x again: `(k + read n + dsnu d + row r) / full_well`.
 
@@ -232,15 +192,28 @@ def sensor_noise(
         Standard deviation of the rows' offsets, electrons, new in every picture.
     sensor : int
         Which of a million sensors: names the fixed pattern.
+    full_well_red, full_well_blue : float, optional
+        Electrons at full scale of red and blue samples, where a gain of their own is applied
+        before they are digitized; of RGB, or of a mosaic. Left out, `full_well`.
+    pattern : "rggb", "bggr", "grbg" or "gbrg", optional
+        Of a mosaic with several full wells.
 
     Returns
     -------
     float array of the same shape and dtype; not clipped.
+
+    Raises
+    ------
+    PictureError
+        If red or blue has a full well of its own, and the picture has no such colours.
     """
-    electrons = np.ascontiguousarray(pixels, np.float32) * np.float32(full_well)
-    electrons = electrons.clip(0, None)
+    wells = electrons_at_full_scale(
+        pixels.shape, full_well=full_well, full_well_red=full_well_red,
+        full_well_blue=full_well_blue, pattern=pattern,
+    ).astype(np.float32)  # fmt: skip
+    electrons = np.multiply(pixels, wells, dtype=np.float32, order="C").clip(0, None)
     if prnu:
-        gain = _pattern("prnu", sensor, pixels.shape)
+        gain = _pattern("prnu", sensor, pixels.shape, rng)
         electrons = (electrons * (1 + np.float32(prnu) * gain)).clip(0, None)
 
     def expose(child: np.random.Generator, piece: Samples) -> None:
@@ -251,17 +224,21 @@ def sensor_noise(
 
     fill(rng, [electrons.reshape(-1)], expose)
     if dsnu:
-        electrons += np.float32(dsnu) * _pattern("dsnu", sensor, pixels.shape)
+        electrons += np.float32(dsnu) * _pattern("dsnu", sensor, pixels.shape, rng)
     if row:
         rows = (pixels.shape[0], *(1,) * (pixels.ndim - 1))
         electrons += np.float32(row) * draw(rng, rows, normal)
-    electrons /= np.float32(full_well)
+    electrons /= wells
     return electrons.astype(pixels.dtype, copy=False)
 
 
-def _pattern(name: str, sensor: int, shape: tuple[int, ...]) -> Samples:
-    """A fixed pattern of a sensor, which no other setting changes."""
-    return draw(np.random.default_rng([sensor, *name.encode(), *shape]), shape, normal)
+def _pattern(name: str, sensor: int, shape: tuple[int, ...], rng: np.random.Generator) -> Samples:
+    """A fixed pattern of a sensor, which no other setting changes, for the rows that `rng` has."""
+    height, *others = shape
+    if isinstance(rng, BandGenerator):
+        height = rng.total
+    seeds = np.random.default_rng([sensor, *name.encode(), height, *others])
+    return draw(rows_of(seeds, rng), shape, normal)
 
 
 def _transformed(

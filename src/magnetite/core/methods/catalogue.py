@@ -27,6 +27,7 @@ from magnetite.core.methods.declarations import (
     Conversion,
     Degradation,
     Direction,
+    DrawsBy,
     Gauge,
     MaskRule,
     Memory,
@@ -104,7 +105,7 @@ def degradation(
     one_of: tuple[str, ...] = (),
     certify: Callable[..., Any] | None = None,
     survey: Callable[..., Any] | None = None,
-    draws_apart: bool = False,
+    draws_by: DrawsBy = "picture",
     gives: Colour | None = None,
     gives_light: Light | None = None,
     linear: bool = False,
@@ -115,15 +116,15 @@ def degradation(
     Without an argument `rng` it draws no random numbers. `certify(change, **settings)` measures
     its effect on a whole picture, `survey(before, **settings)` band by band (see
     `degrade.certify`); where both are there, a survey of None leaves it to `certify`.
-    `draws_apart` says that its random numbers do not depend on the samples, `gives` the colour of
-    the result where it is another one, `gives_light` its relation to light likewise; `linear`
-    that it is only right in linear light. Of the settings `one_of`, exactly one must be given.
+    `draws_by` says on which facts its random numbers depend, `gives` the colour of the result
+    where it is another one, `gives_light` its relation to light likewise; `linear` that it is
+    only right in linear light. Of the settings `one_of`, exactly one must be given.
     """
     return _declare(
         Degradation, "degradation", name,
         lambda given: _lift_pixels(given, colour), needs, summary=summary, colour=colour,
         source=source, one_of=one_of, certify=certify, survey=survey,
-        draws_apart=draws_apart, gives=gives, gives_light=gives_light, linear=linear,
+        draws_by=draws_by, gives=gives, gives_light=gives_light, linear=linear,
     )  # fmt: skip
 
 

@@ -20,6 +20,9 @@ Direction = Literal["higher", "lower"]
 Reach = int | None | Callable[..., int | None]
 Statistics = bool | Callable[..., bool]
 Memory = float | Callable[..., float]
+#: Facts that random numbers depend on: shapes of arrays alone; samples of the same chunk (see
+#: `compute.random`); all samples of the picture. Bands draw their part of the first two.
+DrawsBy = Literal["shape", "chunk", "picture"]
 Slabbed = bool | Callable[..., bool]
 
 
@@ -150,8 +153,7 @@ class Degradation(Method):
     certify: Callable[..., Any] | None = field(default=None, repr=False)
     #: `survey(before, **settings)`: band by band; None where these settings need the whole.
     survey: Callable[..., Any] | None = field(default=None, repr=False)
-    #: Whether its random numbers do not depend on the samples: bands draw their part of them.
-    draws_apart: bool = field(default=False, repr=False)
+    draws_by: DrawsBy = field(default="picture", repr=False)
     #: Colour of the result, where it is another one.
     gives: Colour | None = field(default=None, repr=False)
     #: Relation of the result to light, where it is another one than before.

@@ -15,7 +15,7 @@ from magnetite.core.chain.notation import as_chain
 from magnetite.core.chain.step import Chain
 from magnetite.core.compute.compiling import band_of
 from magnetite.core.compute.random import band_generator, step_generator
-from magnetite.core.degrade.certify.through import noise_findings
+from magnetite.core.degrade.certify.through import NoiseSurvey
 from magnetite.core.errors import ChainError, InputError, PictureError
 from magnetite.core.methods.declarations import Degradation
 from magnetite.core.methods.parameters import Files
@@ -227,7 +227,7 @@ class DegradedRows:
     def _band(self, band: Band) -> Picture:
         (picture,) = band.pictures
         before: Pixels = picture.pixels()
-        own = band.own if self.banded else slice(None)
+        own = self._own(band)
         clean: Pixels | None = None
         for position, step in enumerate(self._steps):
             after, rate = self._after(step, before, position, band)
@@ -249,14 +249,21 @@ class DegradedRows:
 
         The difference is the noise on its way, which is measured after each step.
         """
-        if not self._followed or self.banded or (clean is None and not step.draws):
+        if not self._followed or (clean is None and not step.draws):
             return clean
         if clean is None:
             clean = before
         elif not step.draws:
             clean, _ = self._after(step, clean, position, band)
-        self._findings[position].noise = noise_findings(after - clean)
+        findings, noise = self._findings[position], (after - clean)[self._own(band)]
+        height = self.source.frame.height if self.banded else len(noise)
+        findings.noise = findings.noise or NoiseSurvey(height)
+        findings.noise.add(noise, band.rows.start)
         return clean
+
+    def _own(self, band: Band) -> slice:
+        """The band's rows within what it reads; all of those of the only band."""
+        return band.own if self.banded else slice(None)
 
     @property
     def _followed(self) -> bool:
@@ -345,7 +352,7 @@ def _rms(squares: tuple[float, float, int] | None) -> float | None:
 def _obstacle(step: Bound) -> InputError | None:
     """Why a degradation needs the whole picture; None where it does not."""
     method = step.method
-    if step.draws and not (isinstance(method, Degradation) and method.draws_apart):
+    if step.draws and (not isinstance(method, Degradation) or method.draws_by == "picture"):
         return InputError(
             f"{step.step}: needs the whole picture, for its random numbers depend on the samples; "
             f"{REMEDY}"

@@ -15,6 +15,7 @@ from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.threads import spread
 from magnetite.core.degrade.certify.change import Change, Finding
 from magnetite.core.degrade.certify.survey import ChangeSurvey, Survey
+from magnetite.core.degrade.certify.through import NoiseSurvey
 from magnetite.core.methods.declarations import Degradation
 from magnetite.core.operations.certificate import (
     StepRecord,
@@ -78,8 +79,8 @@ class StepFindings:
     _whole: Sequence[Finding] = field(default=(), init=False)
     _clipped: Clipped = field(default_factory=lambda: Clipped(0, 0, 0), init=False)
     _rate: float | None = field(default=None, init=False)
-    #: Of the noise after the step.
-    noise: list[Finding] = field(default_factory=list, init=False)
+    #: Noise after the step, where it is followed through a mosaic's interpolation.
+    noise: NoiseSurvey | None = field(default=None, init=False)
 
     def add(self, before: Pixels, after: Pixels, rate: float | None) -> None:
         """Take the rows of a band before and after the step, and the rate of a codec."""
@@ -99,8 +100,9 @@ class StepFindings:
         if self._survey is not None and self._sums is not None:
             found = self._survey.findings(self._sums)
         rate = [] if self._rate is None else [Finding("rate", "bpp", None, self._rate, self._rate)]
+        noise = [] if self.noise is None else self.noise.findings()
         kept = self.storage.keeps
-        findings = [*rate, *found, *self.noise, *storage_findings(self._clipped, kept=kept)]
+        findings = [*rate, *found, *noise, *storage_findings(self._clipped, kept=kept)]
         advice = storage_advice(findings, self._clipped, self.storage.bits)
         method = self.step.method
         if isinstance(method, Degradation) and method.linear:
@@ -115,7 +117,7 @@ class StepFindings:
 
         def work(part: slice) -> tuple[Float64, Clipped]:
             if loop is None:
-                change, clipped = self._change(before[part], after[part])
+                change, clipped = self._change(before[part], after[part], part.start)
                 return survey.of(change), clipped
             sums = loop(before[part], after[part], np.float32(self.storage.like.full_scale))
             return sums[2:], Clipped(int(sums[0]), int(sums[1]), after[part].size)
@@ -132,9 +134,9 @@ class StepFindings:
             return [Finding("rms change", "fs", None, None)], clipped
         return certify(change, **self.step.settings), clipped
 
-    def _change(self, before: Pixels, after: Pixels) -> tuple[Change, Clipped]:
+    def _change(self, before: Pixels, after: Pixels, row: int = 0) -> tuple[Change, Clipped]:
         picture, clipped = self.storage.stored(after)
-        return Change(before, after, picture.pixels(), clipped), clipped
+        return Change(before, after, picture.pixels(), clipped, row), clipped
 
 
 def surveys(step: Bound) -> bool:

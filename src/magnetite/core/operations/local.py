@@ -9,7 +9,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from magnetite.core.chain.bind import Bound
+from magnetite.core.compute.random import rows_of_chunk
 from magnetite.core.errors import InputError
+from magnetite.core.methods.declarations import Degradation
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.rows import Allowance
 
@@ -28,8 +30,15 @@ def obstacle_of(step: Bound) -> InputError | None:
 
 def reach_of(steps: Sequence[Bound]) -> int:
     """Rows around a band that all steps together look at; even, so that mosaics stay in phase."""
-    reach = sum(step.reach or 0 for step in steps)
+    reach = sum(_rows_around(step) for step in steps)
     return reach + reach % 2
+
+
+def _rows_around(step: Bound) -> int:
+    """Rows that a step looks at, and those whose samples its random numbers depend on."""
+    method = step.method
+    by_chunk = isinstance(method, Degradation) and method.draws_by == "chunk"
+    return (step.reach or 0) + (rows_of_chunk(step.frame.width) if by_chunk else 0)
 
 
 def height_for(

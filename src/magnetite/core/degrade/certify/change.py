@@ -28,6 +28,8 @@ class Change:
     stored: Pixels
     #: Samples clipped by storing.
     clipped: Clipped
+    #: Number of its first row, in phase with the picture's mosaic.
+    row: int = 0
 
 
 @dataclass(frozen=True)

@@ -18,48 +18,74 @@ _COLOURS = ("red", "green", "blue")
 _MOST = 1024
 
 
-def noise_findings(noise: Pixels) -> list[Finding]:
-    """Sd of each channel, and the correlation of samples some px apart, across and down.
+class NoiseSurvey:
+    """Noise after a step, gathered while a picture passes in bands.
 
-    Parameters
-    ----------
-    noise : float array, shape (h, w) or (h, w, n), full-scale units
-        Samples after a step, less those of the same steps without noise.
+    The noise is what the samples after a step are above those of the same steps without noise.
+    """
 
-    Returns
-    -------
-    list of Finding
+    def __init__(self, height: int) -> None:
+        self._height = height
+        self._sums: list[Float64] = []
+        self._middle: list[Pixels] = []
+        self._smallest = 0
+
+    def add(self, noise: Pixels, first: int) -> None:
+        """Take rows of the noise, shape (h, w) or (h, w, n), full-scale units.
+
+        `first` is the number of their first row; rows come in order.
+        """
+        planes = [noise] if noise.ndim == 2 else [noise[..., k] for k in range(noise.shape[2])]
+        sums = np.stack([_sums(plane) for plane in planes])
+        self._sums.append(sums)
+        rows, columns = (_middle(side) for side in (self._height, noise.shape[1]))
+        self._smallest = min(self._height, noise.shape[1])
+        within = slice(max(0, rows.start - first), max(0, rows.stop - first))
+        self._middle.append(noise[within, columns].copy())
+
+    def findings(self) -> list[Finding]:
+        """Sd of each channel, and the correlation of samples some px apart, across and down.
+
         The correlation is the mean over channels and over both directions, of at most 1024x1024
         samples in the middle; 0 for white noise.
-    """
-    planes = [noise] if noise.ndim == 2 else [noise[..., k] for k in range(noise.shape[2])]
-    names = [""] if len(planes) == 1 else _COLOURS if len(planes) == 3 else map(str, range(9999))
-    found = [
-        Finding(f"noise sd {name}".rstrip(), "fs", None, _sd(plane))
-        for name, plane in zip(names, planes, strict=False)
-    ]
-    middle = [_middle(plane) for plane in planes]
-    for lag in LAGS:
-        if min(noise.shape[:2]) > 2 * lag:
-            value = float(np.mean([_correlation(plane, lag) for plane in middle]))
-            found.append(Finding(f"noise correlation at {lag} px", "", None, value))
-    return found
+        """
+        if not self._sums:
+            return []
+        sds = [_sd(sums) for sums in np.sum(self._sums, axis=0)]
+        names = [""] if len(sds) == 1 else _COLOURS if len(sds) == 3 else map(str, range(9999))
+        found = [
+            Finding(f"noise sd {name}".rstrip(), "fs", None, sd)
+            for name, sd in zip(names, sds, strict=False)
+        ]
+        middle = np.concatenate(self._middle).astype(np.float64)
+        planes = [middle] if middle.ndim == 2 else list(np.moveaxis(middle, 2, 0))
+        centred = [np.asarray(plane - plane.mean()) for plane in planes]
+        for lag in LAGS:
+            if self._smallest > 2 * lag:
+                value = float(np.mean([_correlation(plane, lag) for plane in centred]))
+                found.append(Finding(f"noise correlation at {lag} px", "", None, value))
+        return found
 
 
-def _sd(plane: Pixels) -> float:
+def _sums(plane: Pixels) -> Float64:
+    """Number of samples, their sum and that of their squares."""
+
     def work(part: slice) -> Float64:
         rows = plane[part].astype(np.float64)
         return np.array([rows.size, rows.sum(), np.square(rows).sum()])
 
-    count, total, squares = np.sum(spread(work, bands_of(plane)), axis=0)
+    return np.asarray(np.sum(spread(work, bands_of(plane)), axis=0))
+
+
+def _sd(sums: Float64) -> float:
+    count, total, squares = sums.tolist()
     return math.sqrt(max(0.0, squares / count - (total / count) ** 2))
 
 
-def _middle(plane: Pixels) -> Float64:
-    """The middle of a large plane, about its mean: enough for correlations."""
-    top, left = (max(0, side - _MOST) // 2 for side in plane.shape)
-    part = plane[top : top + _MOST, left : left + _MOST].astype(np.float64)
-    return np.asarray(part - part.mean())
+def _middle(side: int) -> slice:
+    """The middle of a long side: enough for correlations."""
+    start = max(0, side - _MOST) // 2
+    return slice(start, start + _MOST)
 
 
 def _correlation(plane: Float64, lag: int) -> float:
