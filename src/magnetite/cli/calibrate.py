@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, cast
 
 import typer
 
@@ -18,6 +18,7 @@ from magnetite.core.table import Table
 if TYPE_CHECKING:
     from magnetite.core.calibrate.photon_transfer import EstimateRow, PhotonTransfer
     from magnetite.core.chart.result import ChartMeasurement, ChartRow
+    from magnetite.core.picture.mosaics import Pattern
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -50,9 +51,13 @@ def noise_command(
         typer.Option(help="Black level, dn, where there are no dark frames.", metavar="LEVEL"),
     ] = None,
     mosaic: Annotated[
-        bool,
-        typer.Option("--mosaic", help="The frames are raw mosaics: fixed patterns by colour."),
-    ] = False,
+        str | None,
+        typer.Option(
+            help="The frames are raw mosaics of this pattern (rggb, bggr, grbg, gbrg): each colour "
+            "is measured on its own.",
+            metavar="PATTERN",
+        ),
+    ] = None,
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
@@ -77,7 +82,7 @@ def noise_command(
     )
     if dark and not darks:
         raise InputError(f"--dark {dark[0]}: the folder holds no picture")
-    result = photon_transfer(pictures, without_light, black, mosaic=mosaic)
+    result = photon_transfer(pictures, without_light, black, pattern=_pattern(mosaic))
     save(photon_transfer_figure(result, result.unit), out)
     record = {"rows": result.table().records(), "step": result.step}
     emit(format, Output([result.table()], record, lambda: _print_transfer(result)))
@@ -88,15 +93,27 @@ def noise_command(
         say(result.step)
 
 
+def _pattern(name: str | None) -> Pattern | None:
+    from magnetite.core.picture.mosaics import PATTERNS
+
+    if name is not None and name not in PATTERNS:
+        raise InputError(f"--mosaic {name}: a pattern is one of {', '.join(PATTERNS)}")
+    return cast("Pattern | None", name)
+
+
 def _print_transfer(result: PhotonTransfer) -> None:
-    used = int(result.points.used.sum())
+    lines = result.colours or {"": result}
+    facts = [
+        f"{colour + ': ' if colour else ''}{int(one.points.used.sum())} levels of signal, "
+        f"chi-square per degree of freedom {one.line.chi_square:.2f}"
+        for colour, one in lines.items()
+    ]
     groups = ", ".join(map(str, result.groups))
     print_table(
         Table.of(
             ["figure", "unit", "value", "95 % from", "to"],
             [[row.figure, row.unit, *_digits(row)] for row in result.rows()],
-            f"{used} levels of signal; frames of each scene: {groups}; "
-            f"chi-square per degree of freedom {result.line.chi_square:.2f}",
+            f"{'; '.join(facts)}; frames of each scene: {groups}",
         )
     )
 

@@ -18,6 +18,10 @@ _SRGB_PRIMARIES, _SRGB_TRANSFER = 1, 13
 _SRGB_GAMMA, _NEAR = 45_455, 600
 #: Transfer function of ITU-T H.273 that is linear, and the content of a gAMA chunk for it.
 _LINEAR_TRANSFER, LINEAR_GAMMA = 8, struct.pack(">I", 100_000)
+#: Tags of TIFF: transfer function, and ICC profile.
+_TRANSFER, _PROFILE = 301, 34675
+#: Grays whose lightness tells a linear profile from others, and how near counts, L*.
+_GRAYS, _NEAR_LIGHTNESS = (48, 96, 160, 224), 0.8
 #: Coefficients of luma where a TIFF gives none (ITU-R BT.601), and no footroom or headroom.
 _BT601 = (0.299, 0.587, 0.114)
 
@@ -61,13 +65,60 @@ def of_png(chunks: dict[bytes, bytes]) -> str:
     return "" if abs(gamma - _SRGB_GAMMA) <= _NEAR else f"a gamma of {gamma / 100_000:g}"
 
 
+def light_of_profile(profile: bytes | None) -> Light:
+    """Relation of samples to light by an ICC profile of RGB or gray: the L* that it gives grays."""
+    if not profile:
+        return "unknown"
+    from PIL import Image, ImageCms
+
+    try:
+        opened = ImageCms.ImageCmsProfile(io.BytesIO(profile))
+        mode = {"RGB": "RGB", "GRAY": "L"}.get(str(opened.profile.xcolor_space).strip())
+        if mode is None:
+            return "unknown"
+        lab = ImageCms.createProfile("LAB")
+        grays = Image.fromarray(np.array([_GRAYS], np.uint8)).convert(mode)
+        to_lab = ImageCms.buildTransform(
+            opened, lab, mode, "LAB", ImageCms.Intent.RELATIVE_COLORIMETRIC
+        )
+        seen = np.asarray(ImageCms.applyTransform(grays, to_lab))[0, :, 0] * (100 / 255)
+    except (OSError, ImageCms.PyCMSError, ValueError):
+        return "unknown"
+    linear = 116 * np.cbrt(np.array(_GRAYS) / 255) - 16
+    return "linear" if np.abs(seen - linear).max() < _NEAR_LIGHTNESS else "encoded"
+
+
+def light_of_tiff(page: Any) -> Light:
+    """Relation of a TIFF page's samples to light: TransferFunction, or its ICC profile.
+
+    TIFF 6.0, section 20: one table for all channels, or one for each.
+    """
+    profile, tables = page.tags.get(_PROFILE), page.tags.get(_TRANSFER)
+    if profile is not None:
+        return light_of_profile(profile.value)
+    bits = page.bitspersample
+    if tables is None or bits not in (8, 16) or np.size(tables.value) % 2**bits:
+        return "unknown"
+    rows = np.reshape(tables.value, (-1, 2**bits)).astype(float)
+    off = np.abs(rows - 65535 * np.linspace(0, 1, 2**bits)).max()
+    return "linear" if off <= 65535 / 2**bits else "encoded"
+
+
+def linear_transfer(bits: int | None) -> list[tuple[int, str, int, tuple[int, ...], bool]]:
+    """The TIFF tag that says that samples are linear; none for depths that it does not serve."""
+    if bits not in (8, 16):
+        return []
+    table = np.rint(65535 * np.linspace(0, 1, 2**bits)).astype(int)
+    return [(_TRANSFER, "H", table.size, tuple(map(int, table)), True)]
+
+
 def light_of_png(chunks: dict[bytes, bytes]) -> Light:
-    """Relation of a PNG's samples to light, by the chunk that counts most: cICP, sRGB, gAMA."""
+    """Relation of a PNG's samples to light, by the chunk that counts most."""
     code_points = chunks.get(b"cICP", b"")
     if len(code_points) == 4:
         return "linear" if code_points[1] == _LINEAR_TRANSFER else "encoded"
     if b"iCCP" in chunks:
-        return "unknown"
+        return light_of_profile(_inflated(chunks[b"iCCP"]))
     if b"sRGB" in chunks:
         return "encoded"
     if len(gamma := chunks.get(b"gAMA", b"")) != 4:

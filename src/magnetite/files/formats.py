@@ -24,6 +24,8 @@ from magnetite.files.colours import (
     colour_notes,
     from_ycbcr,
     light_of_png,
+    light_of_profile,
+    light_of_tiff,
     of_png,
     of_profile,
 )
@@ -134,8 +136,9 @@ def _decode_plain(data: bytes) -> Decoded:
         return _separated(np.asarray(image), 8, tuple(notes), turn)
     if image.mode not in ("L", "RGB"):
         raise FileError(f"pictures of mode {image.mode} are not read; convert it to PNG or TIFF")
-    # Without a profile the samples of a JPEG file are those of sRGB (ITU-T T.871, ISO 10918-5).
-    light: Light = "encoded" if image.format == "JPEG" else "unknown"
+    light = light_of_profile(image.info.get("icc_profile"))
+    if light == "unknown" and image.format == "JPEG":
+        light = "encoded"  # without a profile the samples are those of sRGB (ITU-T T.871)
     return Decoded(np.asarray(image), 8, tuple(notes), None, turn, light=light)
 
 
@@ -263,7 +266,7 @@ def _decode_tiff(data: bytes) -> Decoded:
         pages = _stacked(tiff)
         stack = np.stack([one.asarray() for one in pages], axis=-1) if pages else None
         raw = mosaic_notes(page) if is_mosaic(page) else ()
-        light: Light = "linear" if raw and is_linear(page) else "unknown"
+        light: Light = "linear" if raw and is_linear(page) else light_of_tiff(page)
     notes = () if count == 1 else (f"first of {count} pages taken",)
     if stack is not None:
         samples, notes = stack, (f"{count} pages read as a stack of planes",)

@@ -15,9 +15,10 @@ from magnetite.core.arrays import Samples
 from magnetite.core.codecs.layers.container import MAGIC
 from magnetite.core.errors import FileError, MagnetiteError
 from magnetite.core.picture import Picture, frozen
-from magnetite.core.picture.frame import Frame
+from magnetite.core.picture.frame import Frame, Light
 from magnetite.core.picture.rows import Rows
 from magnetite.files import marks
+from magnetite.files.colours import light_of_tiff
 from magnetite.files.formats import Decoded
 from magnetite.files.opening import Stamp, opened
 from magnetite.files.raw import main_page
@@ -34,6 +35,7 @@ class _Samples:
     full_scale: float | None
     #: Of the file whose header was read.
     stamp: Stamp
+    light: Light
 
     @property
     def origin(self) -> str:
@@ -48,7 +50,7 @@ class _Samples:
     def _picture(self, samples: Samples) -> Picture:
         native = frozen(samples.astype(samples.dtype.newbyteorder("="), copy=False))
         try:
-            return picture_of(Decoded(native), self.origin, self.full_scale)
+            return picture_of(Decoded(native, light=self.light), self.origin, self.full_scale)
         except MagnetiteError as error:
             message = str(error)
             kind = type(error)
@@ -155,7 +157,7 @@ def _open_npy(path: Path, full_scale: float | None) -> NpyRows | None:
         return None
     if fortran or len(shape) not in (2, 3) or dtype.kind not in "uf" or min(shape) < 1:
         return None
-    return NpyRows(path, shape, dtype, full_scale, stamp, start)
+    return NpyRows(path, shape, dtype, full_scale, stamp, "unknown", start)
 
 
 #: Types of samples in a TIFF that are read in bands.
@@ -186,7 +188,10 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
             return None
         # The decoder of strips or tiles is made here: it may read tables from the open file.
         stamp, decode = Stamp.of(file), page.decode
-        return TiffRows(path, page.shape, page.dtype, full_scale, stamp, page) if decode else None
+        if not decode:
+            return None
+        light = light_of_tiff(page)
+        return TiffRows(path, page.shape, page.dtype, full_scale, stamp, light, page)
 
 
 def _sides(page: Any) -> tuple[object, ...]:

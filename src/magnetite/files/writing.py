@@ -22,7 +22,7 @@ from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.rows import joined
 from magnetite.files import netpbm, png
 from magnetite.files.atomic import check_writable, replacing, write_bytes
-from magnetite.files.colours import LINEAR_GAMMA
+from magnetite.files.colours import LINEAR_GAMMA, linear_transfer
 
 JPEG_QUALITY = 95
 #: Rows of a strip of a TIFF that is written in bands.
@@ -243,6 +243,8 @@ def _tiff_options(picture: Frame) -> dict[str, Any]:
         options["bitspersample"] = picture.bits
     if picture.colour == "planes":
         options |= {"extrasamples": [0] * (picture.channels - 1), "planarconfig": "contig"}
+    if picture.light == "linear":
+        options["extratags"] = linear_transfer(picture.bits)
     return options
 
 

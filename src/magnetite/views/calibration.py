@@ -11,7 +11,7 @@ from magnetite.core.calibrate.signal_levels import ROUNDING
 from magnetite.core.compute.psf import disk_transfer, gaussian_transfer
 from magnetite.core.edges.slanted_edge import Edge
 from magnetite.core.picture import Picture, luma
-from magnetite.views.style import COLOURS, QUIET, bare, headline, new_figure
+from magnetite.views.style import CHANNELS, COLOURS, QUIET, bare, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -24,38 +24,54 @@ def photon_transfer_figure(result: PhotonTransfer, unit: str) -> Figure:
     headline(figure, f"Photon transfer: {result.step}")
     left, right = figure.subplots(1, 2, gridspec_kw={"width_ratios": [3, 2]})
     figure.subplots_adjust(left=0.075, right=0.98, top=0.88, bottom=0.1, wspace=0.2)
-    points = result.points
+    lines = result.colours or {"": result}
+    shades = dict(CHANNELS) | {"": COLOURS[0]}
+    right.axhspan(-2, 2, color="#eef3f8")
+    right.axhline(0, color=QUIET)
+    for colour, one in lines.items():
+        _draw_levels(left, right, one, colour, shades[colour])
+    if not result.colours:
+        _mark_floor(left, result, unit)
+    left.set(xlabel=f"mean signal ({unit})", ylabel=f"variance from frame to frame ({unit}²)")
+    gains = ", ".join(f"{one.gain.value:.5g} {colour}".strip() for colour, one in lines.items())
+    left.set_title(f"gain {gains} {unit} per electron")
+    left.legend(frameon=False, loc="upper left")
+    left.grid(True)
+    right.set(xlabel=f"mean signal ({unit})", ylabel="distance from the line (standard errors)")
+    squares = ", ".join(f"{one.line.chi_square:.2f}" for one in lines.values())
+    right.set_title(f"chi-square per degree of freedom {squares}")
+    right.grid(True)
+    return figure
+
+
+def _draw_levels(left: Axes, right: Axes, one: PhotonTransfer, colour: str, shade: str) -> None:
+    """Levels of a sensor or of one colour, their line, and how far they lie from it."""
+    points, line = one.points, one.line
     used, error = points.used, np.sqrt(2 / points.count) * points.variance
     left.errorbar(
-        points.mean[used], points.variance[used], error[used], fmt="o", color=COLOURS[0],
-        markersize=4, label="levels measured",
+        points.mean[used], points.variance[used], error[used], fmt="o", color=shade, markersize=4,
+        label=f"{colour or 'levels'} measured",
     )  # fmt: skip
     if (~used).any():
         left.plot(
-            points.mean[~used], points.variance[~used], "x", color=QUIET,
-            label="not used: near black or full scale, or too few samples",
+            points.mean[~used], points.variance[~used], "x", color=shade if colour else QUIET,
+            label="not used: near black or full scale, or too few samples" if not colour else None,
         )  # fmt: skip
     x = np.linspace(0, float(points.mean.max()) * 1.02, 50)
-    left.plot(x, result.line.at(x), color=COLOURS[1], label="fitted line")
+    fitted = shade if colour else COLOURS[1]
+    left.plot(x, line.at(x), color=fitted, label=None if colour else "fitted line")
+    pull = (points.variance - line.at(points.mean))[used] / error[used]
+    right.plot(points.mean[used], pull, "o", color=shade, markersize=4)
+
+
+def _mark_floor(axes: Axes, result: PhotonTransfer, unit: str) -> None:
     floor = result.line.intercept.value
-    left.axhline(floor, color=QUIET, lw=1, ls=":")
-    left.annotate(
+    axes.axhline(floor, color=QUIET, lw=1, ls=":")
+    axes.annotate(
         f"read noise² {'+ rounding ' if floor > ROUNDING else ''}= {floor:.4g} {unit}²",
-        (float(points.mean.max()), floor), xytext=(0, 4), textcoords="offset points", ha="right",
-        color=QUIET,
+        (float(result.points.mean.max()), floor), xytext=(0, 4), textcoords="offset points",
+        ha="right", color=QUIET,
     )  # fmt: skip
-    left.set(xlabel=f"mean signal ({unit})", ylabel=f"variance from frame to frame ({unit}²)")
-    left.set_title(f"gain {result.gain.value:.5g} {unit} per electron")
-    left.legend(frameon=False, loc="upper left")
-    left.grid(True)
-    pull = (points.variance - result.line.at(points.mean))[used] / error[used]
-    right.axhspan(-2, 2, color="#eef3f8")
-    right.axhline(0, color=COLOURS[1])
-    right.plot(points.mean[used], pull, "o", color=COLOURS[0], markersize=4)
-    right.set(xlabel=f"mean signal ({unit})", ylabel="distance from the line (standard errors)")
-    right.set_title(f"chi-square per degree of freedom {result.line.chi_square:.2f}")
-    right.grid(True)
-    return figure
 
 
 def edge_figure(edge: Edge, picture: Picture) -> Figure:

@@ -200,6 +200,47 @@ def test_the_commands_print_a_step_to_paste(run: Run, tmp_path: object) -> None:
     assert size_of(tmp_path / "edge.png") == (1280, 560)
 
 
+def test_colours_with_gains_of_their_own_are_measured_apart(run: Run, tmp_path: Path) -> None:
+    """A second computation: electrons of each colour, drawn and amplified here."""
+    rng = np.random.default_rng(1)
+    wells = {"red": 3000, "green": 12000, "blue": 7000}
+    colour = np.array([["green", "blue"], ["red", "green"]])  # gbrg
+    well = np.tile(np.vectorize(wells.get)(colour), (120, 160)).astype(float)
+    for level in (0.06, 0.25, 0.6, 0.9):
+        for number in range(3):
+            electrons = rng.poisson(level * well) + rng.normal(0, 5, well.shape)
+            samples = np.rint(electrons / well * 65335 + 200).astype(np.uint16)
+            name = f"flat-{level}-{number}.png"
+            magnetite.write(Picture(samples, 16, "gray", name), tmp_path / name)
+    flats = sorted(path.name for path in tmp_path.glob("flat-*.png"))
+    words = ["calibrate", "noise", *flats, "--black=200", "--mosaic"]
+    done = run(*words, "gbrg", "--format", "json")
+    record = json.loads(done.stdout)
+    found = {(row["figure"], row["unit"]): row for row in record["rows"]}
+    for name, full in wells.items():
+        for figure, unit, truth in (
+            (f"full well (at full scale), {name}", "e", full),
+            (f"gain, {name}", "dn/e", 65335 / full),
+            (f"read noise, {name}", "e", 5),
+        ):
+            row = found[figure, unit]
+            assert row["value"] == pytest.approx(truth, abs=1.5 * (row["high"] - row["low"])), (
+                figure
+            )
+            assert row["value"] == pytest.approx(truth, rel=0.25 if "read" in figure else 0.03)
+    assert "the gains of the colours differ" in done.stderr
+    step = parse_step(record["step"], "degradation")
+    settings = dict(step.settings)
+    assert settings.pop("pattern") == "gbrg"
+    fitted = {key: float(value.number) for key, value in settings.items()}
+    assert fitted["full-well"] == pytest.approx(wells["green"], rel=0.03)
+    assert fitted["full-well-red"] == pytest.approx(wells["red"], rel=0.03)
+    assert fitted["full-well-blue"] == pytest.approx(wells["blue"], rel=0.03)
+    assert size_of(tmp_path / "photon-transfer.png") == (1280, 620)
+    refused = run(*words, "rgbg", status=2)
+    assert "--mosaic rgbg: a pattern is one of rggb, bggr, grbg, gbrg" in refused.stderr
+
+
 def test_flat_fields_of_a_mosaic_have_a_level_for_each_colour(run: Run, tmp_path: Path) -> None:
     """Colours differ in brightness, and the pattern is that of the samples, not of the colours."""
     rng = np.random.default_rng(0)
@@ -218,7 +259,7 @@ def test_flat_fields_of_a_mosaic_have_a_level_for_each_colour(run: Run, tmp_path
     words = ["calibrate", "noise", *flats, *darks, "--format", "json"]
     found = {
         (row["figure"], row["unit"]): row
-        for row in json.loads(run(*words, "--mosaic").stdout)["rows"]
+        for row in json.loads(run(*words, "--mosaic", "rggb").stdout)["rows"]
     }
     for figure, unit, truth in (
         ("gain", "dn/e", 4), ("read noise", "e", 5), ("row noise", "e", 4), ("PRNU", "%", 1),
@@ -230,4 +271,4 @@ def test_flat_fields_of_a_mosaic_have_a_level_for_each_colour(run: Run, tmp_path
     assert "PRNU" not in run(*words).stdout
     colour = magnetite.scenes((96, 72))["chart-plate"]
     with pytest.raises(PictureError, match="and a mosaic is gray"):
-        magnetite.photon_transfer([colour, colour], mosaic=True)
+        magnetite.photon_transfer([colour, colour], pattern="rggb")

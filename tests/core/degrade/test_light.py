@@ -9,12 +9,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PIL import Image
+import tifffile
+from PIL import Image, ImageCms
 
 import magnetite
 from conftest import Run
 from magnetite.core.operations.degrade import degrading
 from magnetite.core.picture import Picture, as_picture
+from magnetite.files.row_access import open_rows
 
 RAMP = np.tile(np.arange(40, 200, dtype=np.uint8), (40, 1))
 ADVICE = "is right in linear light"
@@ -48,6 +50,65 @@ def test_chunks_of_a_png_state_it(
     assert pickle.loads(pickle.dumps(picture)).light == light
     assert picture.part(slice(3, 9)).light == light
     assert picture.digest() == as_picture(RAMP).digest()
+
+
+def icc_profile(gamma: float) -> bytes:
+    """A profile of RGB with one exponent (ICC.1:2001-04): the bytes, by the specification."""
+    xyz = {
+        b"wtpt": (0.9642, 1.0, 0.8249), b"rXYZ": (0.436, 0.2225, 0.0139),
+        b"gXYZ": (0.3851, 0.7169, 0.0971), b"bXYZ": (0.1431, 0.0606, 0.7139),
+    }  # fmt: skip
+    tags = {
+        name: b"XYZ \0\0\0\0" + struct.pack(">3i", *(round(65536 * v) for v in values))
+        for name, values in xyz.items()
+    }
+    curve = struct.pack(">4sIIH", b"curv", 0, 1, round(256 * gamma)) + b"\0\0"
+    tags |= dict.fromkeys((b"rTRC", b"gTRC", b"bTRC"), curve)
+    tags[b"desc"] = struct.pack(">4sII4s", b"desc", 0, 4, b"own\0") + bytes(78)
+    tags[b"cprt"] = b"text\0\0\0\0none\0\0\0\0"
+    position, table, body = 128 + 4 + 12 * len(tags), b"", b""
+    for name, data in tags.items():
+        table += struct.pack(">4sII", name, position + len(body), len(data))
+        body += data + bytes(-len(data) % 4)
+    header = struct.pack(">II I4s4s4s 12s4s", position + len(body), 0, 0x02100000, b"mntr",
+                         b"RGB ", b"XYZ ", bytes(12), b"acsp")  # fmt: skip
+    header = header.ljust(68, b"\0") + struct.pack(">3i", 63190, 65536, 54061)
+    return header.ljust(128, b"\0") + struct.pack(">I", len(tags)) + table + body
+
+
+@pytest.mark.parametrize("ending", ["png", "tif", "jpg", "webp"])
+def test_profiles_state_it(tmp_path: Path, ending: str) -> None:
+    path = tmp_path / f"one.{ending}"
+    rgb = Image.fromarray(np.stack([RAMP] * 3, axis=-1))
+    srgb = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
+    for profile, light in (
+        (icc_profile(1), "linear"), (icc_profile(1.1), "encoded"), (icc_profile(2.2), "encoded"),
+        (srgb, "encoded"), (b"no profile", "encoded" if ending == "jpg" else "unknown"),
+    ):  # fmt: skip
+        rgb.save(path, icc_profile=profile)
+        assert magnetite.read(path).light == light
+        rows = open_rows(path)
+        assert rows is None or rows.frame.light == light
+
+
+@pytest.mark.parametrize("dtype", [np.uint8, np.uint16])
+def test_transfer_functions_of_tiff_state_it(tmp_path: Path, dtype: type) -> None:
+    count, path = np.iinfo(dtype).max + 1, tmp_path / "one.tif"
+    share = np.linspace(0, 1, count)
+    for curve, light in ((share, "linear"), (share**1.1, "encoded"), (share**2.2, "encoded")):
+        table = tuple(np.rint(65535 * curve).astype(int).tolist())
+        tifffile.imwrite(path, RAMP.astype(dtype), extratags=[(301, "H", count, table, True)])
+        assert magnetite.read(path).light == light
+        rows = open_rows(path)
+        assert rows is not None
+        assert rows.frame.light == rows.part(slice(1, 9)).light == light
+    linear = magnetite.degrade(RAMP.astype(dtype), "to-linear standard=srgb").picture
+    magnetite.write(linear, path)
+    assert magnetite.read(path).light == "linear"
+    assert magnetite.read(path).same_samples(linear)
+    with Image.open(path) as image:  # by a second reader
+        assert image.tag_v2[301][:: count // 4] == tuple(65535 * k * (count // 4) // (count - 1)
+                                                         for k in range(4))  # fmt: skip
 
 
 def test_steps_state_it_and_files_keep_it(tmp_path: Path) -> None:

@@ -10,10 +10,11 @@ import numpy as np
 from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.compute.bands import bands_of
 from magnetite.core.compute.threads import spread
-from magnetite.core.degrade._mosaics import PATTERNS, StatedPattern, colours_of
+from magnetite.core.degrade.mosaic import StatedPattern
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
 from magnetite.core.methods.parameters import Choice, FileName, Matrix, Number
+from magnetite.core.picture.mosaics import PATTERNS, colours_of
 
 _SOURCE = (
     "IEC 61966-2-1:1999, section 5.2; ITU-R BT.709-6 (2015), table 3; Fritsch and Carlson, "

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 
 from magnetite.core.arrays import Bools, Pixels
 from magnetite.core.compute.bands import bands
 from magnetite.core.compute.threads import spread
-from magnetite.core.degrade._mosaics import PATTERNS, Pattern, check_even, colours_of
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
+from magnetite.core.methods.parameters import Choice
+from magnetite.core.picture.mosaics import PATTERNS, Pattern, check_even, colours_of
 
 #: Rows around a band that the interpolation looks at; even, so that the pattern stays in phase.
 _REACH = 8
 #: Rows of a band that is worked on at a time.
 _ROWS = 128
+#: Pattern of a gray picture that is said to be a mosaic.
+StatedPattern = Annotated[Pattern | None, Choice(tuple(PATTERNS))]
 Method = Literal["bilinear", "gradient", "directional"]
 
 

@@ -10,12 +10,13 @@ import numpy as np
 
 from magnetite.core.arrays import Float64, Pixels, Samples
 from magnetite.core.compute.random import BandGenerator, draw, fill, normal, rows_of
-from magnetite.core.degrade._mosaics import PATTERNS, StatedPattern, colours_of
 from magnetite.core.degrade.certify.photons import SensorSurvey, survey_poisson, survey_speckle
+from magnetite.core.degrade.mosaic import StatedPattern
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.amplitudes import Electrons
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
 from magnetite.core.methods.parameters import Count, Number, Share
+from magnetite.core.picture.mosaics import PATTERNS, colours_of
 
 
 @degradation(

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Annotated, Literal
+from typing import Literal
 
 from magnetite.core.arrays import Pixels
 from magnetite.core.errors import PictureError
-from magnetite.core.methods.parameters import Choice
 
 Pattern = Literal["rggb", "bggr", "grbg", "gbrg"]
 #: Number of the colour at each position of the 2x2 samples that repeat.
@@ -15,8 +14,6 @@ PATTERNS: dict[str, tuple[tuple[int, int], tuple[int, int]]] = {
     "rggb": ((0, 1), (1, 2)), "bggr": ((2, 1), (1, 0)),
     "grbg": ((1, 0), (2, 1)), "gbrg": ((1, 2), (0, 1)),
 }  # fmt: skip
-#: Pattern of a gray picture that is said to be a mosaic.
-StatedPattern = Annotated[Pattern | None, Choice(tuple(PATTERNS))]
 
 
 def colours_of(
