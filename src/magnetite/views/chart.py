@@ -209,7 +209,7 @@ def _draw_colours(axes: Axes, measured: ChartMeasurement) -> None:
     axes.set(ylim=(-reach, reach), xlabel="distance from the middle (% of half diagonal)")
     axes.set_ylabel("outwards (px)")
     error = measured.colours
-    words = "" if error is None else f"; colour error {error.mean:.2g} ΔE00"
+    words = "" if error is None else f"; colour error {error.mean.value:.2g} ΔE00"
     axes.set_title(f"Shift against green{words}", fontsize=10.5)
     axes.grid(True)
     axes.legend(frameon=False, fontsize=8.5)

@@ -9,6 +9,7 @@ import pytest
 from scipy.optimize import brentq
 from scipy.special import ndtr
 
+from magnetite.core.edges.edge_profile import excursion
 from magnetite.core.edges.slanted_edge import Edge, measure_edge
 from magnetite.core.picture import as_picture
 from magnetite.core.picture.region import Region
@@ -30,15 +31,15 @@ def rendered(
     return np.asarray(parts.reshape(height, PARTS, width, PARTS).mean(axis=(1, 3)))
 
 
-def true_mtf50(angle: float, sigma: float) -> float:
+def true_mtf(f: float, angle: float, sigma: float) -> float:
     """Of a Gaussian and a square pixel, along the edge's normal."""
     cosine, sine = math.cos(math.radians(angle)), math.sin(math.radians(angle))
+    gauss = math.exp(-2 * (math.pi * sigma * f) ** 2)
+    return gauss * float(np.sinc(f * cosine) * np.sinc(f * sine))
 
-    def excess(f: float) -> float:
-        gauss = math.exp(-2 * (math.pi * sigma * f) ** 2)
-        return gauss * float(np.sinc(f * cosine) * np.sinc(f * sine)) - 0.5
 
-    return float(brentq(excess, 1e-6, 1.0))
+def true_mtf50(angle: float, sigma: float) -> float:
+    return float(brentq(lambda f: true_mtf(f, angle, sigma) - 0.5, 1e-6, 1.0))
 
 
 def measured(picture: np.ndarray) -> Edge:
@@ -64,6 +65,25 @@ def coverage(count: int, seed: int, noises: tuple[float, ...]) -> tuple[list[boo
         errors.append(found.mtf50 / truth - 1)
         held.append(abs(found.mtf50 - truth) <= found.mtf50_error)
     return held, errors
+
+
+def test_errors_of_the_other_figures_are_as_large_as_their_spread() -> None:
+    """An edge again and again in new noise; the error of a maximum may be twice too large."""
+    rng, clean = np.random.default_rng(8), rendered(60, 60, 5, 1.0, 0.1, (60, 190))
+    tenth = float(brentq(lambda f: true_mtf(f, 5, 1.0) - 0.1, 1e-6, 1.0))
+    found = [measured(clean + rng.standard_normal(clean.shape)) for _ in range(60)]
+    t = 2.365  # of 7 degrees of freedom, 97.5 %
+    for name, pairs, true in (
+        ("MTF10", [(edge.mtf10, edge.mtf10_error) for edge in found], tenth),
+        ("MTF at 0.25", [edge.mtf_at(0.25) for edge in found], true_mtf(0.25, 5, 1.0)),
+        ("overshoot", [(excursion(e.profile), e.overshoot_error) for e in found], None),
+    ):
+        values, errors = np.array(pairs, float).T
+        most = 1.4 if true is not None else 2.5
+        assert 0.7 < np.sqrt(np.mean(errors**2)) / t / values.std() < most, name
+        if true is not None:
+            assert values.mean() == pytest.approx(true, abs=4 * values.std() / math.sqrt(60)), name
+            assert np.mean(np.abs(values - true) <= errors) >= 0.88, name
 
 
 def test_intervals_of_mtf50_hold() -> None:

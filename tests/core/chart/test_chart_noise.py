@@ -49,7 +49,7 @@ def test_noise_of_steps_its_error_and_the_dynamic_range() -> None:
     rng = np.random.default_rng(9)
     full_well, read, dn = 4000.0, 18.0, 1 / 255
     for correlated, rounding in ((False, 0.0), (True, 0.0), (False, dn)):
-        ratios, errors, ranges = [], [], []
+        ratios, errors, ranges, range_errors = [], [], [], []
         for _ in range(24 if correlated else 8):
             sd = np.sqrt(read**2 + full_well * light) / full_well
             noise = rng.normal(size=light.shape)
@@ -63,13 +63,28 @@ def test_noise_of_steps_its_error_and_the_dynamic_range() -> None:
                 truth = np.sqrt(read**2 + full_well * step.light) / full_well / 0.95
                 ratios.append(step.noise / truth)
                 errors.append(step.error)
-            ranges.append(model.dynamic_range)
+            ranges.append(10 ** (model.dynamic_range.value / 20))
+            range_errors.append(model.dynamic_range.error / 20 * np.log(10))
             assert model.correlation == pytest.approx(0.5 * correlated, abs=0.08)
         assert np.mean(ratios) == pytest.approx(1, abs=5 * np.std(ratios) / len(ratios) ** 0.5)
         assert np.mean(errors) == pytest.approx(np.std(ratios), rel=0.13)
+        assert 0.5 < np.std(np.log(ranges), ddof=1) / np.median(range_errors) < 1.8
         # Signal s, a share of the range above black, has noise n with n² = a + b s: s = n.
         a, b = (read / full_well / 0.95) ** 2, 1 / full_well / 0.95 / 0.9
         assert np.median(ranges) == pytest.approx(1 / max(np.roots([1, -b, -a])), rel=0.05)
+
+
+def test_the_error_of_the_dynamic_range_is_its_slope_by_the_noise() -> None:
+    """Against differences of the decibels themselves, for a camera whose shot noise is large."""
+    values = np.array([2e-7, 4e-4, 1e-3])
+    for k in range(3):
+        covariance = np.zeros((3, 3))
+        covariance[k, k] = (1e-3 * values[k]) ** 2
+        found = noise_module._dynamic_range(values, covariance)
+        more = noise_module._dynamic_range(values + np.sqrt(np.diag(covariance)), covariance)
+        assert found is not None
+        assert more is not None
+        assert found.error == pytest.approx(abs(more.value - found.value), rel=0.01)
 
 
 def test_intervals_are_widened_where_chance_does_not_explain_the_misfit() -> None:

@@ -64,12 +64,13 @@ def camera_of(measured: ChartMeasurement, curve_file: str = "tone.csv") -> Camer
     elif measured.tone.kind == "measured":
         steps.append(f"to-encoded points={curve_file}")
         curve = _curve(measured)
-    elif measured.tone.black is not None and abs(black := float(measured.tone.black.mean())) > 1e-4:
-        remarks.append(f"the black level of {100 * black:.2g} % of full scale is left out")
-    if measured.falloff.corners > 1:
-        remarks.append(f"the fall-off of {measured.falloff.corners:.1f} % is left out")
-    if measured.colours is not None and measured.colours.mean > 2:
-        remarks.append(f"the colour error of {measured.colours.mean:.1f} ΔE00 is left out")
+    elif (black := measured.tone.black_level) is not None and abs(black.value) > 1e-4:
+        remarks.append(f"the black level of {100 * black.value:.2g} % of full scale is left out")
+    falloff = measured.falloff.corners.value
+    if falloff > 1:
+        remarks.append(f"the fall-off of {falloff:.1f} % is left out")
+    if measured.colours is not None and measured.colours.mean.value > 2:
+        remarks.append(f"the colour error of {measured.colours.mean.value:.1f} ΔE00 is left out")
     return Camera(" + ".join(steps), curve, tuple(remarks))
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -11,12 +13,14 @@ from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.marks import Found, dot_centre
-from magnetite.core.chart.tone import Falloff, Tone, samples_of
+from magnetite.core.chart.tone import Falloff, Level, Tone, samples_of
 from magnetite.core.errors import PictureError
 from magnetite.core.metrics.colour import ciede2000, lab_of_light
 
 #: Fewest colours and dots that figures are taken from.
 _LEAST_COLOURS, _LEAST_DOTS = 6, 20
+#: Draws of the errors that the intervals of colour errors are taken from.
+_DRAWS = 400
 
 
 @dataclass(frozen=True)
@@ -24,8 +28,8 @@ class ColourError:
     """CIEDE2000 of each patch, its mean and the value that 95 % stay below."""
 
     differences: Float64
-    mean: float
-    high: float
+    mean: Estimate
+    high: Estimate
     #: Patches left out, as outside the picture or clipped.
     missing: int
 
@@ -57,21 +61,60 @@ def measure_colours(
     """
     if pixels.shape[2] != 3:
         raise PictureError("the picture is gray")
-    seen, wanted = [], []
+    levels, relative, wanted = [], [], []
     for patch in chart.colours:
         samples = samples_of(pixels, patch, mapping)
         if samples is None or float((samples >= 1 - rounding / 2).mean()) > 0.01:
             continue
-        relative = float(falloff.at(mapping(np.array([patch.x, patch.y]))))
-        seen.append(tone.decode(samples).mean(axis=(0, 1)) / relative)
+        levels.append(Level(patch, samples))
+        relative.append(float(falloff.at(mapping(np.array([patch.x, patch.y])))))
         wanted.append(patch.light)
-    if len(seen) < _LEAST_COLOURS:
-        raise PictureError(f"only {len(seen)} colour patches lie inside and are not clipped")
-    differences = ciede2000(lab_of_light(np.array(wanted)), lab_of_light(np.array(seen)))
-    return ColourError(
-        differences, float(differences.mean()), float(np.percentile(differences, 95)),
-        len(chart.colours) - len(seen),
-    )  # fmt: skip
+    if len(levels) < _LEAST_COLOURS:
+        raise PictureError(f"only {len(levels)} colour patches lie inside and are not clipped")
+    shares = np.array(relative)[:, np.newaxis]
+    seen = np.array([tone.decode(one.samples).mean(axis=(0, 1)) for one in levels]) / shares
+    truth = lab_of_light(np.array(wanted))
+    differences = ciede2000(truth, lab_of_light(seen))
+    off = _drawn_errors(levels, tone) / shares
+    light = np.array(wanted)
+    drawn = ciede2000(truth, lab_of_light(np.maximum(seen + off, 0)))
+    by_noise = ciede2000(truth, lab_of_light(np.maximum(light + off, 0)))
+    mean, high = (
+        _with_interval(figure(differences), figure(drawn), figure(by_noise))
+        for figure in (_mean, _high)
+    )
+    return ColourError(differences, mean, high, len(chart.colours) - len(seen))
+
+
+def _drawn_errors(levels: Sequence[Level], tone: Tone) -> Float64:
+    """Errors of the patches' light and of the response, as many draws: shape (draws, n, 3)."""
+    rng = np.random.default_rng(0)
+    means, errors = (np.array([getattr(one, k) for one in levels]) for k in ("mean", "error"))
+    errors = math.sqrt(tone.shared) * errors
+    off = [
+        errors * rng.normal(size=errors.shape) + tone.drawn_error(means, rng) for _ in range(_DRAWS)
+    ]
+    return np.asarray(tone.slope(means) * np.array(off))
+
+
+def _mean(differences: Float64) -> Float64:
+    return np.asarray(differences.mean(axis=-1))
+
+
+def _high(differences: Float64) -> Float64:
+    return np.asarray(np.percentile(differences, 95, axis=-1))
+
+
+def _with_interval(value: Float64, drawn: Float64, by_noise: Float64) -> Estimate:
+    """A colour error with the ends of its interval.
+
+    Noise alone makes differences, which are never below 0: as much as right colours would show is
+    within the interval.
+    """
+    middle = Estimate.of(float(value), float(np.std(drawn)))
+    least = float(np.percentile(by_noise, 97.5))
+    beyond = math.sqrt(max(0.0, middle.value**2 - least**2))
+    return replace(middle, low=max(0.0, min(middle.low, beyond)))
 
 
 @dataclass(frozen=True)

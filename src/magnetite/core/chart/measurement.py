@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from typing import TypeVar
 
@@ -9,10 +10,11 @@ import numpy as np
 
 from magnetite.core.arrays import Float64
 from magnetite.core.chart.colour import measure_colour_shift, measure_colours
+from magnetite.core.chart.correlation import detrended
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.marks import find
-from magnetite.core.chart.noise import NoiseModel, detrended, measure_noise
+from magnetite.core.chart.noise import NoiseModel, measure_noise
 from magnetite.core.chart.resolution import measure_edges_of, measure_star
 from magnetite.core.chart.result import ChartMeasurement
 from magnetite.core.chart.texture import Texture, leaves_region, measure_texture, noise_spectrum
@@ -127,11 +129,16 @@ def _texture(light: Float64, chart: Chart, mapping: Mapping) -> Texture:
             residuals.append(detrended(samples[..., 0]))
             lights.append(patch.light[0])
     if not residuals or max(float(r.std()) for r in residuals) == 0:
-        return measure_texture(light, np.zeros((side, side)), chart, mapping)
+        return measure_texture(light, np.zeros((side, side)), 0.0, chart, mapping)
     # The variance is taken for a line in the light; the leaves' mean is what counts then.
     variance = np.array([float((r**2).mean()) for r in residuals])
-    line = np.polyfit(np.array(lights), variance, 1)
-    mean = float(light[top : top + side, left : left + side].mean())
-    power = max(0.0, float(np.polyval(line, mean)))
+    design = np.stack([np.ones(len(lights)), np.array(lights)], axis=1)
+    inverse = np.linalg.pinv(design)
+    misfit = variance - design @ (inverse @ variance)
+    mean = np.array([1.0, float(light[top : top + side, left : left + side].mean())])
+    power = max(0.0, float(mean @ inverse @ variance))
+    spread = float(misfit @ misfit) / max(1, len(lights) - 2)
+    error = math.sqrt(spread * float(mean @ inverse @ inverse.T @ mean))
     spectrum = noise_spectrum([r for r in residuals if r.std() > 0], side)
-    return measure_texture(light, power * spectrum, chart, mapping)
+    relative = error / power if power > 0 else 0.0
+    return measure_texture(light, power * spectrum, relative, chart, mapping)

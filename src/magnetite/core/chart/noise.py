@@ -12,13 +12,12 @@ import numpy as np
 
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import Estimate
+from magnetite.core.chart.correlation import correlations, detrended
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.tone import Level, Tone, samples_of
 from magnetite.core.errors import PictureError
 
-#: Lags, px, over which the correlation of the noise is summed.
-_LAGS = 4
 #: sd in digital numbers below which rounding hides the noise.
 _LEAST_SD = 0.6
 #: Smallest sd of float samples that counts as noise, a share of full scale.
@@ -54,8 +53,8 @@ class NoiseModel:
     prnu: Estimate
     #: Chi-square per degree of freedom.
     chi_square: float
-    #: Largest signal over the signal that is as large as its noise.
-    dynamic_range: float | None
+    #: Largest signal over the signal that is as large as its noise, dB.
+    dynamic_range: Estimate | None
     #: Share of the noise's variance that the next sample has in common with it.
     correlation: float
 
@@ -134,17 +133,10 @@ def _model(
     )
     return NoiseModel(
         name, tuple(steps), square.root(), _in_electrons(values, covariance * widening),
-        _inverse(gain), gain_square.root(), chi_square, _dynamic_range(values),
+        _inverse(gain), gain_square.root(), chi_square,
+        _dynamic_range(values, covariance * widening),
         float(np.median(lags)),
     )  # fmt: skip
-
-
-def detrended(plane: Float64) -> Float64:
-    """Samples less their plane (least squares)."""
-    y, x = np.indices(plane.shape, np.float64)
-    design = np.stack([np.ones(plane.size), x.ravel(), y.ravel()], axis=1)
-    values = np.linalg.lstsq(design, plane.ravel(), rcond=None)[0]
-    return np.asarray(plane - (design @ values).reshape(plane.shape))
 
 
 def _effective_size(residual: Float64) -> tuple[float, float]:
@@ -154,22 +146,13 @@ def _effective_size(residual: Float64) -> tuple[float, float]:
     samples (Bartlett 1946); estimates of correlations below their own error count as 0.
     """
     size, total = residual.size, 0.0
-    power = float((residual**2).sum())
-    if power == 0:
+    if not residual.any():
         return float(size), 0.0
     beside = 0.0
-    for down in range(_LAGS + 1):
-        for across in range(-_LAGS, _LAGS + 1):
-            if (down, across) <= (0, 0):
-                continue
-            one = residual[down:, max(0, across) : residual.shape[1] + min(0, across)]
-            other = residual[
-                : residual.shape[0] - down, max(0, -across) : residual.shape[1] - max(0, across)
-            ]
-            correlation = float((one * other).sum()) / power * size / max(1, one.size)
-            beside = correlation if (down, across) == (0, 1) else beside
-            if abs(correlation) > 3 / math.sqrt(size):
-                total += 2 * correlation**2
+    for lag, correlation in correlations(residual):
+        beside = correlation if lag == (0, 1) else beside
+        if abs(correlation) > 3 / math.sqrt(size):
+            total += 2 * correlation**2
     return size / (1 + total), beside
 
 
@@ -216,10 +199,15 @@ def _in_electrons(values: Float64, covariance: Float64) -> Estimate:
     return Estimate.of(square / slope**2, error).root()
 
 
-def _dynamic_range(values: Float64) -> float | None:
-    """1 over the signal s with s² = variance(s); None where noise without light is not seen."""
+def _dynamic_range(values: Float64, covariance: Float64) -> Estimate | None:
+    """1 over the signal s with s² = variance(s), dB; None where no noise without light is seen."""
     square, slope, gain_square = (max(0.0, float(v)) for v in values)
     if square == 0 or gain_square >= 1:
         return None
     a = 1 - gain_square
-    return 2 * a / (slope + math.sqrt(slope**2 + 4 * a * square))
+    least = (slope + math.sqrt(slope**2 + 4 * a * square)) / (2 * a)
+    # Of s² = square + slope s + gain² s², by each of the three.
+    by_each = np.array([1.0, least, least**2]) / (2 * a * least - slope)
+    error = math.sqrt(max(0.0, float(by_each @ covariance @ by_each)))
+    decibels = 20 / math.log(10)
+    return Estimate.of(-decibels * math.log(least), decibels * error / least)

@@ -11,8 +11,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from magnetite.core.arrays import Float64
+from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.chart.design import Chart, Square
 from magnetite.core.chart.mapping import Mapping
+from magnetite.core.compute.psf import crossing
 from magnetite.core.edges.slanted_edge import Edge, measure_edge
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
@@ -27,6 +29,8 @@ _ANGLES = (1.5, 15.0)
 _CENTRAL = 0.1
 #: Rings of the star, directions of its modulation, and samples that a part of a ring takes.
 _RINGS, _DIRECTIONS, _LEAST_SAMPLES = 24, 4, 24
+#: Cycles beside those of the star whose amplitudes are noise: far enough for parts of a ring.
+_BESIDE = (-20, -12, 12, 20)
 #: Share of the star's radius that is used.
 _OUTER = 0.97
 
@@ -123,6 +127,26 @@ class StarResponse:
     direction: Float64
     frequency: Float64
     response: Float64
+    #: Standard errors of the responses.
+    error: Float64
+
+    @property
+    def mtf50(self) -> Estimate | None:
+        """Frequency at which the mean of the directions falls to half, c/px; None if none does."""
+        mean = np.nanmean(self.response, axis=0)
+        half = crossing(self.frequency, mean, 0.5)
+        if half is None:
+            return None
+        count = np.isfinite(self.response).sum(axis=0)
+        errors = np.sqrt(np.nansum(self.error**2, axis=0)) / count
+        after = max(1, int(np.flatnonzero(mean < 0.5)[0]))
+        share = (half - self.frequency[after - 1]) / np.diff(self.frequency)[after - 1]
+        own = math.hypot((1 - share) * errors[after - 1], share * errors[after])
+        near = slice(max(0, after - 2), after + 2)
+        # The slope of a line through four rings: that between two of them is noise as well.
+        fall = -float(np.polyfit(self.frequency[near], mean[near], 1)[0])
+        error = own / fall if fall > 0 else math.nan
+        return Estimate.of(half, error)
 
 
 def measure_star(light: Float64, chart: Chart, mapping: Mapping) -> StarResponse:
@@ -167,7 +191,7 @@ def measure_star(light: Float64, chart: Chart, mapping: Mapping) -> StarResponse
     # Along a circle light changes at right angles to the radius.
     turned = (angle + np.pi / 2) % np.pi
     part = np.rint(turned / (np.pi / _DIRECTIONS)).astype(int) % _DIRECTIONS
-    response = np.full((_DIRECTIONS, _RINGS), np.nan)
+    response, error = (np.full((_DIRECTIONS, _RINGS), np.nan) for _ in range(2))
     frequency = np.full(_RINGS, np.nan)
     for k in range(_RINGS):
         in_ring = ring == k
@@ -176,19 +200,35 @@ def measure_star(light: Float64, chart: Chart, mapping: Mapping) -> StarResponse
         for d in range(_DIRECTIONS):
             chosen = in_ring & (part == d)
             if chosen.sum() >= _LEAST_SAMPLES:
-                found = _modulation(values[chosen], star.cycles * angle[chosen])
-                response[d, k] = found / (star.amplitude / star.mean)
+                found = _modulation(values[chosen], angle[chosen], star.cycles)
+                response[d, k], error[d, k] = np.array(found) / (star.amplitude / star.mean)
     order = np.argsort(frequency)
     return StarResponse(
-        np.arange(_DIRECTIONS) * 180 / _DIRECTIONS, frequency[order], response[:, order]
+        np.arange(_DIRECTIONS) * 180 / _DIRECTIONS,
+        frequency[order],
+        response[:, order],
+        error[:, order],
     )
 
 
-def _modulation(values: Float64, phase: Float64) -> float:
-    """Amplitude over mean of a sine of known phase angle."""
-    design = np.stack([np.ones_like(phase), np.cos(phase), np.sin(phase)], axis=1)
-    fit = np.linalg.lstsq(design, values, rcond=None)[0]
-    residual = values - design @ fit
+def _modulation(values: Float64, angle: Float64, cycles: int) -> tuple[float, float]:
+    """Amplitude over mean of a sine of known phase angle, and its standard error.
+
+    The error is that of the noise at cycles nearby, since interpolated noise is not white.
+    """
+    fit, residual = _sine(values, angle, cycles)
     noise = float(residual @ residual) / max(1, values.size - 3)
     square = float(fit[1] ** 2 + fit[2] ** 2) - 4 * noise / values.size
-    return math.sqrt(max(0.0, square)) / float(fit[0])
+    beside = [_sine(residual, angle, cycles + by)[0][1:] for by in _BESIDE]
+    return (
+        math.sqrt(max(0.0, square)) / float(fit[0]),
+        math.sqrt(float(np.mean(np.square(beside)))) / float(fit[0]),
+    )
+
+
+def _sine(values: Float64, angle: Float64, cycles: int) -> tuple[Float64, Float64]:
+    """Constant, cosine and sine of so many cycles a turn, and what they leave."""
+    phase = cycles * angle
+    design = np.stack([np.ones_like(phase), np.cos(phase), np.sin(phase)], axis=1)
+    fit = np.linalg.lstsq(design, values, rcond=None)[0]
+    return fit, values - design @ fit

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 import numpy as np
 
+from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
 from magnetite.core.chart.colour import ColourError, ColourShift
 from magnetite.core.chart.design import Chart
@@ -17,7 +18,7 @@ from magnetite.core.chart.noise import NoiseModel
 from magnetite.core.chart.resolution import FieldEdge, StarResponse
 from magnetite.core.chart.texture import Texture
 from magnetite.core.chart.tone import Falloff, Tone
-from magnetite.core.compute.psf import crossing
+from magnetite.core.edges.slanted_edge import Edge
 from magnetite.core.picture.frame import Frame
 from magnetite.core.table import Tabular
 
@@ -26,6 +27,14 @@ from magnetite.core.table import Tabular
 _CENTRAL, _OUTER = 0.35, 0.65
 #: Frequency, c/px, at which the responses to edges and to texture are compared.
 COMPARED = 0.25
+#: Share of the edges' response below which texture has lost more.
+_LESS = 0.8
+#: Draws of errors for the interval of a median.
+_DRAWS = 400
+#: Half the 95 % interval of an edge's figures in standard errors: Student's t of 7 degrees.
+_T_OF_PARTS = 2.365
+#: Median absolute deviation to sd of normal numbers.
+_MAD_TO_SD = 1.4826
 
 
 class ChartRow(NamedTuple):
@@ -59,28 +68,27 @@ class ChartMeasurement(Tabular):
         """A row for each figure, with its 95 % interval where it has one."""
         rows = [
             _row("distortion in the corners", self.distortion, "%"),
-            ChartRow("fall-off in the corners", self.falloff.corners, None, None, "%"),
+            _row("fall-off in the corners", self.falloff.corners, "%"),
         ]
-        if self.tone.black is not None:
-            black = 100 * float(self.tone.black.mean())
-            rows.append(ChartRow("black level", black, None, None, "% of full scale"))
+        if (black := self.tone.black_level) is not None:
+            rows.append(_row("black level", black.scaled(100), "% of full scale"))
         rows += self._noise_rows()
         rows += [
             _row(f"MTF50, {words}", estimate, "c/px")
             for words, estimate in self.sharpness().items()
         ]
-        measured = [e.edge for e in self.edges if e.edge is not None]
-        tenths = [edge.mtf10 for edge in measured if edge.mtf10 is not None]
-        if tenths:
-            rows.append(ChartRow("MTF10, median", float(np.median(tenths)), None, None, "c/px"))
-        if measured:
-            overshoot = 100 * float(np.median([edge.overshoot for edge in measured]))
-            rows.append(ChartRow("overshoot, median", overshoot, None, None, "%"))
+        tenth = self._median(lambda edge: (edge.mtf10, edge.mtf10_error))
+        if tenth is not None:
+            rows.append(_row("MTF10, median", tenth, "c/px"))
+        over = self._median(lambda edge: (edge.overshoot, edge.overshoot_error))
+        if over is not None:
+            over = replace(over, low=max(0.0, over.low))
+            rows.append(_row("overshoot, median", over.scaled(100), "%"))
         rows += self._texture_rows()
         if self.colours is not None:
             rows += [
-                ChartRow("colour error, mean", self.colours.mean, None, None, "ΔE00"),
-                ChartRow("colour error, 95 %", self.colours.high, None, None, "ΔE00"),
+                _row("colour error, mean", self.colours.mean, "ΔE00"),
+                _row("colour error, 95 %", self.colours.high, "ΔE00"),
             ]
         for shift in self.shifts:
             rows.append(_row(f"shift of {shift.channel}, corners", shift.corners, "px outwards"))
@@ -112,12 +120,24 @@ class ChartMeasurement(Tabular):
                 means[words] = mean
         return means
 
-    def edge_response(self, frequency: float) -> float | None:
+    def edge_response(self, frequency: float) -> Estimate | None:
         """Median response of the edges at a frequency, c/px."""
-        measured = [e.edge for e in self.edges if e.edge is not None]
-        if not measured:
+        return self._median(lambda edge: edge.mtf_at(frequency))
+
+    def _median(
+        self, figure: Callable[[Edge], tuple[float | None, float | None]]
+    ) -> Estimate | None:
+        """Median of a figure of the edges, with an interval that follows from their own errors."""
+        every = [figure(one.edge) for one in self.edges if one.edge is not None]
+        found = [(value, error) for value, error in every if value is not None]
+        if not found:
             return None
-        return float(np.median([np.interp(frequency, e.frequency, e.mtf) for e in measured]))
+        sure = [(value, error) for value, error in found if error is not None]
+        middle = float(np.median([value for value, _ in found]))
+        if not sure:
+            return Estimate(middle, math.nan, math.nan)
+        values, errors = np.array(sure).T
+        return Estimate.of(middle, _error_of_median(values, errors / _T_OF_PARTS))
 
     def _noise_rows(self) -> list[ChartRow]:
         model = self.main_noise
@@ -130,30 +150,20 @@ class ChartMeasurement(Tabular):
             _row(f"PRNU, {model.channel}", model.prnu.scaled(100), "%"),
         ]
         if model.dynamic_range is not None:
-            decibels = 20 * math.log10(model.dynamic_range)
-            rows.append(ChartRow("dynamic range", decibels, None, None, "dB"))
+            rows.append(_row("dynamic range", model.dynamic_range, "dB"))
         return rows
 
     def _texture_rows(self) -> list[ChartRow]:
         rows = []
-        if self.star is not None:
-            mean = np.nanmean(self.star.response, axis=0)
-            half = crossing(self.star.frequency, mean, 0.5)
-            if half is not None:
-                rows.append(ChartRow("MTF50, star", half, None, None, "c/px"))
+        if self.star is not None and (half := self.star.mtf50) is not None:
+            rows.append(_row("MTF50, star", half, "c/px"))
         if self.texture is not None:
-            at = self.texture.frequency
-            for words, curve in (
-                ("cross spectrum", self.texture.by_cross),
-                ("power spectrum", self.texture.by_power),
-            ):
-                value = float(np.interp(COMPARED, at, curve))
-                rows.append(
-                    ChartRow(f"texture at {COMPARED:g} c/px, {words}", value, None, None, "")
-                )
-        edges = self.edge_response(COMPARED)
-        if edges is not None:
-            rows.append(ChartRow(f"edges at {COMPARED:g} c/px", edges, None, None, ""))
+            rows += [
+                _row(f"texture at {COMPARED:g} c/px, {words}", response, "")
+                for words, response in self.texture.at(COMPARED).items()
+            ]
+        if (edges := self.edge_response(COMPARED)) is not None:
+            rows.append(_row(f"edges at {COMPARED:g} c/px", edges, ""))
         return rows
 
     @property
@@ -162,12 +172,11 @@ class ChartMeasurement(Tabular):
         made = list(self.notes)
         edges = self.edge_response(COMPARED)
         if edges is not None and self.texture is not None:
-            at = self.texture.frequency
-            texture = float(np.interp(COMPARED, at, self.texture.by_cross))
-            if texture < 0.8 * edges:
+            texture = self.texture.at(COMPARED)["cross spectrum"]
+            if np.fmax(texture.value, texture.high) < _LESS * np.fmin(edges.value, edges.low):
                 made.append(
-                    f"fine texture keeps {texture:.2f} of its contrast at {COMPARED:g} c/px, edges "
-                    f"{edges:.2f}: the picture was denoised, or sharpened at edges only"
+                    f"fine texture keeps {texture.value:.2f} of its contrast at {COMPARED:g} c/px, "
+                    f"edges {edges.value:.2f}: the picture was denoised, or sharpened at edges only"
                 )
         sharpened = [e for e in self.edges if e.edge is not None and e.edge.overshoot > 0]
         measured = sum(e.edge is not None for e in self.edges)
@@ -184,7 +193,7 @@ class ChartMeasurement(Tabular):
         return {
             "distortion": self.distortion.value,
             "distortion_interval": [self.distortion.low, self.distortion.high],
-            "falloff": self.falloff.corners,
+            "falloff": _ends(self.falloff.corners),
             "tone": {
                 "kind": self.tone.kind,
                 "light": self.tone.light.tolist(),
@@ -197,13 +206,13 @@ class ChartMeasurement(Tabular):
             ],
             "noise": [
                 {"channel": one.channel} | {
-                    name: [_finite(v) for v in (estimate.value, estimate.low, estimate.high)]
+                    name: _ends(estimate)
                     for name, estimate in (
                         ("read", one.read), ("read_electrons", one.read_electrons),
                         ("full_well", one.full_well), ("prnu", one.prnu),
                     )
                 } | {"chi_square": one.chi_square, "correlation": one.correlation,
-                     "dynamic_range": one.dynamic_range}
+                     "dynamic_range": one.dynamic_range and _ends(one.dynamic_range)}
                 for one in self.noise
             ],
             "edges": [_edge_record(edge) for edge in self.edges],
@@ -211,19 +220,22 @@ class ChartMeasurement(Tabular):
                 "direction": self.star.direction.tolist(),
                 "frequency": [_finite(v) for v in self.star.frequency],
                 "response": [[_finite(v) for v in row] for row in self.star.response],
+                "error": [[_finite(NORMAL_95 * v) for v in row] for row in self.star.error],
             },
             "texture": None if self.texture is None else {
                 "frequency": self.texture.frequency.tolist(),
                 "by_cross_spectrum": self.texture.by_cross.tolist(),
                 "by_power_spectrum": self.texture.by_power.tolist(),
+                "cross_error": [_finite(NORMAL_95 * v) for v in self.texture.cross_error],
+                "power_error": [_finite(NORMAL_95 * v) for v in self.texture.power_error],
             },
             "colour_error": None if self.colours is None else {
-                "mean": self.colours.mean, "high": self.colours.high,
+                "mean": _ends(self.colours.mean), "high": _ends(self.colours.high),
                 "patches": self.colours.differences.tolist(),
             },
             "colour_shift": {
                 shift.channel: {
-                    name: [one.value, one.low, one.high]
+                    name: _ends(one)
                     for name, one in (
                         ("corners", shift.corners), ("across", shift.constant[0]),
                         ("down", shift.constant[1]),
@@ -256,6 +268,18 @@ def _mean_mtf50(edges: Iterable[FieldEdge]) -> Estimate | None:
     return Estimate.of(mean, rms / math.sqrt(len(halves)))
 
 
+def _error_of_median(values: Float64, errors: Float64) -> float:
+    """Standard error of the median of values with errors of their own, from draws of these.
+
+    The values are drawn together to the spread that they have beside their errors.
+    """
+    away = values - np.median(values)
+    spread = (_MAD_TO_SD * float(np.median(np.abs(away)))) ** 2
+    own = max(0.0, 1 - float(np.median(errors**2)) / spread) if spread > 0 else 0.0
+    draws = np.random.default_rng(0).normal(size=(_DRAWS, values.size)) * errors
+    return float(np.std(np.median(math.sqrt(own) * away + draws, axis=1)))
+
+
 def _edge_record(edge: FieldEdge) -> dict[str, Any]:
     measured = edge.edge
     return {
@@ -264,9 +288,15 @@ def _edge_record(edge: FieldEdge) -> dict[str, Any]:
         "mtf50": None if measured is None else measured.mtf50,
         "mtf50_error": None if measured is None else measured.mtf50_error,
         "mtf10": None if measured is None else measured.mtf10,
+        "mtf10_error": None if measured is None else measured.mtf10_error,
         "overshoot": None if measured is None else measured.overshoot,
         "reason": edge.reason or None,
     }  # fmt: skip
+
+
+def _ends(estimate: Estimate) -> list[float | None]:
+    """A figure and the ends of its interval."""
+    return [_finite(v) for v in (estimate.value, estimate.low, estimate.high)]
 
 
 def _finite(value: float) -> float | None:

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from magnetite.core.arrays import Complex128, Float64
+from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.drawing import leaves_shade
 from magnetite.core.chart.mapping import Mapping
@@ -33,10 +34,30 @@ class Texture:
     by_power: Float64
     #: Share of the chart's own detail that is still there: invented detail does not count.
     by_cross: Float64
+    #: Standard errors of both.
+    power_error: Float64
+    cross_error: Float64
+
+    def at(self, frequency: float) -> dict[str, Estimate]:
+        """Responses at a frequency, between neighbours on straight lines."""
+        after = int(np.searchsorted(self.frequency, frequency).clip(1, self.frequency.size - 1))
+        near = self.frequency[after - 1 : after + 1]
+        share = float((frequency - near[0]) / (near[1] - near[0]))
+        weights = np.array([1 - share, share])
+        return {
+            name: Estimate.of(
+                float(weights @ curve[after - 1 : after + 1]),
+                float(np.hypot(*(weights * error[after - 1 : after + 1]))),
+            )
+            for name, curve, error in (
+                ("cross spectrum", self.by_cross, self.cross_error),
+                ("power spectrum", self.by_power, self.power_error),
+            )
+        }
 
 
 def measure_texture(
-    light: Float64, noise_variance: Float64, chart: Chart, mapping: Mapping
+    light: Float64, noise_variance: Float64, noise_error: float, chart: Chart, mapping: Mapping
 ) -> Texture:
     """Spectra of the dead leaves against the chart's leaves at the same positions.
 
@@ -46,6 +67,8 @@ def measure_texture(
         Linear light on the chart's scale, fall-off removed.
     noise_variance : float array, shape (n, n)
         Power spectrum of the noise per sample at the mean of the leaves (see `noise_spectrum`).
+    noise_error : float
+        Relative standard error of that power.
     chart : Chart
     mapping : Mapping
 
@@ -82,13 +105,23 @@ def measure_texture(
         for inside in [(bins >= 0) & (bins < _BINS)]
         for values in (
             np.abs(expected) ** 2, np.abs(test) ** 2 - noise, (np.conj(expected) * test).real,
+            noise, np.abs(expected) ** 2 * noise, noise * (2 * np.abs(test) ** 2 - noise),
             frequency, np.ones_like(frequency),
         )
     ]  # fmt: skip
-    reference, power, cross, total, count = (one[sums[4] > 0] for one in sums)
+    reference, power, cross, level, by_cross, by_power, total, count = (
+        one[sums[-1] > 0] for one in sums
+    )
     if not (reference > 0).all():
         raise PictureError("the dead leaves of the record have no texture")
-    return Texture(total / count, np.sqrt(np.maximum(power, 0) / reference), cross / reference)
+    # The window couples neighbouring frequencies: so many of them err as one. Each is there twice.
+    coupled = float((window**4).mean() / (window**2).mean() ** 2)
+    cross_error = np.sqrt(coupled * by_cross) / reference
+    power_variance = 2 * coupled * np.maximum(by_power, 0) + (noise_error * level) ** 2
+    response = np.sqrt(np.maximum(power, 0) / reference)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        power_error = np.sqrt(power_variance) / (2 * response * reference)
+    return Texture(total / count, response, cross / reference, power_error, cross_error)
 
 
 def leaves_region(shape: tuple[int, ...], chart: Chart, mapping: Mapping) -> tuple[int, int, int]:

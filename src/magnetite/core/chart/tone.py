@@ -11,7 +11,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from magnetite.core.arrays import Float64
+from magnetite.core.arrays import Bools, Float64
+from magnetite.core.calibrate.fitting import Estimate
+from magnetite.core.chart.correlation import detrended, variance_of_means
 from magnetite.core.chart.design import Chart, Patch
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.degrade.light import standard_decoding
@@ -24,6 +26,8 @@ _CLIPPED = 0.01
 #: Deviation from a straight line up to which the response is linear: a share of the light, and
 #: standard errors.
 _STRAIGHT, _ERRORS = 0.01, 4.0
+#: Why a step is left out of a curve.
+_NOT_BRIGHTER = "not brighter than a darker one"
 #: Rounds of tone response and fall-off in turn.
 _ROUNDS = 6
 #: Steps that it takes.
@@ -64,17 +68,23 @@ class Falloff:
     coefficients: Float64
     width: int
     height: int
+    #: Of the coefficients; None where they were not measured.
+    covariance: Float64 | None = None
 
     def at(self, points: Float64) -> Float64:
         """Relative light at positions in the picture, shape (..., 2)."""
         return np.asarray(1 + self._terms(points) @ self.coefficients)
 
     @property
-    def corners(self) -> float:
+    def corners(self) -> Estimate:
         """Mean loss of light in the corners, % of the middle's."""
         w, h = self.width, self.height
         ends = np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float64)
-        return 100 * (1 - float(self.at(ends).mean()))
+        terms = self._terms(ends).mean(axis=0)
+        error = math.nan
+        if self.covariance is not None:
+            error = math.sqrt(float(terms @ self.covariance @ terms))
+        return Estimate.of(-100 * float(terms @ self.coefficients), 100 * error)
 
     def _terms(self, points: Float64) -> Float64:
         unit = math.hypot(self.width, self.height) / 2
@@ -88,7 +98,13 @@ class Falloff:
         even = cls(np.zeros(4), width, height)
         design = np.concatenate([np.ones((len(points), 1)), even._terms(points)], axis=1)
         values = np.linalg.lstsq(design, light, rcond=None)[0]
-        return cls(values[1:] / values[0], width, height)
+        residual = light - design @ values
+        variance = float(residual @ residual) / max(1, light.size - values.size)
+        covariance = variance * np.linalg.pinv(design.T @ design)
+        # Coefficients are ratios to the first value, which errs with them.
+        ratios = np.concatenate([-values[1:, np.newaxis] / values[0], np.eye(4)], axis=1)
+        of_ratios = ratios @ covariance @ ratios.T / values[0] ** 2
+        return cls(values[1:] / values[0], width, height, of_ratios)
 
 
 @dataclass(frozen=True)
@@ -103,11 +119,32 @@ class Tone:
     #: For linear responses: level without light, and level for each unit of light, by channel.
     black: Float64 | None
     gain: Float64 | None
+    #: That of the mean of the channels.
+    black_level: Estimate | None
+    #: Standard errors of the levels by channel.
+    level_error: Float64
+    #: Variance of the mean of a patch over that in white noise.
+    shared: float
 
     def decode(self, samples: Float64) -> Float64:
         """Light of samples, last axis the channels."""
         decoded = [decoder(samples[..., c]) for c, decoder in enumerate(self.decoders)]
         return np.stack(decoded, axis=-1)
+
+    def drawn_error(self, levels: Float64, rng: np.random.Generator) -> Float64:
+        """Errors of the response at levels of each channel, shape (n, channels), as one draw.
+
+        Those of the steps, between them on straight lines: a straight response errs less.
+        """
+        steps = self.level_error * rng.normal(size=self.level_error.shape)
+        order = np.argsort(self.light)
+        return np.stack(
+            [
+                np.interp(levels[:, c], self.level[order, c], steps[order, c])
+                for c in range(levels.shape[1])
+            ],
+            axis=1,
+        )
 
     def slope(self, levels: Float64) -> Float64:
         """Light per unit of sample value at the levels of each channel."""
@@ -177,7 +214,7 @@ def measure_tone(
         If fewer than four steps can be used.
     """
     height, width = pixels.shape[:2]
-    levels, notes = _usable_steps(pixels, chart, mapping, rounding)
+    levels, rising, notes = _usable_steps(pixels, chart, mapping, rounding)
     centres = np.array([mapping(np.array([one.patch.x, one.patch.y])) for one in levels])
     grounds = [
         (mapping(np.array([patch.x, patch.y])), samples.mean(axis=(0, 1)))
@@ -189,23 +226,30 @@ def measure_tone(
     falloff = Falloff(np.zeros(4), width, height)
     for _ in range(_ROUNDS):
         light = np.array([one.patch.light[0] for one in levels]) * falloff.at(centres)
-        tone = _tone_of(levels, light, kind)
+        tone = _tone_of(levels, light, rising, kind)
         if len(points) < 8:
             notes.append("too little background is seen to measure the fall-off: none is assumed")
             break
         decoded = tone.decode(ground)
         relative = (decoded / decoded.mean(axis=0)).mean(axis=1)
         falloff = Falloff.fitted(points, relative, width, height)
+    if tone.kind == "measured" and not rising.all():
+        notes.append(_left_out(int((~rising).sum()), len(chart.steps), _NOT_BRIGHTER))
     return tone, falloff, notes
 
 
 def _usable_steps(
     pixels: Float64, chart: Chart, mapping: Mapping, rounding: float
-) -> tuple[list[Level], list[str]]:
-    """Steps inside the picture, not clipped, each brighter than the one before; darkest first."""
+) -> tuple[list[Level], Bools, list[str]]:
+    """Steps inside the picture, not clipped, and which are brighter than the one before.
+
+    The darkest comes first. A straight line takes all: those that noise made darker as well.
+    """
     notes: list[str] = []
     levels: list[Level] = []
-    clipped = hidden = outside = 0
+    rising: list[bool] = []
+    clipped = outside = 0
+    last: Level | None = None
     for patch in sorted(chart.steps, key=lambda step: step.light):
         samples = samples_of(pixels, patch, mapping)
         if samples is None:
@@ -214,57 +258,80 @@ def _usable_steps(
         level = Level(patch, samples)
         if level.clipped(rounding):
             clipped += 1
-        elif levels and not _brighter(level, levels[-1]):
-            hidden += 1
-        else:
-            levels.append(level)
+            continue
+        levels.append(level)
+        rising.append(last is None or _brighter(level, last))
+        last = level if rising[-1] else last
     for count, words in (
         (outside, "outside the picture or too small"),
         (clipped, "clipped at black or full scale"),
-        (hidden, "not brighter than a darker one"),
     ):
         if count:
-            notes.append(f"{count} of {len(chart.steps)} gray steps left out: {words}")
-    if len(levels) < _LEAST_STEPS:
+            notes.append(_left_out(count, len(chart.steps), words))
+    if sum(rising) < _LEAST_STEPS:
+        hidden = len(rising) - sum(rising)
+        said = [*notes, *([_left_out(hidden, len(chart.steps), _NOT_BRIGHTER)] if hidden else [])]
         raise PictureError(
-            f"only {len(levels)} gray steps can be used ({'; '.join(notes)}): expose the chart so "
+            f"only {sum(rising)} gray steps can be used ({'; '.join(said)}): expose the chart so "
             f"that at least {_LEAST_STEPS} are neither clipped nor lost in noise"
         )
-    return levels, notes
+    return levels, np.array(rising), notes
+
+
+def _left_out(count: int, total: int, words: str) -> str:
+    return f"{count} of {total} gray steps left out: {words}"
 
 
 def _brighter(one: Level, other: Level) -> bool:
     return bool(((one.mean - other.mean) > 2 * np.hypot(one.error, other.error)).all())
 
 
-def _tone_of(levels: list[Level], light: Float64, kind: str) -> Tone:
+def _tone_of(levels: list[Level], light: Float64, rising: Bools, kind: str) -> Tone:
     level = np.array([one.mean for one in levels])
+    residuals = [detrended(one.samples[..., c]) for one in levels for c in range(level.shape[1])]
+    shared = variance_of_means(residuals)
+    error = math.sqrt(shared) * np.array([one.error for one in levels])
     if kind in ("linear", "measured"):
-        error = np.array([one.error for one in levels])
-        black, gain = _straight(light, level, error)
+        black, gain, _ = _straight(light, level, error)
         away = np.abs(level - black - gain * light[:, np.newaxis])
         allowed = np.maximum(_STRAIGHT * gain * light[:, np.newaxis], _ERRORS * error)
         if kind == "linear" or bool((away <= allowed).all()):
             decoders = tuple(_line(float(b), float(g)) for b, g in zip(black, gain, strict=True))
-            return Tone("linear", light, level, decoders, black, gain)
+            middle = _black_level(levels, light, shared)
+            return Tone("linear", light, level, decoders, black, gain, middle, error, shared)
+        light, level, error = light[rising], level[rising], error[rising]
         decoders = tuple(_curve(light, level[:, c]) for c in range(level.shape[1]))
-        return Tone("measured", light, level, decoders, None, None)
+        return Tone("measured", light, level, decoders, None, None, None, error, shared)
     standard = standard_decoding("srgb" if kind == "srgb" else "bt709")
     scale = np.median(standard(level) / light[:, np.newaxis], axis=0)
     scaled = tuple(_scaled(standard, float(factor)) for factor in scale)
-    return Tone(kind, light, level, scaled, None, None)
+    return Tone(kind, light, level, scaled, None, None, None, error, shared)
 
 
-def _straight(light: Float64, level: Float64, error: Float64) -> tuple[Float64, Float64]:
-    """Black level and gain of each channel, weighted so that all steps count by their shares."""
-    black, gain = np.empty(level.shape[1]), np.empty(level.shape[1])
+def _black_level(levels: list[Level], light: Float64, shared: float) -> Estimate:
+    """Level without light of the mean of the channels, whose noise may be shared."""
+    means = [Level(one.patch, one.samples.mean(axis=2, keepdims=True)) for one in levels]
+    level, error = (np.array([getattr(one, k) for one in means]) for k in ("mean", "error"))
+    black, _, black_error = _straight(light, level, error)
+    return Estimate.of(float(black[0]), math.sqrt(shared) * float(black_error[0]))
+
+
+def _straight(light: Float64, level: Float64, error: Float64) -> tuple[Float64, Float64, Float64]:
+    """Black level, gain and error of the black level of each channel.
+
+    Weighted so that all steps count by their shares.
+    """
+    black, gain, black_error = (np.empty(level.shape[1]) for _ in range(3))
     for c in range(level.shape[1]):
         weight = 1 / np.hypot(error[:, c], 0.003 * level[:, c] + 1e-6)
         design = np.stack([np.ones_like(light), light], axis=1) * weight[:, np.newaxis]
         black[c], gain[c] = np.linalg.lstsq(design, level[:, c] * weight, rcond=None)[0]
+        # The weights serve the fit; the levels err by their noise.
+        share = np.linalg.pinv(design)[0] * weight
+        black_error[c] = math.sqrt(float(share**2 @ error[:, c] ** 2))
     if not (gain > 0).all():
         raise PictureError("the gray steps do not become brighter: is the chart another one?")
-    return black, gain
+    return black, gain, black_error
 
 
 def _line(black: float, gain: float) -> Decoder:

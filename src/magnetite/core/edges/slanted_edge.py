@@ -7,8 +7,18 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from magnetite.core.arrays import Float64, Indices, Pixels
+from magnetite.core.arrays import Float64, Pixels
 from magnetite.core.compute.psf import crossing, disk_transfer, gaussian_transfer
+from magnetite.core.edges.edge_profile import (
+    OVERSAMPLING,
+    STRAIGHT,
+    EdgeErrors,
+    edge_line,
+    edge_profile,
+    errors_of,
+    overshoot_of,
+    transfer,
+)
 from magnetite.core.edges.edge_search import LEAST_ANGLE, MOST_ANGLE, candidates
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture, luma
@@ -16,26 +26,19 @@ from magnetite.core.picture.frame import Light, encoded_remark
 from magnetite.core.picture.region import Region
 from magnetite.core.table import Row, Tabular
 
-#: Samples of the edge profile for each px across the edge (ISO 12233:2017, annex D).
-OVERSAMPLING = 4
 #: Smallest sides of a region, px.
 SMALLEST = 16
 _LEAST_CONTRAST = 0.02
-#: For an edge that is searched for: largest rms distance of the rows' edges from a straight
-#: line, and largest bow of theirs, px; largest sd beside the edge, and largest slope of its
-#: plateaus, of its height; largest share of the profile that the rise takes; largest error of
-#: MTF50, a share of it (95 %).
-_STRAIGHT, _BOWED, _CLEAN, _EVEN, _RISE, _SURE = 0.5, 0.2, 0.12, 0.03, 0.4, 0.15
-#: Parts along the edge that are left out in turn for the error of its figures, and the error of
-#: MTF50 on edges without noise (95 %), a share of it.
-_PARTS, _MODEL_ERROR = 8, 0.005
+#: For an edge that is searched for: largest sd beside the edge, and largest slope of its plateaus,
+#: of its height; largest share of the profile that the rise takes; largest error of MTF50, a share
+#: of it (95 %).
+_CLEAN, _EVEN, _RISE, _SURE = 0.12, 0.03, 0.4, 0.15
 #: Edges that are measured before one is chosen; regions that share more than this hold one edge.
 _ENOUGH, _SAME = 6, 0.25
 #: Share of the samples of a plateau at black or full scale from which on it may be clipped.
 _CLIPPED = 0.02
-#: Share of its height by which an edge overshoots that was sharpened, at least; rms distance
-#: from the MTF from which on a blur does not fit.
-_OVERSHOOT, _FITS = 0.05, 0.05
+#: Rms distance from the MTF from which on a blur does not fit.
+_FITS = 0.05
 #: The blur is fitted where contrast is above this.
 _FIT_FLOOR = 0.1
 
@@ -64,8 +67,6 @@ class Edge(Tabular):
     mtf: Float64
     mtf50: float | None
     mtf10: float | None
-    #: Half the 95 % interval of MTF50; None where there is none.
-    mtf50_error: float | None
     #: Blurs that explain the curve, the best first; none if it is as sharp as pixels are, was
     #: sharpened, or follows no blur.
     blurs: tuple[Blur, ...]
@@ -78,6 +79,30 @@ class Edge(Tabular):
     clipped: bool = False
     #: Relation of the samples to light.
     light: Light = "unknown"
+    #: Of all figures; None where an interval cannot be told.
+    errors: EdgeErrors | None = None
+
+    @property
+    def mtf50_error(self) -> float | None:
+        """Half the 95 % interval of MTF50; None where there is none."""
+        return None if self.errors is None else self.errors.mtf50
+
+    @property
+    def mtf10_error(self) -> float | None:
+        """The same of MTF10."""
+        return None if self.errors is None else self.errors.mtf10
+
+    @property
+    def overshoot_error(self) -> float | None:
+        """The same of the overshoot."""
+        return None if self.errors is None else self.errors.overshoot
+
+    def mtf_at(self, frequency: float) -> tuple[float, float | None]:
+        """Modulation transfer at a frequency, c/px, and half its 95 % interval."""
+        value = float(np.interp(frequency, self.frequency, self.mtf))
+        if self.errors is None:
+            return value, None
+        return value, float(np.interp(frequency, self.frequency, self.errors.mtf))
 
     def rows(self) -> list[Row]:
         """A row for each figure, then how well each blur fits."""
@@ -227,43 +252,31 @@ def _measured(window: Pixels, region: Region, *, strict: bool) -> Edge:
     plane = plane if upright else plane.T
     if plane[:, : plane.shape[1] // 4].mean() > plane[:, -(plane.shape[1] // 4) :].mean():
         plane = plane[:, ::-1]
-    slope, offset, straightness = _edge_line(plane, region)
+    slope, offset, straightness = edge_line(plane, region)
     angle = math.degrees(math.atan(abs(slope)))
-    position, profile, noise = _edge_profile(plane, slope, offset)
+    position, profile, noise = edge_profile(plane, slope, offset)
     contrast = float(profile[-OVERSAMPLING * 3 :].mean() - profile[: OVERSAMPLING * 3].mean())
     if contrast < _LEAST_CONTRAST:
         raise PictureError(f"the region {region} holds no edge of enough contrast")
     clean = noise < _CLEAN * contrast and _unevenness(profile) < _EVEN * contrast
     slanted = LEAST_ANGLE <= angle <= MOST_ANGLE
-    if strict and not (slanted and straightness < _STRAIGHT and clean and _is_short(profile)):
+    if strict and not (slanted and straightness < STRAIGHT and clean and _is_short(profile)):
         raise PictureError("no clean edge")
-    frequency, mtf = _transfer(profile)
+    frequency, mtf = transfer(profile)
     half = crossing(frequency, mtf, 0.5)
-    error = None if half is None else _error_of_half(plane, region)
-    if strict and (half is None or error is None or error > _SURE * half):
+    errors = None if half is None else errors_of(plane, region, frequency)
+    if strict and not (half and errors and errors.mtf50 and errors.mtf50 <= _SURE * half):
         raise PictureError("no sure edge")
-    overshoot = _overshoot(profile, noise / math.sqrt(max(1, plane.shape[0] / OVERSAMPLING)))
+    overshoot = overshoot_of(profile, noise / math.sqrt(max(1, plane.shape[0] / OVERSAMPLING)))
     clipped = _is_clipped(plane, offset + slope * np.arange(plane.shape[0]))
-    error = None if clipped else error
     blurs = _blurs(frequency, mtf)
     near = tuple(blur for blur in blurs if blur.distance < _FITS and not overshoot)
     misfit = blurs[0].distance if blurs and not near else None
     return Edge(
         region, angle, contrast, noise, position, profile, frequency, mtf, half,
-        crossing(frequency, mtf, 0.1), error, near, overshoot, misfit, clipped,
+        crossing(frequency, mtf, 0.1), near, overshoot, misfit, clipped,
+        errors=None if clipped else errors,
     )  # fmt: skip
-
-
-def _overshoot(profile: Float64, noise: float) -> float:
-    """Largest excursion beyond the plateaus, a share of the edge's height; 0 within the noise.
-
-    `noise` is the standard error of a point of the profile.
-    """
-    outer = max(4, profile.size // 10)
-    low, high = float(profile[:outer].mean()), float(profile[-outer:].mean())
-    beyond = max(float(profile.max()) - high, low - float(profile.min())) / (high - low)
-    least = max(_OVERSHOOT, 5 * noise / (high - low))
-    return beyond if beyond > least else 0.0
 
 
 def _is_clipped(plane: Float64, line: Pixels) -> bool:
@@ -283,120 +296,12 @@ def _is_short(profile: Float64) -> bool:
     return between < _RISE * profile.size
 
 
-def _error_of_half(plane: Float64, region: Region) -> float | None:
-    """Half the 95 % interval of MTF50, from leaving out parts along the edge.
-
-    The line is refitted without each part, so that its error is included; the error of sorting into
-    bins is added.
-    """
-    from scipy.special import stdtrit
-
-    rows = np.arange(plane.shape[0])
-    halves = []
-    for part in np.array_split(rows, _PARTS):
-        kept = np.setdiff1d(rows, part)
-        slope, offset, _ = _edge_line(plane[kept], region, kept)
-        profile = _edge_profile(plane[kept], slope, offset, kept)[1]
-        found = crossing(*_transfer(profile), 0.5)
-        if found is None:
-            return None
-        halves.append(found)
-    spread = float(np.sum((np.array(halves) - np.mean(halves)) ** 2))
-    drawn = float(stdtrit(_PARTS - 1, 0.975)) * math.sqrt((_PARTS - 1) / _PARTS * spread)
-    return math.hypot(drawn, _MODEL_ERROR * float(np.mean(halves)))
-
-
-def _edge_line(
-    plane: Float64, region: Region, rows: Indices | None = None
-) -> tuple[float, float, float]:
-    """Slope and offset of the edge `x = offset + slope row`, and how far the rows are off it.
-
-    That is their rms distance, or their bow where it weighs more. `rows` are the numbers of the
-    plane's rows, if they are not all.
-    """
-    derivative = np.diff(plane, axis=1)
-    x = np.arange(derivative.shape[1]) + 0.5
-    rows = np.arange(plane.shape[0]) if rows is None else rows
-    line: Float64 = np.full(rows.size, derivative.shape[1] / 2)
-    width = float(derivative.shape[1])
-    slope = offset = straightness = bow = 0.0
-    for _ in range(4):  # a window about the line excludes samples far from the edge
-        reach = np.abs(x - line[:, np.newaxis]) / width
-        weighted = derivative * np.where(reach < 0.5, np.cos(np.pi * reach.clip(0, 0.5)) ** 2, 0)
-        total = weighted.sum(axis=1)
-        if (total <= 0).any():
-            raise PictureError(f"the region {region} holds no edge that crosses all of it")
-        centre = (weighted @ x) / total
-        slope, offset = (float(v) for v in np.polyfit(rows, centre, 1))
-        line = np.asarray(offset + slope * rows)
-        straightness = float(np.sqrt(np.mean((centre - line) ** 2)))
-        bow = abs(float(np.polyfit(rows, centre, 2)[0])) * rows.size**2 / 8
-        width = max(width * 0.7, 12.0)
-    if not (line.min() > 1 and line.max() < plane.shape[1] - 2):
-        raise PictureError(f"the region {region} holds no edge that crosses all of it")
-    return slope, offset, max(straightness, _STRAIGHT / _BOWED * bow)
-
-
-def _edge_profile(
-    plane: Float64, slope: float, offset: float, rows: Indices | None = None
-) -> tuple[Float64, Float64, float]:
-    """Means over quarters of a px of distance from the edge, and the plateaus' noise.
-
-    `rows` are the numbers of the plane's rows, if they are not all.
-    """
-    numbers = np.arange(plane.shape[0]) if rows is None else rows
-    rows, x = np.meshgrid(numbers, np.arange(plane.shape[1]), indexing="ij")
-    distance = np.asarray((x - offset - slope * rows) / math.hypot(1, slope), np.float64)
-    reach = math.floor(min(-distance[:, 0].max(), distance[:, -1].min())) - 0.5
-    reach = max(reach, 4.0)
-    bins = int(2 * reach * OVERSAMPLING)
-    index = np.floor((distance + reach) * OVERSAMPLING).astype(int)
-    inside = (index >= 0) & (index < bins)
-    count = np.bincount(index[inside], minlength=bins)
-    sums = np.bincount(index[inside], plane[inside], bins)
-    filled = count > 0
-    centres: Float64 = (np.arange(bins) + 0.5) / OVERSAMPLING - reach
-    # Where the tangent of the angle is near 1/4, samples lie at one side of all bins.
-    positions = np.bincount(index[inside], distance[inside], bins)[filled] / count[filled]
-    profile: Float64 = np.interp(centres, positions, sums[filled] / count[filled])
-    outer = inside & (np.abs(distance) > reach / 2)
-    noise = float(np.std(plane[outer] - profile[index[outer]]))
-    return centres, profile, noise
-
-
 def _unevenness(profile: Float64) -> float:
     """Largest change over either outer fifth of the profile, ends against beginnings."""
     outer = max(4, profile.size // 5)
     sides = profile[:outer], profile[-outer:]
     half = outer // 2
     return max(abs(float(side[:half].mean() - side[half:].mean())) for side in sides)
-
-
-def _transfer(profile: Float64) -> tuple[Float64, Float64]:
-    """Modulation transfer of an edge profile, up to 1 cycle per px."""
-    spread = np.gradient(profile)
-    centre = int(np.rint((np.arange(spread.size) * spread).sum() / spread.sum()))
-    half = min(centre, spread.size - 1 - centre)
-    spread = spread[centre - half : centre + half + 1]
-    spread = spread * _window(spread.size)
-    length = max(1024, 1 << (spread.size - 1).bit_length())
-    contrast = np.abs(np.fft.rfft(spread, length))
-    if contrast[0] == 0:
-        raise PictureError("the edge is too near to the end of its region")
-    frequency = np.fft.rfftfreq(length, 1 / OVERSAMPLING)
-    kept = frequency <= 1
-    frequency = frequency[kept]
-    # The difference of next neighbours but one, and the mean over a bin, both weaken detail.
-    delta = 1 / OVERSAMPLING
-    loss = np.sinc(2 * frequency * delta) * np.sinc(frequency * delta)
-    return frequency.astype(np.float64), contrast[kept] / contrast[0] / loss
-
-
-def _window(size: int) -> Float64:
-    """Flat over the middle half, falling to 0 as a cosine (Tukey): the spread is not narrowed."""
-    from scipy.signal.windows import tukey
-
-    return np.asarray(tukey(size, 0.5))
 
 
 def _blurs(frequency: Float64, mtf: Float64) -> tuple[Blur, ...]:
