@@ -9,6 +9,7 @@ __version__ = "0.1.0"
 #: Public name, and the module that holds it; loaded when first used.
 _HOMES = {
     "Picture": "magnetite.core.picture",
+    "ask": "magnetite.pages.blind_test",
     "bd_rate": "magnetite.core.curves.comparison",
     "compress": "magnetite.core.operations.compress",
     "convert": "magnetite.core.operations.convert",
@@ -21,6 +22,8 @@ _HOMES = {
     "gauge": "magnetite.core.operations.gauge",
     "measure_edge": "magnetite.core.edges.slanted_edge",
     "photon_transfer": "magnetite.core.calibrate.photon_transfer",
+    "opinions": "magnetite.experiment.opinions",
+    "raters": "magnetite.experiment.opinions",
     "read": "magnetite.files.reading",
     "report": "magnetite.pages.page",
     "restore": "magnetite.core.operations.restore",
@@ -40,7 +43,7 @@ __all__ = [  # noqa: RUF022
     "Picture", "read", "write", "convert", "degrade", "compress", "expand", "restore",
     "score", "gauge", "sweep", "error_maps", "curve", "bd_rate",
     "photon_transfer", "measure_edge", "fit_naturalness", "run", "summarize", "report", "gate",
-    "scenes", "chart", "calibrate", "view",
+    "ask", "opinions", "raters", "scenes", "chart", "calibrate", "view",
 ]  # fmt: skip
 
 if TYPE_CHECKING:

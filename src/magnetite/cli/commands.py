@@ -70,6 +70,16 @@ COMMANDS = {
     "gate": Command(
         "Fit a rule that accepts or rejects pictures to labelled ones, and ask it.", group=True
     ),
+    "ask": Command(
+        "Write a blind test: one page on which people compare or grade pictures.",
+        kinds=("degradation", "codec", "restoration"),
+    ),
+    "opinions": Command(
+        "Judge the answers to a blind test: scale values, mean opinions or thresholds, and the "
+        "agreement of metrics with them.",
+        kinds=("metric",),
+    ),
+    "raters": Command("Answer a blind test by simulated raters, to try out test and analysis."),
     "methods": Command(
         "List every step, metric and gauge with its settings, units, bounds, defaults and source."
     ),

@@ -172,18 +172,10 @@ def _rendered(
     texts: list[tuple[str, str]],
     folder: str,
 ) -> bytes:
-    from jinja2 import Environment, PackageLoader, StrictUndefined
-
-    environment = Environment(
-        loader=PackageLoader("magnetite.pages", "assets"),
-        autoescape=True,
-        undefined=StrictUndefined,
-        trim_blocks=True,
-        lstrip_blocks=True,
-    )
-    environment.filters["figure"] = figure
-    environment.filters["isolated"] = _isolated
-    environment.filters["capital"] = lambda text: text[:1].upper() + text[1:]
+    templates = environment()
+    templates.filters["figure"] = figure
+    templates.filters["isolated"] = _isolated
+    templates.filters["capital"] = lambda text: text[:1].upper() + text[1:]
     data = {
         "columns": [asdict(column) for column in content.columns],
         "rows": content.rows,
@@ -194,16 +186,29 @@ def _rendered(
         "pictures": pictures,
         "folder": folder,
     }
-    page = environment.get_template("page.html").render(
+    page = templates.get_template("page.html").render(
         content=content,
         pictures=pictures,
-        data=_json(data),
+        data=safe_json(data),
         texts=texts,
-        style=_asset("style.css"),
+        style=asset("style.css"),
         scripts=list(_scripts()),
-        licence=_asset("chart.LICENSE.md"),
+        licence=asset("chart.LICENSE.md"),
     )
-    return page.encode()
+    return str(page).encode()
+
+
+def environment() -> Any:
+    """Templates of pages: what they are given is escaped, and must be there."""
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    return Environment(
+        loader=PackageLoader("magnetite.pages", "assets"),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
 
 
 def _isolated(text: str) -> Any:
@@ -220,17 +225,18 @@ def _isolated(text: str) -> Any:
 def _scripts() -> Iterator[str]:
     for name in _SCRIPTS:
         if name == "chart":
-            library, _, _ = _asset("chart.umd.min.js").rpartition("//# sourceMappingURL")
+            library, _, _ = asset("chart.umd.min.js").rpartition("//# sourceMappingURL")
             yield library
         else:
-            yield _asset(f"{name}.js")
+            yield asset(f"{name}.js")
 
 
-def _asset(name: str) -> str:
+def asset(name: str) -> str:
+    """Text of a file that pages are made of."""
     return files("magnetite.pages").joinpath("assets", name).read_text("utf-8")
 
 
-def _json(data: dict[str, Any]) -> str:
+def safe_json(data: dict[str, Any]) -> str:
     """JSON that is safe inside a script element, whatever it holds."""
     text = json.dumps(data, ensure_ascii=False, allow_nan=False, separators=(",", ":"))
     for sign, escaped in _UNSAFE.items():

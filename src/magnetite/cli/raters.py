@@ -1,0 +1,38 @@
+"""`magnetite raters`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from magnetite.cli.options import SeedOption, share_of
+from magnetite.cli.output import say_done
+
+
+def run(
+    test: Annotated[Path, typer.Argument(metavar="TEST", help="Folder of a test, from ask.")],
+    out: Annotated[Path, typer.Argument(metavar="FOLDER", help="Gets a file for each rater.")],
+    count: Annotated[int, typer.Option(help="Raters.", min=1, max=10_000)] = 20,
+    random: Annotated[int, typer.Option(help="Of them, as many answer at random.", min=0)] = 0,
+    lapse: Annotated[
+        str, typer.Option(help="Chance that one of the others does.", metavar="SHARE")
+    ] = "2%",
+    by: Annotated[
+        str, typer.Option(help="Metric that they see, higher for better pictures.")
+    ] = "ssim",
+    threshold: Annotated[
+        float,
+        typer.Option(help="Rms difference that they notice, dn of 8 bits.", min=0.01, max=255),
+    ] = 3.0,
+    seed: SeedOption = 0,
+) -> None:
+    """Their answers say that they are simulated, and so does every result of them."""
+    from magnetite import raters
+
+    written = raters(
+        test, out, count=count, random=random, lapse=share_of("--lapse", lapse), by=by,
+        threshold=threshold, seed=seed,
+    )  # fmt: skip
+    say_done(f"wrote {len(written)} files of simulated raters to {out}")

@@ -1,0 +1,1 @@
+"""Blind tests: designs, and the figures of what people answered."""

@@ -1,0 +1,93 @@
+"""Mean opinion scores, and raters whose grades do not follow those of the others.
+
+Recommendation ITU-R BT.500-14 (2019), Annex 1, section 2; Recommendation ITU-T P.913 (2021),
+section 11.4 (correlation of a rater with the others).
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from magnetite.core.arrays import Float64
+from magnetite.core.calibrate.fitting import Estimate
+
+#: Shares of BT.500: of grades far from the mean, and of their imbalance.
+_FAR, _ONE_SIDED = 0.05, 0.3
+#: Chance of a normal grade beyond 2 sd, and of so many of them that is not explained by it.
+_BEYOND, _RARE = 0.0455, 0.01
+#: Standard errors by which a correlation is surely below the least one: 1 % of the normal.
+_SURE = 2.326
+#: Least correlation with the mean of the others (P.913).
+LEAST_CORRELATION = 0.75
+
+
+def mean_with_interval(values: Float64) -> Estimate:
+    """Mean with Student's 95 % interval; without ends for one value."""
+    from scipy.special import stdtrit
+
+    mean = float(values.mean())
+    if values.size < 2:
+        return Estimate(mean, math.nan, math.nan)
+    error = float(values.std(ddof=1)) / math.sqrt(values.size)
+    half = float(stdtrit(values.size - 1, 0.975)) * error
+    return Estimate(mean, mean - half, mean + half)
+
+
+def screened(grades: Float64) -> dict[int, str]:
+    """Raters who are left out, with the reason.
+
+    By BT.500, a rater is left out whose grades are beyond 2 sd of a picture's mean (√20 sd where
+    the grades of the picture are not normal, by their kurtosis) for more than 5 % of the
+    pictures, about as often above as below, and more often than chance explains (below 1 %, which
+    few pictures do not reach by themselves); by P.913, one whose grades correlate less than 0.75
+    with the mean of the others, by more than the correlation's own error.
+
+    Parameters
+    ----------
+    grades : float array, shape (raters, pictures)
+        NaN where a rater gave none.
+    """
+    from scipy.special import bdtrc
+
+    mean, sd = np.nanmean(grades, axis=0), np.nanstd(grades, axis=0, ddof=1)
+    centred = grades - mean
+    second, fourth = (np.nanmean(centred**power, axis=0) for power in (2, 4))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        kurtosis = np.where(second > 0, fourth / second**2, np.nan)
+    reach = np.where((kurtosis >= 2) & (kurtosis <= 4), 2.0, math.sqrt(20)) * sd
+    above, below = (centred >= reach) & (sd > 0), (centred <= -reach) & (sd > 0)
+    found: dict[int, str] = {}
+    for rater, own in enumerate(grades):
+        high, low = int(above[rater].sum()), int(below[rater].sum())
+        far, given = high + low, int(np.isfinite(own).sum())
+        rare = float(bdtrc(far - 1, given, _BEYOND)) < _RARE if far else False
+        if far > _FAR * given and abs(high - low) < _ONE_SIDED * far and rare:
+            found[rater] = (
+                f"{far} of {given} grades are far from the others', {high} above and {low} below "
+                "(BT.500)"
+            )
+            continue
+        others = np.nanmean(np.delete(grades, rater, axis=0), axis=0)
+        correlation = _correlation(own, others)
+        if correlation is not None and _surely_below(correlation, given):
+            found[rater] = (
+                f"grades correlate {correlation:.2f} with the mean of the others, less than "
+                f"{LEAST_CORRELATION:g} (P.913)"
+            )
+    return found
+
+
+def _surely_below(correlation: float, count: int) -> bool:
+    """Whether a correlation is below the least one beyond its own error (Fisher's z, 1 %)."""
+    bounded = min(max(correlation, -0.999), 0.999)
+    away = math.atanh(LEAST_CORRELATION) - math.atanh(bounded)
+    return away * math.sqrt(max(0, count - 3)) > _SURE
+
+
+def _correlation(one: Float64, other: Float64) -> float | None:
+    both = np.isfinite(one) & np.isfinite(other)
+    if both.sum() < 3 or one[both].std() == 0 or other[both].std() == 0:
+        return None if both.sum() < 3 or other[both].std() == 0 else 0.0
+    return float(np.corrcoef(one[both], other[both])[0, 1])

@@ -1,0 +1,144 @@
+"""Scale values from comparisons of pairs: Bradley-Terry, and Thurstone's case V.
+
+Bradley and Terry, Biometrika 39(3/4), 1952, doi:10.2307/2334029; Thurstone, Psychological Review
+34(4), 1927, doi:10.1037/h0070288; Firth, Biometrika 80(1), 1993, doi:10.1093/biomet/80.1.27.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Literal
+
+import numpy as np
+
+from magnetite.core.arrays import Float64
+from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
+
+Model = Literal["bradley-terry", "thurstone"]
+#: Difference that 3 of 4 prefer, on the scale of each model: 1 JND.
+JND_SD = 0.6744897501960817
+_JND = {"bradley-terry": math.log(3), "thurstone": JND_SD}
+_STEPS, _ENOUGH = 60, 1e-8
+_DRAWS = 400
+
+
+def scale_values(wins: Float64, model: Model = "thurstone") -> Float64:
+    """Scale values in just noticeable differences, of mean 0.
+
+    Maximum likelihood with Firth's correction: each pair counts as if half its leverage had been
+    answered more each way. So a picture that always wins has a finite value, and the values are
+    less biased.
+
+    Parameters
+    ----------
+    wins : float array, shape (n, n)
+        How often the row's picture was preferred to the column's; a tie is half a win for each.
+        All pictures are connected by comparisons.
+    model : "thurstone" or "bradley-terry"
+        Normal or logistic distribution of the differences.
+
+    Returns
+    -------
+    float array, shape (n,)
+    """
+    return _fitted(wins, model)[0]
+
+
+def _fitted(wins: Float64, model: Model) -> tuple[Float64, Float64]:
+    """Scale values in JND, and their covariance by the model's information."""
+    total = wins + wins.T
+    values = np.zeros(len(wins))
+    for _ in range(_STEPS):
+        difference = values[:, np.newaxis] - values
+        chance, density = _chance(difference, model)
+        spread = np.maximum(chance * (1 - chance), 1e-12)
+        weight = total * density**2 / spread
+        inverse = _inverse(np.diag(weight.sum(axis=1)) - weight)
+        own = np.diag(inverse)
+        leverage = weight * (own[:, np.newaxis] + own - 2 * inverse)
+        counted = wins + leverage / 2
+        residual = (counted - (total + leverage) * chance) * density / spread
+        move = inverse @ residual.sum(axis=1)
+        values = values + move / max(1.0, float(np.abs(move).max()))
+        if np.abs(move).max() < _ENOUGH:
+            break
+    unit = _JND[model]
+    return np.asarray((values - values.mean()) / unit), inverse / unit**2
+
+
+def _inverse(information: Float64) -> Float64:
+    """Inverse for values whose sum is 0: a matrix of ones fills what differences do not tell."""
+    count = len(information)
+    level = float(np.trace(information)) / count**2 or 1.0
+    ones = np.full((count, count), level)
+    return np.asarray(np.linalg.inv(information + ones) - 1 / (level * count**2))
+
+
+def _chance(difference: Float64, model: Model) -> tuple[Float64, Float64]:
+    """Chance that the first one is preferred, and its derivative."""
+    from scipy.special import expit, ndtr
+
+    if model == "bradley-terry":
+        chance = expit(difference)
+        return chance, chance * (1 - chance)
+    density = np.exp(-(difference**2) / 2) / math.sqrt(2 * math.pi)
+    return ndtr(difference), np.maximum(density, 1e-12)
+
+
+def chances(values: Float64, model: Model = "thurstone") -> Float64:
+    """Chance that each row's picture is preferred to each column's, of values in JND."""
+    difference = _JND[model] * (values[:, np.newaxis] - values)
+    return _chance(np.asarray(difference), model)[0]
+
+
+def connected(wins: Float64) -> bool:
+    """Whether comparisons connect all pictures."""
+    from scipy.sparse.csgraph import connected_components
+
+    return int(connected_components(wins + wins.T > 0, directed=False)[0]) == 1
+
+
+def scale_intervals(
+    by_rater: Float64, model: Model = "thurstone", zero: int | None = None
+) -> list[Estimate]:
+    """Scale values with 95 % intervals, from drawing raters again (bootstrap).
+
+    The errors are those of the model, larger by as much as raters differ from one to another:
+    where all raters agree, drawing them again shows no spread. If they do differ, the interval is
+    Student's of as many degrees of freedom as there are raters but one.
+
+    Parameters
+    ----------
+    by_rater : float array, shape (raters, n, n)
+        Wins of each rater; two raters or more for an interval.
+    model : "thurstone" or "bradley-terry"
+    zero : int, optional
+        Picture whose value is 0; the mean is if left out.
+    """
+    from scipy.special import stdtrit
+
+    def anchored(wins: Float64) -> Float64:
+        values = scale_values(wins, model)
+        return values if zero is None else values - values[zero]
+
+    every, count = by_rater.sum(axis=0), len(by_rater)
+    values, covariance = anchored(every), _fitted(every, model)[1]
+    if count < 2:
+        return [Estimate(float(value), math.nan, math.nan) for value in values]
+    rng = np.random.default_rng(0)
+    drawn: list[Float64] = []
+    while len(drawn) < _DRAWS:
+        wins = by_rater[rng.integers(0, count, count)].sum(axis=0)
+        if connected(wins):
+            drawn.append(anchored(wins))
+    size = len(values)
+    shift = np.eye(size) - (1 / size if zero is None else np.eye(size)[zero])
+    least = np.sqrt(np.diag(shift @ covariance @ shift.T).clip(0))
+    # How much more raters differ than the model has it, of all values together.
+    some = least > 0
+    ratio = float(np.mean(np.var(drawn, axis=0)[some] / least[some] ** 2)) * count / (count - 1)
+    reach = NORMAL_95 if ratio <= 1 else float(stdtrit(count - 1, 0.975)) * math.sqrt(ratio)
+    half = max(NORMAL_95, reach) * least
+    return [
+        Estimate(float(v), float(v - h), float(v + h)) for v, h in zip(values, half, strict=True)
+    ]
