@@ -156,7 +156,7 @@ const NAMES = { ArrowLeft: "←", ArrowRight: "→", ArrowDown: "↓", Enter: "E
 
 document.addEventListener("keydown", (event) => {
   const act = handlers[event.key.length === 1 ? event.key.toLowerCase() : event.key];
-  const typing = event.target.id === "name" && event.key !== "Enter";
+  const typing = !at("naming").hidden && event.target.id === "name" && event.key !== "Enter";
   if (!act || typing || event.ctrlKey || event.metaKey || event.altKey || event.repeat && event.key === "Enter") return;
   event.preventDefault();
   act();
