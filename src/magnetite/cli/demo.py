@@ -32,7 +32,7 @@ def run(
     ] = None,
 ) -> None:
     from magnetite.core.operations.prepare import prepare
-    from magnetite.demo import cameras
+    from magnetite.demo import cameras, people
     from magnetite.demo.plan import METHODS
     from magnetite.demo.story import demo_story, own_story, prepare_folder, tell_story
 
@@ -41,7 +41,11 @@ def run(
         note(message)
     prepare_folder(folder)
     with parts_done("compiling") as compiled:
-        prepare(METHODS | (cameras.METHODS if story.tiles else set()), workers, compiled)
+        prepare(
+            METHODS | (cameras.METHODS | people.METHODS if story.tiles else set()),
+            workers,
+            compiled,
+        )
     with cells_done("demo") as listener:
         told = tell_story(story, folder, seed, workers, listener)
     _print(told, folder)

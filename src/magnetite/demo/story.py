@@ -12,7 +12,7 @@ from typing import Any
 from magnetite.core.compute.processes import start_worker
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.picture import Picture
-from magnetite.demo import cameras, figures
+from magnetite.demo import cameras, figures, people, trays
 from magnetite.demo.answer import answer
 from magnetite.demo.plan import NOISES, plan_text
 from magnetite.demo.results import SceneResult, results_of
@@ -43,6 +43,10 @@ references/   the clean pictures
               magnetite summarize FOLDER/{RUN} prints their tables
 {cameras.FOLDER}/        small colour references, and {cameras.PLAN}: the noise of two cameras;
 {cameras.RUN}/      that plan carried out
+{trays.FOLDER}/   small trays, and {trays.PLAN}: the rate that the next one needs
+{trays.RUN}/        that plan carried out
+{people.TEST}/   a blind test: ask.html asks people; {people.ANSWERS}/ are those of simulated
+              raters, {people.FIGURE} their scale values beside metrics
 answer.txt    the answers
 {PAGE}   all of it on one page: open it in a browser
 curves/       rate-distortion figures
@@ -63,6 +67,8 @@ class Story:
     focus: str | None = None
     #: Colour references of the second experiment; none leaves it out.
     tiles: dict[str, Picture] = field(default_factory=dict)
+    #: Trays of the third experiment, whose first is shown to raters.
+    trays: dict[str, Picture] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
 
 
@@ -81,7 +87,13 @@ class Told:
 def demo_story(seed: int) -> Story:
     """The story of the Brindle Hollow core shed."""
     references = {s.name: s.picture(*DEFAULT_SIZE, seed) for s in SCENES}
-    return Story(references, "Veins", focus="veined-breccia", tiles=cameras.tiles(seed))
+    return Story(
+        references,
+        "Veins",
+        focus="veined-breccia",
+        tiles=cameras.tiles(seed),
+        trays=trays.trays(seed),
+    )
 
 
 def own_story(folder: Path) -> Story:
@@ -151,6 +163,13 @@ def tell_story(
         own = cameras.PLAN, cameras.RUN
         outcomes.append(_run(cameras.plan_text(seed), folder, *own, workers, listener)[1])
         words.append(cameras.sentence(read_rows(folder / cameras.RUN).frame))
+    if story.trays:
+        _write_all(story.trays, folder / trays.FOLDER)
+        own = trays.PLAN, trays.RUN
+        outcomes.append(_run(trays.plan_text(seed), folder, *own, workers, listener)[1])
+        words.append(trays.sentence(read_rows(folder / trays.RUN)))
+        first = f"{next(iter(story.trays))}.png"
+        words.append(people.asked(folder / trays.FOLDER / first, folder, seed))
     write_bytes(folder / "answer.txt", ("\n\n".join(words) + "\n").encode())
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(local(workers).workers, context, start_worker) as pool:

@@ -16,6 +16,7 @@ from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.errors import ChainError, InputError
 from magnetite.experiment.common import complete, wide
 from magnetite.experiment.guarantee import Need, guarantee
+from magnetite.experiment.interactions import interactions
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.ranking import ranking
 from magnetite.experiment.rates import rates
@@ -29,7 +30,9 @@ from magnetite.experiment.results import (
 )
 
 #: Tables by name.
-NAMES = ("means", "ranking", "rates", "agreement", "references", "cost", "noticed")
+NAMES = (
+    "means", "ranking", "interactions", "rates", "agreement", "references", "cost", "noticed",
+)  # fmt: skip
 #: A metric notices a level of a degradation that moves it by this many sd over seeds or more;
 #: where nothing is random, one whose rank correlation with the level is at least that.
 _NOTICED, _FOLLOWS = 2.0, 0.8
@@ -69,7 +72,9 @@ def tables(rows: RunRows, by: list[str], metric: str | None = None) -> Iterator[
     libraries = libraries_of(rows)
     yield _with_notes(means(rows, by), libraries)
     if chosen is not None:
-        for table in _present(ranking(rows, chosen, by), rates(rows, chosen, by)):
+        for table in _present(
+            ranking(rows, chosen, by), interactions(rows, chosen), rates(rows, chosen, by)
+        ):
             yield _with_notes(table, libraries)
     yield from _present(
         agreement(rows, metrics), references(rows, chosen), cost(rows), noticed(rows)

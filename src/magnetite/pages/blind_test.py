@@ -26,7 +26,7 @@ from magnetite.core.picture.region import Region
 from magnetite.files.atomic import make_folder
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
-from magnetite.files.sidecar import write_json
+from magnetite.files.sidecar import read_json, write_json
 from magnetite.files.writing import encoded, write
 from magnetite.pages.page import asset, environment, safe_json
 
@@ -314,7 +314,11 @@ def _write(folder: Path, test: BlindTest, pictures: dict[str, Picture], page: by
     """The folder of a test, all files written before the first is put there."""
     make_folder(folder)
     if (folder / RECORD).exists():
-        raise FileError(f"{folder}: holds a test already, and answers belong to it; name another")
+        if read_json(folder / RECORD).get("identity") == test.identity:
+            return  # the same test: answers to it still belong
+        raise FileError(
+            f"{folder}: holds another test, and answers belong to it; name another folder"
+        )
     with TemporaryDirectory(prefix=".magnetite-", dir=folder) as waiting:
         within = make_folder(Path(waiting) / PICTURES)
         for name, one in pictures.items():
