@@ -59,10 +59,10 @@ def run(
     check_figure_path(out)
     protect([*answers, test / "test.json"], [one for one in (out, gate) if one is not None])
     found = opinions(test, answers, model=cast("Model", model))
+    if gate is not None and found.test.design != "rating":
+        raise InputError("--gate takes grades: only a test of --design rating has them")
     made = None if metrics is None else compared(found, test, metrics)
     if gate is not None and made is not None:
-        if found.test.design != "rating":
-            raise InputError("--gate takes grades: only a test of --design rating has them")
         first = next(iter(made.figures))
         write_json(gate, gate_of(found, made, first, least).as_record())
     save(opinions_figure(found, made), out)

@@ -17,8 +17,8 @@ from magnetite.core.calibrate.fitting import Estimate
 _FAR, _ONE_SIDED = 0.05, 0.3
 #: Chance of a normal grade beyond 2 sd, and of so many of them that is not explained by it.
 _BEYOND, _RARE = 0.0455, 0.01
-#: Standard errors by which a correlation is surely below the least one: 1 % of the normal.
-_SURE = 2.326
+#: Standard errors by which a correlation is surely below the least one: 5 % of the normal.
+_SURE = 1.645
 #: Least correlation with the mean of the others (P.913).
 LEAST_CORRELATION = 0.75
 
@@ -80,7 +80,7 @@ def screened(grades: Float64) -> dict[int, str]:
 
 
 def _surely_below(correlation: float, count: int) -> bool:
-    """Whether a correlation is below the least one beyond its own error (Fisher's z, 1 %)."""
+    """Whether a correlation is below the least one beyond its own error (Fisher's z, 5 %)."""
     bounded = min(max(correlation, -0.999), 0.999)
     away = math.atanh(LEAST_CORRELATION) - math.atanh(bounded)
     return away * math.sqrt(max(0, count - 3)) > _SURE

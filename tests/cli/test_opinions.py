@@ -1,0 +1,139 @@
+"""The commands ask, raters and opinions, on files."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import magnetite
+from conftest import Run, size_of, texture
+from magnetite.core.picture import as_picture
+
+STEPS = ("--steps", "dct step=2%,6%,16%", "--steps", "gaussian-noise sd=2%,5%,10%")
+
+
+@pytest.fixture
+def references(tmp_path: Path) -> list[str]:
+    for seed, name in enumerate(("one", "two")):
+        samples = (255 * texture(80, 96, seed=seed)).astype(np.uint8)
+        magnetite.write(as_picture(samples), tmp_path / f"{name}.png")
+    return ["one.png", "two.png"]
+
+
+def test_ratings_become_opinions_an_agreement_and_a_gate(
+    run: Run, tmp_path: Path, references: list[str]
+) -> None:
+    asked = run("ask", *references, "--design", "rating", *STEPS, "--out", "t")
+    assert "14 pictures of 2 references; each rater gives 14 answers" in asked.stdout
+    assert "about 40 raters" in asked.stdout  # (1.96 x 0.8 / 0.25)²
+    run("raters", "t", "people", "--count", "15", "--random", "1", "--by", "ssim")
+    words = ("opinions", "people", "--test", "t", "--metrics", "ssim,psnr", "--gate", "gate.json",
+             "--least", "3.5")  # fmt: skip
+    done = run(*words, "--format", "json")
+    assert "simulated raters, not of people" in done.stderr
+    record = json.loads(done.stdout)
+    assert list(record["left_out"]) == ["random-15"]
+    assert record["simulated"] is True
+    assert size_of(tmp_path / "opinions.png") == (1280, 800)
+    scores = {(row["content"], row["condition"]): row["value"]
+              for row in record["rows"] if row["figure"] == "mean opinion score"}  # fmt: skip
+    # By hand: the mean of the grades in the files.
+    test = json.loads((tmp_path / "t" / "test.json").read_text())
+    one = test["stimuli"][5]
+    grades = [
+        int(trial["answer"])
+        for path in (tmp_path / "people").glob("answers-simulated-*.json")
+        for trial in json.loads(path.read_text())["trials"] if trial["first"] == one["name"]
+    ]  # fmt: skip
+    assert scores[one["content"], one["condition"]] == pytest.approx(np.mean(grades))
+    agreements = {row["metric"]: row for row in record["agreement"]}
+    assert agreements["ssim"]["Pearson"] > 0.9
+    assert agreements["psnr"]["pictures"] == 12  # of references it is infinite
+    # The gate accepts where the mapping of its own figures reaches the grade.
+    gate = json.loads((tmp_path / "gate.json").read_text())
+    assert (gate["threshold"], gate["features"][0]["name"]) == (3.5, "ssim")
+    checked = 0
+    for stimulus in test["stimuli"]:
+        grade = scores[stimulus["content"], stimulus["condition"]]
+        if abs(grade - 3.5) < 0.7:
+            continue
+        reference = next(s["name"] for s in test["stimuli"] if s["content"] == stimulus["content"]
+                         and s["condition"] == "reference")  # fmt: skip
+        picture, clean = (f"t/pictures/{name}.png" for name in (stimulus["name"], reference))
+        status = 0 if grade > 3.5 else 1
+        run("gate", "check", "gate.json", picture, "--reference", clean, status=status)
+        checked += 1
+    assert checked > 6
+
+
+def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]) -> None:
+    (tmp_path / "plan.toml").write_text(
+        '[references]\nfiles = ["one.png", "two.png"]\n[degradations]\nnoisy = "gaussian-noise '
+        'sd=8%"\n[treatments]\nbare = "nothing"\nmedian = "median size=3"\nsoft = "gaussian '
+        'sigma=2"\n[scores]\nmetrics = "psnr"\n'
+    )
+    run("run", "plan.toml", "--workers", "1")
+    asked = run("ask", "plan", "--design", "pairs", "--out", "t", "--ties", "--beside")
+    assert "8 pictures of 2 references; each rater gives 24 answers" in asked.stdout
+    assert "8 pictures" in run("ask", "plan", "--design", "pairs", "--out", "t", "--ties",
+                               "--beside").stdout  # fmt: skip
+    run("raters", "t", "people", "--count", "9")
+    lines = run("opinions", "people", "--test", "t", "--format", "csv").stdout.splitlines()
+    assert len(lines) == 9
+    assert {line.split(",")[1] for line in lines[1:]} == {
+        "reference", "noisy", "median after noisy", "soft after noisy",
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (("ask", "one.png", "--design", "chat", *STEPS), "is one of pairs, rating, threshold"),
+        (("ask", "one.png", "--design", "pairs"), "state what is done"),
+        (("ask", "one.png", "--design", "rating", "--ties", *STEPS), "go with --design pairs"),
+        (("ask", "none.png", "--design", "pairs", *STEPS), "none.png: no such file"),
+        (("ask", "one.png", "one.png", "--design", "pairs", *STEPS), "have one name"),
+        (("ask", "one.png", "--design", "pairs", "--pairs", "3", *STEPS), "do not connect"),
+        (("ask", "one.png", "--design", "threshold", *STEPS), "four levels or more"),
+        (("ask", "one.png", "--design", "pairs", "--steps", "blur"), "blur"),
+        (("ask", "one.png", "--design", "pairs", *STEPS, "--out", "one.png"), "is a file"),
+        (("ask", "two.png", "--design", "pairs", *STEPS, "--out", "t"), "holds another test"),
+        (("opinions", "people", "--test", "nowhere"), "nowhere/test.json: no such file"),
+        (("opinions", "empty", "--test", "t"), "holds no answers"),
+        (("opinions", "t/test.json", "--test", "t"), "t/test.json: not answers to a blind test"),
+        (("opinions", "people", "--test", "t", "--model", "x"), "--model x"),
+        (("opinions", "people", "--test", "t", "--gate", "g.json"), "takes the metric"),
+        (("opinions", "people", "--test", "t", "--gate", "g.json", "--metrics", "ssim"), "grades"),
+        (("opinions", "people", "--test", "t", "--metrics", "nothing"), "nothing"),
+        (("opinions", "people", "--test", "t", "--out", "a.txt"), "a figure is written as"),
+        (("raters", "t", "p2", "--random", "30"), "30 of 20 raters at random"),
+        (("raters", "t", "p2", "--by", "psnr"), "not finite for a reference"),
+        (("raters", "t", "p2", "--by", "mse"), "higher for better"),
+        (("raters", "t", "p2", "--lapse", "2"), "--lapse"),
+    ],
+)
+def test_bad_input_is_one_line(
+    run: Run, tmp_path: Path, references: list[str], words: tuple[str, ...], says: str
+) -> None:
+    (tmp_path / "empty").mkdir()
+    magnetite.ask(tmp_path / "one.png", tmp_path / "t", steps="dct step=2%,6%,16%")
+    magnetite.raters(tmp_path / "t", tmp_path / "people", count=3)
+    before = sorted(path.name for path in tmp_path.iterdir())
+    done = run(*words, status=2)
+    assert says in done.stderr
+    assert len(done.stderr.strip().splitlines()) == 1
+    assert sorted(path.name for path in tmp_path.iterdir()) == before
+
+
+def test_a_picture_that_was_changed_is_not_scored(
+    run: Run, tmp_path: Path, references: list[str]
+) -> None:
+    magnetite.ask(tmp_path / "one.png", tmp_path / "t", steps="dct step=2%,6%,16%,20%,30%,40%")
+    magnetite.raters(tmp_path / "t", tmp_path / "people", count=4)
+    (path, *_) = sorted((tmp_path / "t" / "pictures").iterdir())
+    magnetite.write(as_picture(255 - magnetite.read(path).samples), path)
+    done = run("opinions", "people", "--test", "t", "--metrics", "ssim", status=2)
+    assert "has changed since the test was made" in done.stderr
