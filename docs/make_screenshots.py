@@ -11,6 +11,7 @@ import tempfile
 import textwrap
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import matplotlib as mpl
 from PIL import Image, ImageDraw, ImageFont
@@ -124,31 +125,20 @@ def main(target: Path) -> None:
             ["degrade", chart, "aimed.png", "gaussian-blur", "sigma=auto", "--aim", "ssim=0.80"],
         )
         run_in_terminal(["degrade", reference, "noisy.png", "gaussian-noise", "sd=8dn"], folder)
-        run_in_terminal(["restore", "noisy.png", "smooth.png", "gaussian", "sigma=2"], folder)
         for words in (
             ["noise", reference, "noisy.png"],
             ["sharpness", chart],
-            ["approximation", reference],
-            ["residual", "noisy.png", "smooth.png"],
         ):
             run_in_terminal(["view", *words], folder)
         for name in (
             "noise",
             "sharpness",
-            "approximation",
-            "residual",
             "photon-transfer",
         ):
             shutil.copy(folder / f"{name}.png", target / f"{name}.png")
         _photograph_chart(folder, target, run_in_terminal)
         run_in_terminal(["score", reference, "tile.mgt", "--maps", "maps"], folder)
         shutil.copy(folder / "maps/tile-maps.png", target / "maps.png")
-        sheet = ["view", "sheet", reference, "degraded.png", "restored.png", "tile.mgt"]
-        run_in_terminal(
-            [*sheet, "--reference", reference, "--crop", "210,180,96x64", "--out", "sheet.png"],
-            folder,
-        )
-        shutil.copy(folder / "sheet.png", target / "sheet.png")
         codecs = [w for name in ("wavelet", "dct", "jpeg2000", "jpeg") for w in ("--codec", name)]
         run_in_terminal(["curve", reference, *codecs, "--out", "curves"], folder)
         shutil.copy(folder / "curves/curve.png", target / "curve.png")
@@ -172,6 +162,7 @@ def main(target: Path) -> None:
             ["gate", "check", "gate.json", "next/sharp.png", "next/soft.png"],
         )
         shutil.copy(folder / "tray/sheets/references.png", target / "scenes.png")
+        _ask(folder, target, run_in_terminal)
 
 
 def _photograph_chart(folder: Path, target: Path, run: Callable[[list[str], Path], str]) -> None:
@@ -185,6 +176,51 @@ def _photograph_chart(folder: Path, target: Path, run: Callable[[list[str], Path
         chart.convert("RGB").resize((1200, 800), Image.Resampling.LANCZOS).save(
             target / "chart.png", optimize=True
         )
+
+
+def _ask(folder: Path, target: Path, run: Callable[[list[str], Path], str]) -> None:
+    """A pair of a blind test, opinions of simulated raters, and the demo's guarantee."""
+    references = [f"tray/references/{name}.png" for name in ("veined-breccia", "clay-core")]
+    steps = ["--steps", "jpeg quality=5,10,20,40,80", "--steps", "gaussian-noise sd=2dn,6dn,12dn"]
+    beside = ["--beside", "--size", "380x300"]
+    for design, more in (("pairs", beside), ("rating", [])):
+        run(["ask", *references, "--design", design, *steps, *more, "--out", design], folder)
+    run(["raters", "rating", "simulated", "--random", "1"], folder)
+    run(["opinions", "simulated", "--test", "rating", "--metrics", "psnr,ssim,ms-ssim"], folder)
+    shutil.copy(folder / "opinions.png", target / "opinions.png")
+    need = ["--need", "ssim>=0.9", "--share", "90%", "--out", "guarantee.html"]
+    run(["report", "tray/trays", *need], folder)
+
+    def answer(opened: Any) -> None:
+        opened.keyboard.type("rater 7")
+        for _ in range(3):
+            opened.keyboard.press("Enter")
+        while opened.inner_text("#progress") == "Practice":
+            opened.keyboard.press("ArrowRight")
+        opened.keyboard.press("Enter")
+
+    photograph(folder / "pairs/ask.html", target / "ask.png", answer)
+    photograph(
+        folder / "guarantee.html", target / "guarantee.png",
+        lambda opened: opened.click("nav a[href='#guarantee']"),
+    )  # fmt: skip
+
+
+def photograph(page: Path, picture: Path, prepare: Callable[[Any], object]) -> None:
+    """A page after some steps."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
+        )
+        opened = browser.new_page(viewport={"width": 1280, "height": 800})
+        opened.goto(page.resolve().as_uri())
+        opened.wait_for_selector("html[data-ready=yes]")
+        prepare(opened)
+        opened.wait_for_timeout(400)
+        opened.screenshot(path=picture)
+        browser.close()
 
 
 def draw_report(page: Path, target: Path) -> None:

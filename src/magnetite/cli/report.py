@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.drawing import pictures_of
-from magnetite.cli.options import FullScaleOption, note, protect
+from magnetite.cli.options import FullScaleOption, note, protect, share_of
 from magnetite.cli.output import say, say_done
 from magnetite.cli.progress import working
 from magnetite.core.errors import InputError
@@ -39,6 +39,20 @@ def run(
         str | None,
         typer.Option(help="Metric of the answer; the run's first metric if left out."),
     ] = None,
+    need: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Draw the guarantee of a need, as in 'ssim>=0.95'. May be repeated; all are to be "
+            "met.",
+            metavar="FIGURE>=VALUE",
+        ),
+    ] = None,
+    share: Annotated[
+        str, typer.Option(help="Of new references that meet the need.", metavar="SHARE")
+    ] = "95%",
+    confidence: Annotated[
+        str, typer.Option(help="Confidence of the guarantee.", metavar="SHARE")
+    ] = "90%",
     metrics: Annotated[
         str, typer.Option(help="Scores of --pictures, as in psnr,ssim.", metavar="LIST")
     ] = "psnr,ssim",
@@ -54,17 +68,25 @@ def run(
     full_scale: FullScaleOption = None,
 ) -> None:
     """The page needs no network and no server; it opens from disk in any browser."""
+    from magnetite.experiment.guarantee import Need
     from magnetite.files.atomic import inside
+    from magnetite.pages.content import of_run
     from magnetite.pages.page import write_page
 
     _check(names, pictures=pictures, metric=metric)
+    if pictures and need:
+        raise InputError("--need goes with the folder of a run")
+    promised = share_of("--share", share), share_of("--confidence", confidence)
+    wanted = Need.of(need, *promised) if need else None
     page = out or (Path("report.html") if pictures else inside(names[0], "report.html"))
     if page.suffix.lower() not in (".html", ".htm"):
         raise InputError(f"{page}: a report is written as .html")
     protect(names if pictures else [], [page])
     with working("report"):
         content = (
-            _of_pictures(names, metrics, full_scale) if pictures else _of_run(names[0], metric)
+            _of_pictures(names, metrics, full_scale)
+            if pictures
+            else of_run(names[0], metric, wanted)
         )
         written = write_page(content, page, limit * 10**6)
     for message in content.gallery.notes:
@@ -83,12 +105,6 @@ def _check(names: list[Path], *, pictures: bool, metric: str | None) -> None:
         raise InputError("--metric is that of a run; name the scores of pictures with --metrics")
     if not pictures and len(names) > 1:
         raise InputError("report takes the folder of one run; of pictures with --pictures")
-
-
-def _of_run(folder: Path, metric: str | None) -> Content:
-    from magnetite.pages.content import of_run
-
-    return of_run(folder, metric)
 
 
 def _of_pictures(names: list[Path], metrics: str, full_scale: float | None) -> Content:

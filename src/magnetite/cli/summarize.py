@@ -44,8 +44,8 @@ def run(
     table: Annotated[
         str | None,
         typer.Option(
-            help="One table: means, ranking, rates, agreement, references, cost, noticed, or "
-            "guarantee.",
+            help="One table: means, ranking, interactions, rates, agreement, references, cost, "
+            "noticed, or guarantee.",
             metavar="TABLE",
         ),
     ] = None,

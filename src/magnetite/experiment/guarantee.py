@@ -87,19 +87,9 @@ def guarantee(rows: RunRows, need: Need) -> RunTable:
     InputError
         If the run lacks a figure of the need.
     """
-    names = [str(target.step) for target in need.targets]
-    if absent := [name for name in names if name not in rows.figures]:
-        raise InputError(
-            f"{absent[0]!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
-        )
-    tried = _tried(rows, need, names)
     table, notes = [], []
-    for sequence in _sequences(tried):
-        settings = [_setting(own, need, names) for own in sequence]
-        last = strongest([(s["passed"], s["of"]) for s in settings], need.share, need.confidence)
-        for position, setting in enumerate(settings):
-            setting["guaranteed"] = "yes" if last is not None and position <= last else "no"
-        notes.append(_sentence(sequence[0].iloc[0]["treatment name"], settings, last))
+    for name, _, settings, last in _judged(rows, need):
+        notes.append(_sentence(name, settings, last))
         table += settings
     most = max(setting["of"] for setting in table)
     return RunTable(
@@ -108,6 +98,61 @@ def guarantee(rows: RunRows, need: Need) -> RunTable:
         "all milder ones reach the share",
         (*notes, *_promise(need, most), *_lost(rows)),
     )  # fmt: skip
+
+
+def _judged(
+    rows: RunRows, need: Need
+) -> Iterator[tuple[str, list[Any], list[dict[str, Any]], int | None]]:
+    """Each sequence: its treatment, rows and settings, and the last that is guaranteed."""
+    names = [str(target.step) for target in need.targets]
+    if absent := [name for name in names if name not in rows.figures]:
+        raise InputError(
+            f"{absent[0]!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
+        )
+    for sequence in _sequences(_tried(rows, need, names)):
+        settings = [_setting(own, need, names) for own in sequence]
+        last = strongest([(s["passed"], s["of"]) for s in settings], need.share, need.confidence)
+        for position, setting in enumerate(settings):
+            setting["guaranteed"] = "yes" if last is not None and position <= last else "no"
+        yield str(sequence[0].iloc[0]["treatment name"]), sequence, settings, last
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """A sequence of settings as the page draws it."""
+
+    name: str
+    sentence: str
+    settings: tuple[dict[str, Any], ...]
+    #: Of each figure of the need, by reference: its worst value at each setting; None for none.
+    scores: dict[str, dict[str, list[float | None]]]
+
+
+def drawn(rows: RunRows, need: Need) -> list[Drawn]:
+    """The sequences of a guarantee with the scores of all references."""
+    return [
+        Drawn(name, _sentence(name, settings, last), tuple(settings), {
+            str(target.step): _worst(sequence, target) for target in need.targets
+        })
+        for name, sequence, settings, last in _judged(rows, need)
+    ]  # fmt: skip
+
+
+def _worst(sequence: list[Any], target: Target) -> dict[str, list[float | None]]:
+    """Worst repeat of each reference at each setting."""
+    pick = "min" if target.sense == ">=" else "max"
+    columns = [
+        own.assign(value=own[str(target.step)].astype(float))
+        .groupby("reference")["value"]
+        .agg(pick)
+        for own in sequence
+    ]
+    names = dict.fromkeys(name for column in columns for name in column.index)
+    return {str(name): [_finite(column.get(name)) for column in columns] for name in names}
+
+
+def _finite(value: Any) -> float | None:
+    return None if value is None or not math.isfinite(value) else float(value)
 
 
 def _tried(rows: RunRows, need: Need, names: list[str]) -> Any:

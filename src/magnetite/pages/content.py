@@ -14,6 +14,7 @@ from magnetite.core.curves.study import activity_of
 from magnetite.core.operations.measuring import selected
 from magnetite.core.operations.score import Scorer
 from magnetite.core.picture import Picture
+from magnetite.experiment.guarantee import Drawn, Need, drawn
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now
 from magnetite.experiment.ranking import ranking
@@ -60,6 +61,9 @@ class Content:
     columns: tuple[Column, ...] = ()
     rows: tuple[tuple[Any, ...], ...] = ()
     answers: tuple[Answer, ...] = ()
+    #: The need of a guarantee, and its sequences of settings.
+    need: Need | None = None
+    guarantees: tuple[Drawn, ...] = ()
     metric: str = ""
     plan: PlanWords | None = None
     plan_text: str = ""
@@ -73,8 +77,8 @@ class Content:
     facts: dict[str, str] = field(default_factory=dict)
 
 
-def of_run(folder: Path, metric: str | None = None) -> Content:
-    """The content of a run's page.
+def of_run(folder: Path, metric: str | None = None, need: Need | None = None) -> Content:
+    """The content of a run's page; with a need, its guarantee.
 
     Raises
     ------
@@ -101,6 +105,8 @@ def of_run(folder: Path, metric: str | None = None) -> Content:
         columns=tuple(_columns(rows)),
         rows=tuple(_table(rows)),
         answers=tuple(answers(rows, chosen)) if chosen else (),
+        need=need,
+        guarantees=() if need is None else tuple(drawn(rows, need)),
         metric=chosen or "",
         plan=words,
         plan_text=text,

@@ -6,7 +6,7 @@ import base64
 import json
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from importlib.resources import files
@@ -16,6 +16,7 @@ from typing import Any
 
 from magnetite.core.compute.threads import spread
 from magnetite.core.quantities import figure
+from magnetite.experiment.guarantee import Need
 from magnetite.files.atomic import check_writable, inside, make_folder, write_bytes
 from magnetite.pages.content import Content, of_run
 from magnetite.pages.encoding import encode, similarity
@@ -24,7 +25,18 @@ from magnetite.pages.pictures import Shown
 #: Bytes of pictures that the page itself holds; the others go into a folder next to it.
 LIMIT = 9 * 10**6
 #: Parts of the program of the page, in the order in which they run.
-_SCRIPTS = ("base", "kept", "table", "chart", "curves", "pictures", "compare", "landscape", "start")
+_SCRIPTS = (
+    "base",
+    "kept",
+    "table",
+    "chart",
+    "curves",
+    "guarantee",
+    "pictures",
+    "compare",
+    "landscape",
+    "start",
+)
 #: Signs that would end a script, or begin a comment or a tag inside one.
 _UNSAFE = {"<": "\\u003c", ">": "\\u003e", "&": "\\u0026", "\u2028": "\\u2028", "\u2029": "\\u2029"}
 
@@ -92,7 +104,7 @@ def _beside(folder: Path, scripts: list[tuple[str, str]]) -> Iterator[None]:
 
 def report(
     run: Path | str, page: Path | str | None = None, *, metric: str | None = None,
-    limit: int = LIMIT,
+    need: Sequence[str] = (), share: float = 0.95, confidence: float = 0.9, limit: int = LIMIT,
 ) -> Written:  # fmt: skip
     """Write the page of a run.
 
@@ -104,6 +116,10 @@ def report(
         The page, an `.html` file; `report.html` in the run's folder if left out.
     metric : str, optional
         Of the answer; the run's first if left out.
+    need : sequence of str
+        Of a guarantee, which is drawn: figures with a bound, such as `ssim>=0.95`.
+    share, confidence : float
+        Of the guarantee: share of new references that meet the need, and the confidence in it.
     limit : int
         Bytes of pictures that the page holds; those beyond go into a folder next to it.
 
@@ -112,7 +128,7 @@ def report(
     FileError
         If the folder holds no run, or a file cannot be written.
     InputError
-        If no row is done, or the run has no such metric.
+        If no row is done, or the run has no such metric or figure.
 
     Examples
     --------
@@ -130,7 +146,8 @@ def report(
     'report.html'
     """
     path = inside(Path(run), "report.html") if page is None else Path(page)
-    return write_page(of_run(Path(run), metric), path, limit)
+    wanted = Need.of(need, share, confidence) if need else None
+    return write_page(of_run(Path(run), metric, wanted), path, limit)
 
 
 def _clear(folder: Path, kept: set[str]) -> None:
@@ -183,6 +200,7 @@ def _rendered(
         "metric": content.metric,
         "rates": content.rates,
         "families": content.families,
+        "guarantee": _guarantee(content),
         "pictures": pictures,
         "folder": folder,
     }
@@ -196,6 +214,31 @@ def _rendered(
         licence=asset("chart.LICENSE.md"),
     )
     return str(page).encode()
+
+
+def _guarantee(content: Content) -> dict[str, Any] | None:
+    """The sequences of a guarantee for the page; None without one."""
+    import pandas as pd
+
+    need = content.need
+    if need is None:
+        return None
+    return {
+        "share": 100 * need.share,
+        "targets": [
+            {"name": str(one.step), "value": one.value, "sense": one.sense} for one in need.targets
+        ],
+        "sequences": [
+            {
+                "name": one.name, "sentence": one.sentence, "scores": one.scores,
+                "settings": [
+                    {key: None if pd.isna(v) else v for key, v in s.items()}
+                    for s in one.settings
+                ],
+            }
+            for one in content.guarantees
+        ],
+    }  # fmt: skip
 
 
 def environment() -> Any:

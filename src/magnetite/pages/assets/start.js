@@ -24,7 +24,7 @@
     else delete document.documentElement.dataset.theme;
     for (const work of page.onTheme) work();
   });
-  const parts = [page.table, page.curves, page.landscape, page.compare];
+  const parts = [page.table, page.curves, page.guarantee, page.landscape, page.compare];
   const next = () => {
     const part = parts.shift();
     if (!part) { page.kept.arrive(); document.documentElement.dataset.ready = "yes"; return; }
