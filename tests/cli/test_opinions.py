@@ -49,7 +49,9 @@ def test_ratings_become_opinions_an_agreement_and_a_gate(
         for trial in json.loads(path.read_text())["trials"] if trial["first"] == one["name"]
     ]  # fmt: skip
     assert scores[one["content"], one["condition"]] == pytest.approx(np.mean(grades))
-    agreements = {row["metric"]: row for row in record["agreement"]}
+    agreements = {row["metric"]: row for row in record["agreement"] if row["of"] == "all"}
+    by_kind = {row["of"] for row in record["agreement"]}
+    assert by_kind == {"all", "dct", "gaussian-noise"}  # two references: too few of themselves
     assert agreements["ssim"]["Pearson"] > 0.9
     assert agreements["psnr"]["pictures"] == 12  # of references it is infinite
     # The gate accepts where the mapping of its own figures reaches the grade.

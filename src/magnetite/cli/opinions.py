@@ -86,11 +86,10 @@ def run(
 def _agreement(made: Compared) -> Table:
     from magnetite.core.table import Table
 
-    best = max(made.rows, key=lambda row: row.pearson).metric
     return Table.of(
-        ["metric", "pictures", "Pearson", "95 % from", "to", "Spearman", "95 % from ", "to ",
+        ["metric", "of", "pictures", "Pearson", "95 % from", "to", "Spearman", "95 % from ", "to ",
          "rmse", "95 % from  ", "to  ", "p"],
         made.rows,
-        f"after a monotone logistic mapping (ITU-T P.1401); p: of so large a difference from {best}"
-        " (Steiger, Holm)",
+        "after a monotone logistic mapping (ITU-T P.1401) of these pictures; p: chance of so large "
+        "a difference from the best metric (Steiger, Holm)",
     )  # fmt: skip

@@ -18,7 +18,7 @@ from magnetite.core.operations.measuring import selected
 from magnetite.core.operations.score import Scorer
 from magnetite.core.opinion.agreement import LEAST, Agreement, agreement, steiger
 from magnetite.core.opinion.analysis import Opinions, analyse
-from magnetite.core.opinion.raters import Crowd, simulated_answers, truth_of
+from magnetite.core.opinion.raters import Crowd, kind_of, simulated_answers, truth_of
 from magnetite.core.opinion.record import Answers, BlindTest, Stimulus
 from magnetite.core.opinion.scaling import Model
 from magnetite.files.atomic import check_writable, inside, make_folder
@@ -34,6 +34,8 @@ class AgreementRow(NamedTuple):
     """How well a metric follows opinions, after the mapping."""
 
     metric: str
+    #: `all`, or the kind of degradation that the pictures have.
+    of: str
     pictures: int
     pearson: float
     pearson_low: float
@@ -211,23 +213,38 @@ def compared(found: Opinions, folder: Path, metrics: str = METRICS) -> Compared:
     if not found.values:
         raise InputError(f"a test of {found.test.design} has no value for each picture to compare")
     figures = _scores(found.test, folder, metrics)
+    agreements, rows, notes = _agreements(found, figures, "all", list(found.values))
+    if not agreements:
+        raise InputError("no metric can be compared: " + "; ".join(notes))
+    kinds: dict[str, list[str]] = {}
+    for one in found.test.stimuli:
+        if one.name in found.values:
+            kinds.setdefault(kind_of(one.condition), []).append(one.name)
+    for kind, names in kinds.items():
+        if len(kinds) > 1 and len(names) >= LEAST:
+            rows += _agreements(found, figures, kind, names)[1]
+    return Compared(agreements, tuple(rows), figures, tuple(notes))
+
+
+def _agreements(
+    found: Opinions, figures: dict[str, dict[str, float]], of: str, names: Sequence[str]
+) -> tuple[dict[str, Agreement], list[AgreementRow], list[str]]:
+    """Each metric against the opinions on some pictures, and what is left out."""
     agreements: dict[str, Agreement] = {}
     used: dict[str, list[str]] = {}
     notes = []
     for name, values in figures.items():
-        kept = [k for k, value in values.items() if k in found.values and math.isfinite(value)]
-        lost = len(found.values) - len(kept)
+        kept = [k for k in names if math.isfinite(values.get(k, math.nan))]
+        lost = len(names) - len(kept)
         if lost:
             notes.append(f"{name}: {lost} pictures have no finite figure and are left out")
         if len(kept) < LEAST:
-            notes.append(
-                f"{name}: {len(kept)} pictures are too few for a mapping: it takes {LEAST}"
-            )
+            notes.append(f"{name}: {len(kept)} pictures are too few: a mapping takes {LEAST}")
             continue
         x, y = np.array([[values[k], found.values[k].value] for k in kept]).T
         agreements[name], used[name] = agreement(x, y), kept
     if not agreements:
-        raise InputError("no metric can be compared: " + "; ".join(notes))
+        return {}, [], notes
     best = max(agreements, key=lambda name: agreements[name].pearson.value)
     chances = {
         name: _difference(found, agreements, used, name, best)
@@ -236,12 +253,12 @@ def compared(found: Opinions, folder: Path, metrics: str = METRICS) -> Compared:
     corrected = _holm(chances)
     rows = [
         AgreementRow(
-            name, len(used[name]), *_ends(one.pearson), *_ends(one.spearman), *_ends(one.rmse),
+            name, of, len(used[name]), *_ends(one.pearson), *_ends(one.spearman), *_ends(one.rmse),
             corrected.get(name),
         )
         for name, one in agreements.items()
     ]  # fmt: skip
-    return Compared(agreements, tuple(rows), figures, tuple(notes))
+    return agreements, rows, notes
 
 
 def gate_of(found: Opinions, made: Compared, metric: str, least: float) -> Gate:

@@ -6,13 +6,14 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from magnetite.core.opinion.threshold import right_answers
 from magnetite.views.style import COLOURS, MARKERS, QUIET, headline, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from magnetite.core.opinion.analysis import OpinionRow, Opinions
+    from magnetite.core.opinion.analysis import OpinionRow, Opinions, PsychometricFunction
     from magnetite.experiment.opinions import Compared
 
 #: Rows that are drawn at most, so that labels can be read.
@@ -28,7 +29,7 @@ def opinions_figure(found: Opinions, made: Compared | None) -> Figure:
     people = f"{len(found.raters)} {'simulated raters' if found.simulated else 'raters'}"
     left_out = f", {len(found.left_out)} left out" if found.left_out else ""
     headline(figure, f"{_TITLES[found.test.design]} of {people}{left_out}; bars: 95 %")
-    count = 0 if made is None else min(3, len(made.agreements))
+    count = len(found.functions[:3]) if made is None else min(3, len(made.agreements))
     grid = figure.add_gridspec(
         max(1, count), 2 if count else 1, width_ratios=[1.7, 1] if count else None,
         left=0.27, right=0.98, top=0.91, bottom=0.08, wspace=0.2, hspace=0.5,
@@ -37,7 +38,24 @@ def opinions_figure(found: Opinions, made: Compared | None) -> Figure:
     if made is not None:
         for k, name in enumerate(list(made.agreements)[:count]):
             _draw_metric(figure.add_subplot(grid[k, 1]), name, found, made)
+    for k, one in enumerate(found.functions[:count] if made is None else ()):
+        _draw_function(figure.add_subplot(grid[k, 1]), one)
     return figure
+
+
+def _draw_function(axes: Axes, one: PsychometricFunction) -> None:
+    """Shares of right answers, as large as there are answers, and the function through them."""
+    share = one.right / one.shown
+    axes.scatter(one.levels, 100 * share, s=12 + 3 * one.shown, color=COLOURS[0], alpha=0.7)
+    x = np.geomspace(one.levels[0] / 1.2, one.levels[-1] * 1.2, 200)
+    axes.plot(x, 100 * right_answers(x, one.threshold, one.slope), color=COLOURS[1])
+    axes.axvline(one.threshold, color=QUIET, lw=1, ls=":")
+    axes.set(xscale="log", ylim=(35, 104), ylabel="right (%)", xlabel="dn rms")
+    ticks = one.levels[:: max(1, one.levels.size // 6)]
+    axes.set_xticks(ticks, [f"{level:.2g}" for level in ticks])
+    axes.minorticks_off()
+    axes.set_title(f"{one.content}: {one.kind}, {one.threshold:.3g} dn", fontsize=10)
+    axes.grid(True)
 
 
 def _draw_figures(axes: Axes, found: Opinions) -> None:

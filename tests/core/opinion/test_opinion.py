@@ -248,6 +248,10 @@ def test_a_threshold_is_given_as_setting_and_of_several_raters() -> None:
     assert rows["setting at the threshold"].value == pytest.approx(
         rows["threshold"].value, rel=0.02
     )
+    (function,) = analyse(test, answers).functions
+    assert function.shown.sum() == 12 * 40
+    assert function.right.sum() == sum(_of(one, test)[1].sum() for one in answers)
+    assert function.threshold == pytest.approx(3.0, rel=0.1)
     fits = [fitted_threshold(*_of(one, test))[0] for one in answers]
     assert rows["threshold"].value == pytest.approx(stats.gmean(fits), rel=1e-6)
     half = stats.t.ppf(0.975, 11) * stats.sem(np.log(fits))

@@ -42,6 +42,19 @@ class OpinionRow(NamedTuple):
     answers: int
 
 
+@dataclass(frozen=True)
+class PsychometricFunction:
+    """Shares of right answers over the level, dn rms, and the threshold and slope of all raters."""
+
+    content: str
+    kind: str
+    levels: Float64
+    right: Float64
+    shown: Float64
+    threshold: float
+    slope: float
+
+
 @dataclass(frozen=True, repr=False)
 class Opinions(Tabular):
     """What raters said of a test."""
@@ -55,6 +68,8 @@ class Opinions(Tabular):
     values: dict[str, Estimate]
     simulated: bool
     notes: tuple[str, ...]
+    #: Of thresholds: the answers of all raters and the function through them.
+    functions: tuple[PsychometricFunction, ...] = ()
 
     def rows(self) -> list[OpinionRow]:
         """A row for each figure."""
@@ -106,17 +121,18 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
             "all raters are left out: " + "; ".join(f"{k}: {v}" for k, v in reasons.items())
         )
     values: dict[str, Estimate] = {}
+    functions: list[PsychometricFunction] = []
     if test.design == "pairs":
         figures = _of_pairs(test, kept, model, values, notes)
     elif test.design == "rating":
         figures = _of_ratings(test, kept, values)
     else:
-        figures = _of_thresholds(test, kept, notes)
+        figures = _of_thresholds(test, kept, functions, notes)
     if len(kept) == 1:
         notes.append("one rater: the figures are theirs alone, without interval over people")
     return Opinions(
         test, tuple(one.rater for one in kept), reasons, tuple(figures), values,
-        any(one.simulated for one in given), tuple(notes),
+        any(one.simulated for one in given), tuple(notes), tuple(functions),
     )  # fmt: skip
 
 
@@ -191,17 +207,20 @@ def _of_ratings(
     return figures
 
 
-def _of_thresholds(test: BlindTest, kept: Sequence[Answers], notes: list[str]) -> list[OpinionRow]:
+def _of_thresholds(
+    test: BlindTest,
+    kept: Sequence[Answers],
+    functions: list[PsychometricFunction],
+    notes: list[str],
+) -> list[OpinionRow]:
     figures = []
     for (content, kind), series in series_of(test).items():
-        found, count = [], 0
-        for one in kept:
-            levels, right = _levels(series, one)
-            if levels.size:
-                found.append(fitted_threshold(levels, right)[:2])
-                count += levels.size
-        if not found:
+        each = [own for one in kept if (own := _levels(series, one))[0].size]
+        if not each:
             continue
+        found = [fitted_threshold(levels, right)[:2] for levels, right in each]
+        functions.append(_function(content, kind, each))
+        count = sum(levels.size for levels, _ in each)
         threshold = pooled_threshold(found)
         label = Stimulus("", content, kind, "", 0.0)
         figures.append(_row(label, "threshold", threshold, "dn rms", count))
@@ -221,6 +240,17 @@ def _of_thresholds(test: BlindTest, kept: Sequence[Answers], notes: list[str]) -
                 estimate = _at_threshold(threshold, series, numbers)
                 figures.append(_row(label, name, estimate, unit, count))
     return figures
+
+
+def _function(
+    content: str, kind: str, each: Sequence[tuple[Float64, Float64]]
+) -> PsychometricFunction:
+    """The function through the answers of all raters."""
+    levels, right = (np.concatenate(one) for one in zip(*each, strict=True))
+    threshold, _, slope = fitted_threshold(levels, right)
+    shown = np.unique(levels)
+    counts = np.array([[(levels == v).sum(), right[levels == v].sum()] for v in shown], float).T
+    return PsychometricFunction(content, kind, shown, counts[1], counts[0], threshold, slope)
 
 
 def _at_threshold(
