@@ -176,6 +176,14 @@ def raters(
     ------
     InputError
         If the numbers do not fit, or the metric cannot be used.
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> _ = magnetite.write(magnetite.scenes((160, 120))["clay-core"], "core.png")
+    >>> _ = magnetite.ask("core.png", "test", design="rating", steps="dct step=4dn,16dn")
+    >>> [path.name for path in magnetite.raters("test", "answers", count=2, random=1)]
+    ['answers-simulated-1.json', 'answers-random-2.json']
     """
     if not 0 <= random <= count or count < 1:
         raise InputError(f"{random} of {count} raters at random: from 0 to all of at least one")
