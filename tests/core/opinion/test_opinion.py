@@ -183,6 +183,29 @@ def test_screening_follows_the_recommendation() -> None:
     assert "correlate" in screened(shy)[6] or "far from" in screened(shy)[6]
 
 
+@pytest.mark.filterwarnings("error")
+@pytest.mark.parametrize("design", ["pairs", "rating", "threshold"])
+def test_raters_may_stop_early(design: str) -> None:
+    """What they answered counts, and it is said; a picture that nobody saw has no figure."""
+    levels = LEVELS if design == "threshold" else LEVELS[:7]
+    test = blind(design, levels)
+    truth = {s.name: 4.8 - 0.45 * k for k, s in enumerate(test.stimuli)}
+    records = simulated_answers(test, Crowd(truth, 6, lapse=0))
+    for number, record in enumerate(records[:5]):
+        record["trials"] = record["trials"][: 5 * number if design != "rating" else 7]
+        record["complete"] = False
+    records[5]["trials"] = records[5]["trials"][:7] if design == "rating" else []
+    answers = [Answers.of_record(json.loads(json.dumps(one)), test) for one in records]
+    found = analyse(test, answers)
+    assert any("stopped after" in note for note in found.notes)
+    conditions = {row.condition for row in found.figures}
+    if design == "rating":
+        assert test.stimuli[-1].condition not in conditions
+        assert test.stimuli[6].condition in conditions
+    else:
+        assert any("hold no answers" in note for note in found.notes)
+
+
 @pytest.mark.parametrize("design", ["pairs", "rating", "threshold"])
 def test_the_rater_who_answers_at_random_is_found(design: str) -> None:
     levels = LEVELS if design == "threshold" else LEVELS[:7]

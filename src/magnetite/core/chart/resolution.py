@@ -133,18 +133,19 @@ class StarResponse:
     @property
     def mtf50(self) -> Estimate | None:
         """Frequency at which the mean of the directions falls to half, c/px; None if none does."""
-        mean = np.nanmean(self.response, axis=0)
-        half = crossing(self.frequency, mean, 0.5)
+        known = np.isfinite(self.response).any(axis=0)
+        frequency, mean = self.frequency[known], np.nanmean(self.response[:, known], axis=0)
+        half = crossing(frequency, mean, 0.5)
         if half is None:
             return None
-        count = np.isfinite(self.response).sum(axis=0)
-        errors = np.sqrt(np.nansum(self.error**2, axis=0)) / count
+        count = np.isfinite(self.response[:, known]).sum(axis=0)
+        errors = np.sqrt(np.nansum(self.error[:, known] ** 2, axis=0)) / count
         after = max(1, int(np.flatnonzero(mean < 0.5)[0]))
-        share = (half - self.frequency[after - 1]) / np.diff(self.frequency)[after - 1]
+        share = (half - frequency[after - 1]) / np.diff(frequency)[after - 1]
         own = math.hypot((1 - share) * errors[after - 1], share * errors[after])
         near = slice(max(0, after - 2), after + 2)
         # The slope of a line through four rings: that between two of them is noise as well.
-        fall = -float(np.polyfit(self.frequency[near], mean[near], 1)[0])
+        fall = -float(np.polyfit(frequency[near], mean[near], 1)[0])
         error = own / fall if fall > 0 else math.nan
         return Estimate.of(half, error)
 

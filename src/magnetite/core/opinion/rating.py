@@ -51,13 +51,17 @@ def screened(grades: Float64) -> dict[int, str]:
     """
     from scipy.special import bdtrc
 
-    mean, sd = np.nanmean(grades, axis=0), np.nanstd(grades, axis=0, ddof=1)
-    centred = grades - mean
-    second, fourth = (np.nanmean(centred**power, axis=0) for power in (2, 4))
+    known = np.isfinite(grades)
+    filled, count = np.where(known, grades, 0.0), known.sum(axis=0)
     with np.errstate(divide="ignore", invalid="ignore"):
+        mean = filled.sum(axis=0) / count
+        centred = np.where(known, grades - mean, 0.0)
+        second, fourth = ((centred**power).sum(axis=0) / count for power in (2, 4))
+        sd = np.sqrt((centred**2).sum(axis=0) / (count - 1))
         kurtosis = np.where(second > 0, fourth / second**2, np.nan)
+        others = (filled.sum(axis=0) - filled) / (count - known)
     reach = np.where((kurtosis >= 2) & (kurtosis <= 4), 2.0, math.sqrt(20)) * sd
-    above, below = (centred >= reach) & (sd > 0), (centred <= -reach) & (sd > 0)
+    above, below = ((known & (sd > 0) & (sign * centred >= reach)) for sign in (1, -1))
     found: dict[int, str] = {}
     for rater, own in enumerate(grades):
         high, low = int(above[rater].sum()), int(below[rater].sum())
@@ -69,8 +73,7 @@ def screened(grades: Float64) -> dict[int, str]:
                 "(BT.500)"
             )
             continue
-        others = np.nanmean(np.delete(grades, rater, axis=0), axis=0)
-        correlation = _correlation(own, others)
+        correlation = _correlation(own, others[rater])
         if correlation is not None and _surely_below(correlation, given):
             found[rater] = (
                 f"grades correlate {correlation:.2f} with the mean of the others, less than "
