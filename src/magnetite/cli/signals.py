@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import _thread
 import atexit
 import os
 import signal
 import sys
 import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
 from types import FrameType
 from typing import NoReturn
 
@@ -53,9 +57,7 @@ def _postponed(number: int, frame: FrameType | None) -> bool:
     """
     while frame is not None:
         if any(part in frame.f_code.co_filename for part in _UNBROKEN):
-            again = threading.Timer(_AGAIN, signal.raise_signal, (number,))
-            again.daemon = True
-            again.start()
+            _later(_AGAIN, lambda: signal.raise_signal(number))
             return True
         frame = frame.f_back
     return False
@@ -91,10 +93,22 @@ def _stop_soon(status: int) -> None:
         return
 
     def stop() -> None:
-        sys.stderr.write("magnetite: interrupted\n")
-        sys.stderr.flush()
+        with suppress(OSError):  # standard error may be closed
+            os.write(2, b"magnetite: interrupted\n")
         os._exit(status)
 
-    timer = threading.Timer(_PATIENCE, stop)
-    timer.daemon = True
-    timer.start()
+    _later(_PATIENCE, stop)
+
+
+def _later(seconds: float, action: Callable[[], object]) -> None:
+    """Carry out an action after a while, in a thread of its own.
+
+    Threads of `threading` take locks as they start, which the main thread may have held when the
+    signal came: it would wait for itself.
+    """
+
+    def work() -> None:
+        time.sleep(seconds)
+        action()
+
+    _thread.start_new_thread(work, ())
