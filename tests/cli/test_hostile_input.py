@@ -309,7 +309,11 @@ def test_a_command_ends_with_the_program(gray: Path, tmp_path: Path) -> None:
     )
     words = [PROGRAM, "--commands", "own.toml", "restore", "g.png", "o.png", "slow"]
     for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
-        program = subprocess.Popen(words, cwd=tmp_path, stderr=subprocess.DEVNULL)
+        # Under nohup SIGHUP is ignored, by programs that are started as well.
+        program = subprocess.Popen(
+            words, cwd=tmp_path, stderr=subprocess.DEVNULL,
+            preexec_fn=lambda: signal.signal(signal.SIGHUP, signal.SIG_DFL),
+        )  # fmt: skip
         deadline = time.perf_counter() + 20
         while subprocess.run(["pgrep", "-f", f"^{sleep}"], capture_output=True).returncode:
             assert time.perf_counter() < deadline
