@@ -307,13 +307,11 @@ def test_a_command_ends_with_the_program(gray: Path, tmp_path: Path) -> None:
     (tmp_path / "own.toml").write_text(
         f'[restoration.slow]\nrun = ["sh", "-c", "{sleep}; cp {{input}} {{output}}"]\n'
     )
-    words = [PROGRAM, "--commands", "own.toml", "restore", "g.png", "o.png", "slow"]
+    # Under nohup SIGHUP is ignored, also by programs that are started.
+    words = ["env", "--default-signal=HUP", PROGRAM, "--commands", "own.toml", "restore", "g.png",
+             "o.png", "slow"]  # fmt: skip
     for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
-        # Under nohup SIGHUP is ignored, by programs that are started as well.
-        program = subprocess.Popen(
-            words, cwd=tmp_path, stderr=subprocess.DEVNULL,
-            preexec_fn=lambda: signal.signal(signal.SIGHUP, signal.SIG_DFL),
-        )  # fmt: skip
+        program = subprocess.Popen(words, cwd=tmp_path, stderr=subprocess.DEVNULL)
         deadline = time.perf_counter() + 20
         while subprocess.run(["pgrep", "-f", f"^{sleep}"], capture_output=True).returncode:
             assert time.perf_counter() < deadline
