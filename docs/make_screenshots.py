@@ -9,7 +9,8 @@ import subprocess
 import sys
 import tempfile
 import textwrap
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -182,8 +183,8 @@ def _ask(folder: Path, target: Path, run: Callable[[list[str], Path], str]) -> N
     """A pair of a blind test, opinions of simulated raters, and the demo's guarantee."""
     references = [f"tray/references/{name}.png" for name in ("veined-breccia", "clay-core")]
     steps = ["--steps", "jpeg quality=5,10,20,40,80", "--steps", "gaussian-noise sd=2dn,6dn,12dn"]
-    beside = ["--beside", "--size", "380x300"]
-    for design, more in (("pairs", beside), ("rating", [])):
+    shown = ["--with-reference", "--size", "380x300"]
+    for design, more in (("pairs", shown), ("rating", [])):
         run(["ask", *references, "--design", design, *steps, *more, "--out", design], folder)
     run(["raters", "rating", "simulated", "--random", "1"], folder)
     run(["opinions", "simulated", "--test", "rating", "--metrics", "psnr,ssim,ms-ssim"], folder)
@@ -191,23 +192,24 @@ def _ask(folder: Path, target: Path, run: Callable[[list[str], Path], str]) -> N
     need = ["--need", "ssim>=0.9", "--share", "90%", "--out", "guarantee.html"]
     run(["report", "tray/trays", *need], folder)
 
-    def answer(opened: Any) -> None:
+    with opened_page(folder / "pairs/ask.html") as opened:
         opened.keyboard.type("rater 7")
         for _ in range(3):
             opened.keyboard.press("Enter")
         while opened.inner_text("#progress") == "Practice":
             opened.keyboard.press("ArrowRight")
         opened.keyboard.press("Enter")
+        opened.wait_for_timeout(400)
+        opened.screenshot(path=target / "ask.png")
+    with opened_page(folder / "guarantee.html") as opened:
+        opened.click("nav a[href='#guarantee']")
+        opened.wait_for_timeout(400)
+        opened.screenshot(path=target / "guarantee.png")
 
-    photograph(folder / "pairs/ask.html", target / "ask.png", answer)
-    photograph(
-        folder / "guarantee.html", target / "guarantee.png",
-        lambda opened: opened.click("nav a[href='#guarantee']"),
-    )  # fmt: skip
 
-
-def photograph(page: Path, picture: Path, prepare: Callable[[Any], object]) -> None:
-    """A page after some steps."""
+@contextmanager
+def opened_page(page: Path) -> Iterator[Any]:
+    """A page in a headless browser, once it is ready."""
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as playwright:
@@ -217,23 +219,13 @@ def photograph(page: Path, picture: Path, prepare: Callable[[Any], object]) -> N
         opened = browser.new_page(viewport={"width": 1280, "height": 800})
         opened.goto(page.resolve().as_uri())
         opened.wait_for_selector("html[data-ready=yes]")
-        prepare(opened)
-        opened.wait_for_timeout(400)
-        opened.screenshot(path=picture)
+        yield opened
         browser.close()
 
 
 def draw_report(page: Path, target: Path) -> None:
     """The top of the demo's report, and its pictures under a wipe."""
-    from playwright.sync_api import sync_playwright
-
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(
-            executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
-        )
-        opened = browser.new_page(viewport={"width": 1280, "height": 800})
-        opened.goto(page.resolve().as_uri())
-        opened.wait_for_selector("html[data-ready=yes]")
+    with opened_page(page) as opened:
         opened.screenshot(path=target / "report.png")
         opened.evaluate("document.getElementById('compare').scrollIntoView()")
         opened.wait_for_function("() => page.stageState.loaded.length > 1")
@@ -245,9 +237,8 @@ def draw_report(page: Path, target: Path) -> None:
         opened.wait_for_function("() => page.stageState.loaded[0].kind === 'treated'")
         opened.check('input[name="mode"][value="wipe"]')
         opened.click("#zoom-in")
-        opened.evaluate("() => new Promise((done) => setTimeout(done, 300))")
+        opened.wait_for_timeout(300)
         opened.screenshot(path=target / "compare.png")
-        browser.close()
 
 
 def _label_pictures(folder: Path, run: Callable[[list[str], Path], str]) -> None:

@@ -78,10 +78,10 @@ def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]
         'sigma=2"\n[scores]\nmetrics = "psnr"\n'
     )
     run("run", "plan.toml", "--workers", "1")
-    asked = run("ask", "plan", "--design", "pairs", "--out", "t", "--ties", "--beside")
+    asked = run("ask", "plan", "--design", "pairs", "--out", "t", "--ties", "--with-reference")
     assert "8 pictures of 2 references; each rater gives 24 answers" in asked.stdout
     assert "8 pictures" in run("ask", "plan", "--design", "pairs", "--out", "t", "--ties",
-                               "--beside").stdout  # fmt: skip
+                               "--with-reference").stdout  # fmt: skip
     run("raters", "t", "people", "--count", "9")
     lines = run("opinions", "people", "--test", "t", "--format", "csv").stdout.splitlines()
     assert len(lines) == 9
@@ -94,7 +94,7 @@ def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]
     ("words", "says"),
     [
         (("ask", "one.png", "--design", "chat", *STEPS), "is one of pairs, rating, threshold"),
-        (("ask", "one.png", "--design", "pairs"), "state what is done"),
+        (("ask", "one.png", "--design", "pairs"), "state the chains"),
         (("ask", "one.png", "--design", "rating", "--ties", *STEPS), "go with --design pairs"),
         (("ask", "none.png", "--design", "pairs", *STEPS), "none.png: no such file"),
         (("ask", "one.png", "one.png", "--design", "pairs", *STEPS), "have one name"),

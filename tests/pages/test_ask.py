@@ -33,7 +33,7 @@ def tests(tmp_path_factory: pytest.TempPathFactory) -> Path:
     pictures = [folder / "one.png", folder / "two.png"]
     for design, steps in STEPS.items():
         given = pictures[:1] if design == "threshold" else pictures
-        more = {"ties": True, "beside": True} if design == "pairs" else {}
+        more = {"ties": True, "with_reference": True} if design == "pairs" else {}
         repeats = 12 if design == "threshold" else None
         magnetite.ask(given, folder / design, design=design, steps=steps, repeats=repeats, **more)  # type: ignore[arg-type]
     return folder

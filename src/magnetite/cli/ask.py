@@ -58,8 +58,8 @@ def run(
         int | None, typer.Option(help="Pairs of each reference at most; all if left out.", min=1)
     ] = None,
     ties: Annotated[bool, typer.Option("--ties", help="Allow 'no difference'.")] = False,
-    beside: Annotated[
-        bool, typer.Option("--beside", help="Show the reference between the two of a pair.")
+    with_reference: Annotated[
+        bool, typer.Option("--with-reference", help="Show the reference between a pair.")
     ] = False,
     magnification: Annotated[
         int, typer.Option(help="Screen px for each px of a picture.", min=1, max=16)
@@ -82,12 +82,12 @@ def run(
 
     if design not in DESIGNS:
         raise InputError(f"--design {design}: is one of {', '.join(DESIGNS)}")
-    if design != "pairs" and (ties or beside or pairs is not None):
-        raise InputError("--ties, --beside and --pairs go with --design pairs")
+    if design != "pairs" and (ties or with_reference or pairs is not None):
+        raise InputError("--ties, --with-reference and --pairs go with --design pairs")
     made = ask(
         sources, out, design=design, steps=steps or (), size=picture_size(size),
-        repeats=repeats, pairs=pairs, ties=ties, beside=beside, magnification=magnification,
-        pixels_per_degree=pixels_per_degree, seed=seed,
+        repeats=repeats, pairs=pairs, ties=ties, with_reference=with_reference,
+        magnification=magnification, pixels_per_degree=pixels_per_degree, seed=seed,
     )  # fmt: skip
     for words in made.notes:
         note(words)

@@ -1,4 +1,4 @@
-"""The demo's blind test: simulated raters, and metrics beside their scale values."""
+"""The demo's blind test: simulated raters, and the agreement of metrics with them."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ METHODS = {text.split()[0] for text in (*STEPS, *METRICS.split(","))}
 
 
 def asked(picture: Path, folder: Path, seed: int) -> str:
-    """Write a test of pairs, let simulated raters answer it, and say what came out."""
+    """Write a test of pairs, let simulated raters answer it, and state the result."""
     ask(picture, folder / TEST, design="pairs", steps=STEPS, size=(192, 144), seed=seed)
     raters(folder / TEST, folder / ANSWERS, count=_COUNT, random=_RANDOM, by=SEEN, seed=seed)
     found = opinions(folder / TEST, folder / ANSWERS)

@@ -46,7 +46,7 @@ references/   the clean pictures
 {trays.FOLDER}/   small trays, and {trays.PLAN}: the rate that the next one needs
 {trays.RUN}/        that plan carried out
 {people.TEST}/   a blind test: ask.html asks people; {people.ANSWERS}/ are those of simulated
-              raters, {people.FIGURE} their scale values beside metrics
+              raters, {people.FIGURE} their scale values and three metrics
 answer.txt    the answers
 {PAGE}   all of it on one page: open it in a browser
 curves/       rate-distortion figures

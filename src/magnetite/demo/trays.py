@@ -44,7 +44,7 @@ metrics = "ssim"
 
 
 def sentence(rows: RunRows) -> str:
-    """The coarsest guaranteed setting with its rate, or what the trays can promise instead."""
+    """The coarsest guaranteed setting with its rate, or that there is none."""
     need = Need.of([f"ssim>={READABLE:g}"], SHARE, CONFIDENCE)
     table = guarantee(rows, need).frame
     sure = table[table["guaranteed"] == "yes"]

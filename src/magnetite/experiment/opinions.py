@@ -18,7 +18,7 @@ from magnetite.core.operations.measuring import selected
 from magnetite.core.operations.score import Scorer
 from magnetite.core.opinion.agreement import LEAST, Agreement, agreement, steiger
 from magnetite.core.opinion.analysis import Opinions, analyse
-from magnetite.core.opinion.raters import Crowd, kind_of, simulated_answers, truth_of
+from magnetite.core.opinion.raters import Crowd, simulated_answers, truth_of
 from magnetite.core.opinion.record import Answers, BlindTest, Stimulus
 from magnetite.core.opinion.scaling import Model
 from magnetite.files.atomic import check_writable, inside, make_folder
@@ -227,7 +227,7 @@ def compared(found: Opinions, folder: Path, metrics: str = METRICS) -> Compared:
     kinds: dict[str, list[str]] = {}
     for one in found.test.stimuli:
         if one.name in found.values:
-            kinds.setdefault(kind_of(one.condition), []).append(one.name)
+            kinds.setdefault(one.kind, []).append(one.name)
     for kind, names in kinds.items():
         if len(kinds) > 1 and len(names) >= LEAST:
             rows += _agreements(found, figures, kind, names)[1]
@@ -237,7 +237,7 @@ def compared(found: Opinions, folder: Path, metrics: str = METRICS) -> Compared:
 def _agreements(
     found: Opinions, figures: dict[str, dict[str, float]], of: str, names: Sequence[str]
 ) -> tuple[dict[str, Agreement], list[AgreementRow], list[str]]:
-    """Each metric against the opinions on some pictures, and what is left out."""
+    """Each metric against the opinions on some pictures, and notes on those left out."""
     agreements: dict[str, Agreement] = {}
     used: dict[str, list[str]] = {}
     notes = []

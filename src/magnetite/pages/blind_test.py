@@ -3,31 +3,31 @@
 from __future__ import annotations
 
 import base64
-import math
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any
 
 import numpy as np
 
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Chain
+from magnetite.core.convert.depth import depth
+from magnetite.core.convert.size import middle
 from magnetite.core.errors import FileError, InputError
+from magnetite.core.metrics.error import rmse
 from magnetite.core.operations.degrade import KINDS, degrade
 from magnetite.core.opinion.design import pairs_of
-from magnetite.core.opinion.raters import series_of
 from magnetite.core.opinion.record import GRADES, REFERENCE, BlindTest, Design, Stimulus
 from magnetite.core.opinion.threshold import GRID, GUESS, LAPSE, MARGIN, SLOPE, TELLS_MOST
-from magnetite.core.picture import Picture, as_picture
-from magnetite.core.picture.region import Region
+from magnetite.core.picture import Picture
 from magnetite.files.atomic import make_folder
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
 from magnetite.files.sidecar import read_json, write_json
 from magnetite.files.writing import encoded, write
+from magnetite.pages.content import run_gallery
 from magnetite.pages.page import asset, environment, safe_json
 
 #: Files of a test's folder.
@@ -55,6 +55,7 @@ class _Shown:
 
     content: str
     condition: str
+    kind: str
     picture: Picture
     rms: float
     setting: float | None = None
@@ -71,7 +72,7 @@ def ask(
     repeats: int | None = None,
     pairs: int | None = None,
     ties: bool = False,
-    beside: bool = False,
+    with_reference: bool = False,
     magnification: int = 1,
     pixels_per_degree: float = 60.0,
     seed: int = 0,
@@ -98,7 +99,7 @@ def ask(
         Pairs of each reference at most; all if left out.
     ties : bool
         Whether "no difference" is an answer to a pair.
-    beside : bool
+    with_reference : bool
         Whether the reference is shown between the pictures of a pair.
     magnification : int
         Screen px for each px of a picture.
@@ -132,7 +133,7 @@ def ask(
     order = np.random.default_rng(seed).permutation(len(shown))
     names = [f"s{number + 1:03d}" for number in order]
     stimuli = [
-        Stimulus(name, one.content, one.condition, one.picture.digest().hex(), one.rms,
+        Stimulus(name, one.content, one.condition, one.kind, one.picture.digest().hex(), one.rms,
                  one.setting, one.rate)
         for name, one in zip(names, shown, strict=True)
     ]  # fmt: skip
@@ -143,7 +144,7 @@ def ask(
     )  # fmt: skip
     _check(test)
     pictures = {name: one.picture for name, one in zip(names, shown, strict=True)}
-    page = _rendered(test, pictures, beside=beside)
+    page = _rendered(test, pictures, with_reference=with_reference)
     _write(target, test, pictures, page)
     return Asked(test, target, len(page), _answers(test), tuple(notes))
 
@@ -158,7 +159,7 @@ def _shown(
         return
     if not steps:
         raise InputError(
-            "state what is done to the reference pictures, as in --steps 'jpeg quality=10,30,60'"
+            "state the chains for the reference pictures, as in --steps 'jpeg quality=10,30,60'"
         )
     sweeps = [parse_sweep(text, *KINDS) for text in steps]
     contents: dict[str, Path] = {}
@@ -166,54 +167,42 @@ def _shown(
         if path.stem in contents:
             raise InputError(f"{path} and {contents[path.stem]} have one name: rename one")
         contents[path.stem] = path
-        reference = _eight_bits(_cut(read(path), size))
-        yield _Shown(path.stem, REFERENCE, reference, 0.0)
+        reference = _as_shown(read(path), size)
+        yield _Shown(path.stem, REFERENCE, REFERENCE, reference, 0.0)
         for sweep in sweeps:
             for chain in sweep:
                 made = degrade(reference, chain, seed=seed, files=DiskFiles())
+                kind = " + ".join(step.name for step in chain.steps)
                 yield _Shown(
-                    path.stem, str(chain), *_with_rms(made.picture, reference),
-                    _setting(chain, sweep), _rate(made.certificate.rows()),
+                    path.stem, str(chain), kind, made.picture,
+                    rmse(reference.samples, made.picture.samples), _setting(chain, sweep),
+                    made.certificate.rate,
                 )  # fmt: skip
 
 
 def _of_run(folder: Path, size: tuple[int, int], notes: list[str]) -> Iterator[_Shown]:
-    from magnetite.pages.content import of_run
-
-    gallery = of_run(folder).gallery
-    notes += gallery.notes
+    """Pictures of a run; of those with one label the first."""
+    rows, found = run_gallery(folder)
+    notes += found.notes
     references: dict[str, Picture] = {}
     seen: set[tuple[str, str]] = set()
-    for one in gallery.pictures:
+    for one in found.pictures:
         label = REFERENCE if one.kind == "reference" else one.label
         if (one.reference, label) in seen:
             continue
         seen.add((one.reference, label))
-        picture = _cut(one.picture, size)
-        references.setdefault(one.reference, picture)
-        made = _with_rms(picture, references[one.reference])
-        yield _Shown(one.reference, label, *made, rate=one.bpp)
+        picture = _as_shown(one.picture, size)
+        reference = references.setdefault(one.reference, picture)
+        kind = label if one.row is None else str(rows.frame["degradation name"].iloc[one.row])
+        error = rmse(reference.samples, picture.samples)
+        yield _Shown(one.reference, label, kind, picture, error, rate=one.bpp)
 
 
-def _cut(picture: Picture, size: tuple[int, int]) -> Picture:
-    """The middle of a picture that is larger than a size."""
-    width, height = (min(a, b) for a, b in zip(size, (picture.width, picture.height), strict=True))
-    left, top = (picture.width - width) // 2, (picture.height - height) // 2
-    return Region(left, top, width, height).crop(picture)
-
-
-def _eight_bits(picture: Picture) -> Picture:
+def _as_shown(picture: Picture, size: tuple[int, int]) -> Picture:
+    """The middle of a picture, with the 8 bits of a screen."""
     if picture.colour == "planes":
         raise InputError(f"{picture.origin} has planes: raters see gray or RGB")
-    samples = np.rint(picture.pixels().clip(0, 1) * 255).astype(np.uint8)
-    return replace(as_picture(samples), origin=picture.origin)
-
-
-def _with_rms(picture: Picture, reference: Picture) -> tuple[Picture, float]:
-    """A picture as it is shown, and its rms difference from the reference, dn of 8 bits."""
-    shown, clean = _eight_bits(picture), _eight_bits(reference)
-    difference = shown.samples.astype(float) - clean.samples
-    return shown, math.sqrt(float(np.mean(difference**2)))
+    return depth(middle(picture, width=size[0], height=size[1]), bits=8)
 
 
 def _setting(chain: Chain, sweep: Sequence[Chain]) -> float | None:
@@ -224,12 +213,6 @@ def _setting(chain: Chain, sweep: Sequence[Chain]) -> float | None:
                 quantity = getattr(value, "number", value)
                 return float(quantity) if not isinstance(quantity, str) else None
     return None
-
-
-def _rate(rows: Sequence[Any]) -> float | None:
-    """Rate of the last codec of a certificate, bpp."""
-    rates = [float(row.drawn) for row in rows if row.figure == "rate" and row.drawn is not None]
-    return rates[-1] if rates else None
 
 
 def _pairs(
@@ -248,7 +231,7 @@ def _check(test: BlindTest) -> None:
         raise InputError("a test takes two pictures or more")
     if test.design != "threshold":
         return
-    for (content, kind), series in series_of(test).items():
+    for (content, kind), series in test.series.items():
         if test.reference_of(series[0]) is None:
             raise InputError(f"{content}: a threshold takes the reference as well")
         levels = [one.rms for one in series]
@@ -261,27 +244,28 @@ def _check(test: BlindTest) -> None:
 
 def _answers(test: BlindTest) -> int:
     if test.design == "threshold":
-        return test.repeats * len(series_of(test))
+        return test.repeats * len(test.series)
     return test.repeats * len(test.pairs if test.design == "pairs" else test.stimuli)
 
 
-def _rendered(test: BlindTest, pictures: dict[str, Picture], *, beside: bool) -> bytes:
+def _rendered(test: BlindTest, pictures: dict[str, Picture], *, with_reference: bool) -> bytes:
     contents = {name: k for k, name in enumerate(test.contents)}
     data = {
         "test": test.identity,
         "design": test.design,
         "pictures": {one.name: one.digest for one in test.stimuli},
         "sizes": {name: [one.width, one.height] for name, one in pictures.items()},
-        # The page says to which reference a picture belongs, not what was done to it.
+        # The page holds the reference of each picture, not its chain.
         "content": {one.name: contents[one.content] for one in test.stimuli},
         "references": {
             contents[one.content]: one.name for one in test.stimuli if one.condition == REFERENCE
         },
-        "pairs": test.pairs, "repeats": test.repeats, "ties": test.ties, "beside": beside,
+        "pairs": test.pairs, "repeats": test.repeats, "ties": test.ties,
+        "withReference": with_reference,
         "series": [
             {"names": [one.name for one in series], "levels": [one.rms for one in series],
              "reference": test.reference_of(series[0]).name}  # type: ignore[union-attr]
-            for series in (series_of(test).values() if test.design == "threshold" else ())
+            for series in (test.series.values() if test.design == "threshold" else ())
         ],
         "training": _training(test),
         "magnification": test.magnification, "pixelsPerDegree": test.pixels_per_degree,

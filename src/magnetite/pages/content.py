@@ -77,6 +77,22 @@ class Content:
     facts: dict[str, str] = field(default_factory=dict)
 
 
+def run_gallery(folder: Path) -> tuple[RunRows, Gallery]:
+    """The rows of a run, and its pictures; errors as of `of_run`."""
+    rows, facts, _, keys = _opened(folder)
+    return rows, gallery(rows, facts, folder, keys)
+
+
+def _opened(folder: Path) -> tuple[RunRows, dict[str, str], list[Any], frozenset[str]]:
+    """Rows, facts, failures and keys of the cells of a run."""
+    rows = read_rows(folder)
+    ledger = Ledger(folder, writable=False)
+    try:
+        return rows, ledger.facts(), ledger.failures(), ledger.keys()
+    finally:
+        ledger.close()
+
+
 def of_run(folder: Path, metric: str | None = None, need: Need | None = None) -> Content:
     """The content of a run's page; with a need, its guarantee.
 
@@ -87,12 +103,7 @@ def of_run(folder: Path, metric: str | None = None, need: Need | None = None) ->
     InputError
         If no row is done, or the run has no such figure.
     """
-    rows = read_rows(folder)
-    ledger = Ledger(folder, writable=False)
-    try:
-        facts, failures, keys = ledger.facts(), ledger.failures(), ledger.keys()
-    finally:
-        ledger.close()
+    rows, facts, failures, keys = _opened(folder)
     chosen = chosen_metric(rows, metric)
     frame = rows.frame
     made = gallery(rows, facts, folder, keys)

@@ -24,7 +24,7 @@ _TITLES = {
 
 
 def opinions_figure(found: Opinions, made: Compared | None) -> Figure:
-    """Each figure with its 95 % interval; beside them the metrics against the opinions."""
+    """Each figure with its 95 % interval, and the metrics against the opinions."""
     figure = new_figure(1280, 800)
     people = f"{len(found.raters)} {'simulated raters' if found.simulated else 'raters'}"
     left_out = f", {len(found.left_out)} left out" if found.left_out else ""

@@ -26,7 +26,8 @@ LEVELS = tuple(float(v) for v in np.geomspace(0.5, 20, 16))
 def blind(design: str, levels: tuple[float, ...], contents: int = 1, **more: object) -> BlindTest:
     """A test of pictures with these rms differences, of each reference."""
     stimuli = [
-        Stimulus(f"c{c}s{k}", f"c{c}", f"gaussian-noise sd={v:.3g}dn" if k else REFERENCE, "d",
+        Stimulus(f"c{c}s{k}", f"c{c}", f"gaussian-noise sd={v:.3g}dn" if k else REFERENCE,
+                 "gaussian-noise" if k else REFERENCE, "d",
                  v if k else 0.0, v if k else None)
         for c in range(contents) for k, v in enumerate((0.0, *levels))
     ]  # fmt: skip
@@ -92,7 +93,7 @@ def test_intervals_of_scale_values_hold() -> None:
 @pytest.mark.long
 @pytest.mark.parametrize(("raters", "spread"), [(8, 1.0), (20, 3.0), (20, 6.0)])
 def test_intervals_of_scale_values_hold_in_many_tests(raters: int, spread: float) -> None:
-    assert 0.93 <= held_by_scales(120, raters, spread) <= 0.985
+    assert 0.93 <= held_by_scales(120, raters, spread) <= 0.97
 
 
 def test_raters_who_differ_widen_the_intervals() -> None:
@@ -102,6 +103,11 @@ def test_raters_who_differ_widen_the_intervals() -> None:
     mixed = scale_intervals(np.array([np.array([[0.0, 5.0], [4.0, 0.0]])] * 12))[0]
     assert apart.high - apart.low > 2 * (mixed.high - mixed.low)
     assert math.isnan(scale_intervals(one[np.newaxis])[0].low)
+    # Each of 20 raters has answered one pair alone: hardly a draw of raters connects all pictures.
+    single = np.zeros((20, 21, 21))
+    for k in range(20):
+        single[k, k, k + 1], single[k, k + 1, k] = 2, 1
+    assert all(e.low < e.value < e.high for e in scale_intervals(single))
 
 
 def test_a_cyclic_design_is_balanced_and_connected() -> None:
@@ -353,8 +359,8 @@ def test_answers_that_do_not_belong_are_refused() -> None:
         ({"trials": None}, "rater or trials"),
         ({"trials": [{}]}, "trial 1 lacks"),
         ({"trials": [trial | {"first": "z"}]}, "unknown picture"),
-        ({"trials": [trial | {"answer": "tie"}]}, "none of left, right"),
-        ({"trials": [trial | {"second": trial["first"]}]}, "no pair of the test"),
+        ({"trials": [trial | {"answer": "tie"}]}, "not one of left, right"),
+        ({"trials": [trial | {"second": trial["first"]}]}, "not a pair of the test"),
         ({"rater": 3}, "rater or trials"),
     ):
         with pytest.raises(InputError, match=says):

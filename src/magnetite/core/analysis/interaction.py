@@ -17,10 +17,10 @@ LEAST_UNITS = 5
 def interaction(values: Float64) -> float | None:
     """Chance of so large an interaction of treatments and groups, if there is none.
 
-    Of each unit the means of its treatments and of its groups are subtracted; what is left has
-    mean 0 where the differences of treatments are the same in all groups. The statistic is the
-    sum of squares of its mean over units; its distribution is that under random signs of the
-    units, exact where what is left is symmetric about 0 (Good, Permutation, Parametric and
+    The means of treatments and of groups are subtracted from each unit; the residual has mean 0
+    where the differences of treatments are the same in all groups. The statistic is the sum of
+    squares of the mean residual over units; its distribution is that under random signs of the
+    units, exact where the residual is symmetric about 0 (Good, Permutation, Parametric and
     Bootstrap Tests of Hypotheses, 3rd ed., 2005, chapter 3).
 
     Parameters

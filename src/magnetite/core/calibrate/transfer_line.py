@@ -1,4 +1,4 @@
-"""Photon transfer of one sensor: variance over signal, and what follows from its line."""
+"""Photon transfer of one sensor: the line of variance over signal, and its figures."""
 
 from __future__ import annotations
 

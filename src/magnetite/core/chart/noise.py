@@ -148,12 +148,12 @@ def _effective_size(residual: Float64) -> tuple[float, float]:
     size, total = residual.size, 0.0
     if not residual.any():
         return float(size), 0.0
-    beside = 0.0
+    neighbour = 0.0
     for lag, correlation in correlations(residual):
-        beside = correlation if lag == (0, 1) else beside
+        neighbour = correlation if lag == (0, 1) else neighbour
         if abs(correlation) > 3 / math.sqrt(size):
             total += 2 * correlation**2
-    return size / (1 + total), beside
+    return size / (1 + total), neighbour
 
 
 def _fit(signal: Float64, variance: Float64, error: Float64) -> tuple[Float64, Float64, float]:

@@ -29,8 +29,8 @@ _ANGLES = (1.5, 15.0)
 _CENTRAL = 0.1
 #: Rings of the star, directions of its modulation, and samples that a part of a ring takes.
 _RINGS, _DIRECTIONS, _LEAST_SAMPLES = 24, 4, 24
-#: Cycles beside those of the star whose amplitudes are noise: far enough for parts of a ring.
-_BESIDE = (-20, -12, 12, 20)
+#: Offsets from the star's cycles at which amplitudes are noise: far enough for parts of a ring.
+_OFFSETS = (-20, -12, 12, 20)
 #: Share of the star's radius that is used.
 _OUTER = 0.97
 
@@ -215,20 +215,20 @@ def measure_star(light: Float64, chart: Chart, mapping: Mapping) -> StarResponse
 def _modulation(values: Float64, angle: Float64, cycles: int) -> tuple[float, float]:
     """Amplitude over mean of a sine of known phase angle, and its standard error.
 
-    The error is that of the noise at cycles nearby, since interpolated noise is not white.
+    The error is the rms amplitude of the noise at nearby cycles: interpolated noise is not white.
     """
     fit, residual = _sine(values, angle, cycles)
     noise = float(residual @ residual) / max(1, values.size - 3)
     square = float(fit[1] ** 2 + fit[2] ** 2) - 4 * noise / values.size
-    beside = [_sine(residual, angle, cycles + by)[0][1:] for by in _BESIDE]
+    nearby = [_sine(residual, angle, cycles + by)[0][1:] for by in _OFFSETS]
     return (
         math.sqrt(max(0.0, square)) / float(fit[0]),
-        math.sqrt(float(np.mean(np.square(beside)))) / float(fit[0]),
+        math.sqrt(float(np.mean(np.square(nearby)))) / float(fit[0]),
     )
 
 
 def _sine(values: Float64, angle: Float64, cycles: int) -> tuple[Float64, Float64]:
-    """Constant, cosine and sine of so many cycles a turn, and what they leave."""
+    """Fit of a constant, a cosine and a sine of a number of cycles a turn, and its residual."""
     phase = cycles * angle
     design = np.stack([np.ones_like(phase), np.cos(phase), np.sin(phase)], axis=1)
     fit = np.linalg.lstsq(design, values, rcond=None)[0]

@@ -271,7 +271,7 @@ def _mean_mtf50(edges: Iterable[FieldEdge]) -> Estimate | None:
 def _error_of_median(values: Float64, errors: Float64) -> float:
     """Standard error of the median of values with errors of their own, from draws of these.
 
-    The values are drawn together to the spread that they have beside their errors.
+    The values are shrunk to the spread that their errors do not explain.
     """
     away = values - np.median(values)
     spread = (_MAD_TO_SD * float(np.median(np.abs(away)))) ** 2

@@ -114,7 +114,7 @@ def measure_texture(
     )
     if not (reference > 0).all():
         raise PictureError("the dead leaves of the record have no texture")
-    # The window couples neighbouring frequencies: so many of them err as one. Each is there twice.
+    # The window correlates the errors of neighbouring frequencies; each frequency occurs twice.
     coupled = float((window**4).mean() / (window**2).mean() ** 2)
     cross_error = np.sqrt(coupled * by_cross) / reference
     power_variance = 2 * coupled * np.maximum(by_power, 0) + (noise_error * level) ** 2

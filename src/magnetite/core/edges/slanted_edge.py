@@ -29,7 +29,7 @@ from magnetite.core.table import Row, Tabular
 #: Smallest sides of a region, px.
 SMALLEST = 16
 _LEAST_CONTRAST = 0.02
-#: For an edge that is searched for: largest sd beside the edge, and largest slope of its plateaus,
+#: For an edge that is searched for: largest sd of its plateaus, and largest slope of its plateaus,
 #: of its height; largest share of the profile that the rise takes; largest error of MTF50, a share
 #: of it (95 %).
 _CLEAN, _EVEN, _RISE, _SURE = 0.12, 0.03, 0.4, 0.15

@@ -78,6 +78,15 @@ class Certificate(Tabular):
                     return Quantity(nearby(finding.drawn), finding.unit)
         return None
 
+    @property
+    def rate(self) -> float | None:
+        """Rate of the last codec, bpp; None where no step is one."""
+        for record in reversed(self.steps):
+            for finding in record.findings:
+                if finding.unit == "bpp":
+                    return finding.drawn
+        return None
+
     def rows(self) -> list[FindingRow]:
         """A row for each finding."""
         return [

@@ -1,1 +1,1 @@
-"""Blind tests: designs, and the figures of what people answered."""
+"""Blind tests: designs, and figures from the answers."""

@@ -15,14 +15,14 @@ from magnetite.core.analysis.statistics import spearman
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
 
-#: Parameters of the mapping, which the rmse makes up for.
+#: Parameters of the mapping: degrees of freedom that the rmse loses.
 _PARAMETERS = 4
 #: Fewest pictures that a mapping is fitted to.
 LEAST = 6
 
 
 @dataclass(frozen=True)
-class Mapping:
+class LogisticMapping:
     """A logistic curve: `low + (high - low) / (1 + exp(-(x - middle) / width))`."""
 
     low: float
@@ -51,14 +51,14 @@ class Mapping:
 class Agreement:
     """How well a metric follows opinions."""
 
-    mapping: Mapping
+    mapping: LogisticMapping
     pearson: Estimate
     spearman: Estimate
     rmse: Estimate
     predicted: Float64
 
 
-def fitted_mapping(x: Float64, y: Float64) -> Mapping:
+def fitted_mapping(x: Float64, y: Float64) -> LogisticMapping:
     """Logistic curve through figures and opinions, least squares.
 
     It rises or falls with the figures as the opinions do.
@@ -89,7 +89,7 @@ def fitted_mapping(x: Float64, y: Float64) -> Mapping:
         key=lambda found: float(found.cost),
     )  # fmt: skip
     low, height, middle, width = best.x
-    return Mapping(
+    return LogisticMapping(
         float(low), float(low + math.exp(height)), centre + up * spread * float(middle),
         up * spread * math.exp(width),
     )  # fmt: skip

@@ -12,7 +12,6 @@ import numpy as np
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.errors import InputError
-from magnetite.core.opinion.raters import series_of
 from magnetite.core.opinion.rating import mean_with_interval, screened
 from magnetite.core.opinion.record import REFERENCE, Answers, BlindTest, Stimulus
 from magnetite.core.opinion.scaling import Model, chances, connected, scale_intervals, scale_values
@@ -57,7 +56,7 @@ class PsychometricFunction:
 
 @dataclass(frozen=True, repr=False)
 class Opinions(Tabular):
-    """What raters said of a test."""
+    """Figures of a test, from the answers of its raters."""
 
     test: BlindTest
     #: Raters whose answers count, and those left out with the reason.
@@ -82,7 +81,7 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
     Raters are screened first. Pairs give scale values in just noticeable differences, of each
     reference its own, with the reference at 0 where it was among the pictures; ratings the mean
     opinion score and its difference from that of the hidden reference; thresholds the rms
-    difference that is told from the reference in 74 % of the trials.
+    difference that is detected in 74 % of the trials.
 
     Parameters
     ----------
@@ -214,7 +213,7 @@ def _of_thresholds(
     notes: list[str],
 ) -> list[OpinionRow]:
     figures = []
-    for (content, kind), series in series_of(test).items():
+    for (content, kind), series in test.series.items():
         each = [own for one in kept if (own := _levels(series, one))[0].size]
         if not each:
             continue
@@ -222,7 +221,7 @@ def _of_thresholds(
         functions.append(_function(content, kind, each))
         count = sum(levels.size for levels, _ in each)
         threshold = pooled_threshold(found)
-        label = Stimulus("", content, kind, "", 0.0)
+        label = Stimulus("", content, kind, kind, "", 0.0)
         figures.append(_row(label, "threshold", threshold, "dn rms", count))
         ends = series[0].rms, series[-1].rms
         if not ends[0] < threshold.value < ends[1]:
@@ -313,15 +312,13 @@ def _far_off(test: BlindTest, given: Sequence[Answers]) -> dict[str, str]:
 
 
 def _unseeing(test: BlindTest, given: Sequence[Answers]) -> dict[str, str]:
-    """Raters who tell pictures from the reference no more often than chance does."""
+    """Raters whose share of right answers chance explains."""
     found = {}
     for one in given:
-        right = [_levels(series, one)[1] for series in series_of(test).values()]
+        right = [_levels(series, one)[1] for series in test.series.values()]
         correct, total = (int(sum(f(r) for r in right)) for f in (np.sum, np.size))
         if _by_chance(correct, total):
-            found[one.rater] = (
-                f"{correct} of {total} answers are right: no more than chance explains"
-            )
+            found[one.rater] = f"{correct} of {total} answers are right, which chance explains"
     return found
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from magnetite.core.opinion.record import BlindTest, Stimulus, Trial, answers_record
+from magnetite.core.opinion.record import BlindTest, Trial, answers_record
 from magnetite.core.opinion.scaling import JND_SD
 from magnetite.core.opinion.threshold import GUESS, next_level, right_answers
 
@@ -81,7 +81,7 @@ def _thresholds(
     test: BlindTest, crowd: Crowd, lapse: float, rng: np.random.Generator
 ) -> list[Trial]:
     trials = []
-    for series in series_of(test).values():
+    for series in test.series.values():
         reference = test.reference_of(series[0])
         assert reference is not None
         levels = [one.rms for one in series]
@@ -99,20 +99,6 @@ def _thresholds(
             shown.append(level)
             right.append(correct)
     return trials
-
-
-def series_of(test: BlindTest) -> dict[tuple[str, str], list[Stimulus]]:
-    """Pictures of each threshold, the weakest first, by reference and kind of condition."""
-    found: dict[tuple[str, str], list[Stimulus]] = {}
-    for one in test.stimuli:
-        if one.rms > 0:
-            found.setdefault((one.content, kind_of(one.condition)), []).append(one)
-    return {key: sorted(group, key=lambda one: one.rms) for key, group in found.items()}
-
-
-def kind_of(condition: str) -> str:
-    """The names of a chain's steps: `gaussian-noise sd=2dn` is `gaussian-noise`."""
-    return " + ".join(step.split()[0] for step in condition.split(" + "))
 
 
 def truth_of(quality: Mapping[str, float], design: str) -> dict[str, float]:

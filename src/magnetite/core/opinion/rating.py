@@ -10,12 +10,13 @@ import math
 
 import numpy as np
 
+from magnetite.core.analysis.statistics import interval
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import Estimate
 
 #: Shares of BT.500: of grades far from the mean, and of their imbalance.
 _FAR, _ONE_SIDED = 0.05, 0.3
-#: Chance of a normal grade beyond 2 sd, and of so many of them that is not explained by it.
+#: Chance of a normal grade beyond 2 sd, and chance below which their number is not explained.
 _BEYOND, _RARE = 0.0455, 0.01
 #: Standard errors by which a correlation is surely below the least one: 5 % of the normal.
 _SURE = 1.645
@@ -24,15 +25,9 @@ LEAST_CORRELATION = 0.75
 
 
 def mean_with_interval(values: Float64) -> Estimate:
-    """Mean with Student's 95 % interval; without ends for one value."""
-    from scipy.special import stdtrit
-
-    mean = float(values.mean())
-    if values.size < 2:
-        return Estimate(mean, math.nan, math.nan)
-    error = float(values.std(ddof=1)) / math.sqrt(values.size)
-    half = float(stdtrit(values.size - 1, 0.975)) * error
-    return Estimate(mean, mean - half, mean + half)
+    """Mean with its 95 % interval (see `interval`); without ends for one value."""
+    found = interval(values.tolist())
+    return Estimate(found.mean, found.low, found.high)
 
 
 def screened(grades: Float64) -> dict[int, str]:

@@ -25,12 +25,14 @@ GRADES = {
 
 @dataclass(frozen=True)
 class Stimulus:
-    """A picture of a test. The page knows its name alone, so that raters are blind."""
+    """A picture of a test. The page holds its name only, so that raters are blind."""
 
     name: str
-    #: Name of its reference, and what was done to that; `reference` for the reference itself.
+    #: Name of its reference, and the chain applied to it; `reference` for the reference itself.
     content: str
     condition: str
+    #: Methods or degradation that the condition is a setting of; `reference` for the reference.
+    kind: str
     #: SHA-256 of the samples as shown.
     digest: str
     #: Rms difference from the reference, dn of 8 bits.
@@ -42,7 +44,7 @@ class Stimulus:
 
 @dataclass(frozen=True)
 class BlindTest:
-    """A blind test: its pictures, and what raters are asked."""
+    """A blind test: its pictures and its questions."""
 
     design: Design
     stimuli: tuple[Stimulus, ...]
@@ -60,7 +62,7 @@ class BlindTest:
 
     @property
     def identity(self) -> str:
-        """Digest of all that raters are asked: answers carry it."""
+        """Digest of the whole test: answers carry it."""
         content = asdict(self)
         text = json.dumps(content, sort_keys=True, separators=(",", ":"))
         return hashlib.sha256(text.encode()).hexdigest()
@@ -70,6 +72,15 @@ class BlindTest:
         """Pictures by their reference."""
         names = dict.fromkeys(one.content for one in self.stimuli)
         return {name: tuple(one for one in self.stimuli if one.content == name) for name in names}
+
+    @property
+    def series(self) -> dict[tuple[str, str], list[Stimulus]]:
+        """Pictures by reference and kind, the weakest change first; without the references."""
+        found: dict[tuple[str, str], list[Stimulus]] = {}
+        for one in self.stimuli:
+            if one.rms > 0:
+                found.setdefault((one.content, one.kind), []).append(one)
+        return {key: sorted(group, key=lambda one: one.rms) for key, group in found.items()}
 
     def reference_of(self, stimulus: Stimulus) -> Stimulus | None:
         """The reference among the pictures, where it is one of them."""
@@ -110,9 +121,9 @@ def _check_test(test: BlindTest) -> None:
     if not names or len(set(names)) < len(names):
         raise ValueError("its pictures have no names of their own")
     for one in test.stimuli:
-        texts = one.name, one.content, one.condition, one.digest
+        texts = one.name, one.content, one.condition, one.kind, one.digest
         if not all(isinstance(text, str) for text in texts):
-            raise ValueError("a picture has a name that is no text")
+            raise ValueError("a picture has a name that is not text")
         for number in (one.rms, one.setting, one.rate):
             if number is not None:
                 finite(number)
@@ -120,7 +131,7 @@ def _check_test(test: BlindTest) -> None:
         raise ValueError("a pair names a picture that is not there")
     for count in (test.repeats, test.magnification, test.width, test.height):
         if isinstance(count, bool) or not isinstance(count, int) or count < 1:
-            raise ValueError(f"{count!r} is no count")
+            raise ValueError(f"{count!r} is not a count")
     if not isinstance(test.ties, bool) or finite(test.pixels_per_degree) <= 0:
         raise ValueError("its settings are of another kind")
 
@@ -201,13 +212,13 @@ def _trial(entry: Any, number: int, test: BlindTest) -> Trial:
     if test.design == "pairs":
         pairs = {frozenset(pair) for pair in test.pairs}
         if frozenset(known) not in pairs:
-            raise InputError(f"the answers are damaged: trial {number} is no pair of the test")
+            raise InputError(f"the answers are damaged: trial {number} is not a pair of the test")
     allowed = set(map(str, GRADES)) if test.design == "rating" else {"left", "right"}
     if test.design == "pairs" and test.ties:
         allowed.add("tie")
     if trial.answer not in allowed:
         raise InputError(
-            f"the answers are damaged: trial {number} is answered {trial.answer!r}, which is none "
+            f"the answers are damaged: trial {number} is answered {trial.answer!r}, not one "
             f"of {', '.join(sorted(allowed))}"
         )
     return trial
@@ -223,7 +234,7 @@ def _size(value: Any) -> float | None:
 def finite(value: Any) -> float:
     """A number as float; `ValueError` for anything else."""
     if isinstance(value, bool) or not isinstance(value, int | float):
-        raise ValueError(f"{value!r} is no number")
+        raise ValueError(f"{value!r} is not a number")
     number = float(cast(float, value))
     if not math.isfinite(number):
         raise ValueError("a number is not finite")

@@ -20,6 +20,8 @@ JND_SD = 0.6744897501960817
 _JND = {"bradley-terry": math.log(3), "thurstone": JND_SD}
 _STEPS, _ENOUGH = 60, 1e-8
 _DRAWS = 400
+#: Chance below which the spread of raters is not that of independent answers.
+_BY_CHANCE = 0.05
 
 
 def scale_values(wins: Float64, model: Model = "thurstone") -> Float64:
@@ -67,7 +69,7 @@ def _fitted(wins: Float64, model: Model) -> tuple[Float64, Float64]:
 
 
 def _inverse(information: Float64) -> Float64:
-    """Inverse for values whose sum is 0: a matrix of ones fills what differences do not tell."""
+    """Inverse for values whose sum is 0: a matrix of ones fixes their level."""
     count = len(information)
     level = float(np.trace(information)) / count**2 or 1.0
     ones = np.full((count, count), level)
@@ -103,9 +105,9 @@ def scale_intervals(
 ) -> list[Estimate]:
     """Scale values with 95 % intervals, from drawing raters again (bootstrap).
 
-    The errors are those of the model, larger by as much as raters differ from one to another:
-    where all raters agree, drawing them again shows no spread. If they do differ, the interval is
-    Student's of as many degrees of freedom as there are raters but one.
+    The errors are those of the model, whose answers are independent. Where raters differ by more
+    than chance explains (chi-square, 5 %), the errors are larger by as much, and the interval is
+    Student's of one degree of freedom less than raters.
 
     Parameters
     ----------
@@ -115,7 +117,7 @@ def scale_intervals(
     zero : int, optional
         Picture whose value is 0; the mean is if left out.
     """
-    from scipy.special import stdtrit
+    from scipy.special import chdtri, stdtrit
 
     def anchored(wins: Float64) -> Float64:
         values = scale_values(wins, model)
@@ -127,18 +129,24 @@ def scale_intervals(
         return [Estimate(float(value), math.nan, math.nan) for value in values]
     rng = np.random.default_rng(0)
     drawn: list[Float64] = []
-    while len(drawn) < _DRAWS:
+    for _ in range(_DRAWS):
         wins = by_rater[rng.integers(0, count, count)].sum(axis=0)
         if connected(wins):
             drawn.append(anchored(wins))
     size = len(values)
     shift = np.eye(size) - (1 / size if zero is None else np.eye(size)[zero])
     least = np.sqrt(np.diag(shift @ covariance @ shift.T).clip(0))
-    # How much more raters differ than the model has it, of all values together.
-    some = least > 0
-    ratio = float(np.mean(np.var(drawn, axis=0)[some] / least[some] ** 2)) * count / (count - 1)
-    reach = NORMAL_95 if ratio <= 1 else float(stdtrit(count - 1, 0.975)) * math.sqrt(ratio)
-    half = max(NORMAL_95, reach) * least
+    # Variance between raters over that of the model, of all values together. Of raters who stopped
+    # early few draws connect all pictures, which say little of their spread.
+    some, freedom = least > 0, (count - 1) * (size - 1)
+    ratio = 0.0
+    if drawn:
+        spread = np.var(drawn, axis=0)[some] / least[some] ** 2
+        ratio = float(spread.mean()) * count / (count - 1)
+    reach = NORMAL_95
+    if len(drawn) > _DRAWS / 2 and ratio * freedom > float(chdtri(freedom, _BY_CHANCE)):
+        reach = float(stdtrit(count - 1, 0.975)) * math.sqrt(ratio)
+    half = reach * least
     return [
         Estimate(float(v), float(v - h), float(v + h)) for v, h in zip(values, half, strict=True)
     ]

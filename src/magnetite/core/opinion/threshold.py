@@ -13,7 +13,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from magnetite.core.arrays import Float64
-from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
+from magnetite.core.calibrate.fitting import Estimate
+from magnetite.core.opinion.rating import mean_with_interval
 
 #: Chance of a right answer by guessing, and of a wrong one by lapse.
 GUESS, LAPSE = 0.5, 0.02
@@ -91,14 +92,10 @@ def pooled_threshold(found: Sequence[tuple[float, float]]) -> Estimate:
     Parameters
     ----------
     found : sequence of (threshold, standard error of its logarithm)
-        Of one rater, the interval is that of the fit; of several, Student's over raters.
+        Of one rater, the interval is that of the fit; of several, that of their mean.
     """
-    from scipy.special import stdtrit
-
     logs = np.log([threshold for threshold, _ in found])
-    mean = float(logs.mean())
+    mean = mean_with_interval(logs)
     if logs.size == 1:
-        half = NORMAL_95 * found[0][1]
-    else:
-        half = float(stdtrit(logs.size - 1, 0.975) * logs.std(ddof=1)) / math.sqrt(logs.size)
-    return Estimate(math.exp(mean), math.exp(mean - half), math.exp(mean + half))
+        mean = Estimate.of(mean.value, found[0][1])
+    return Estimate(*(math.exp(end) for end in (mean.value, mean.low, mean.high)))

@@ -5,7 +5,7 @@ const CARD = 85.6; // width of a bank card, mm (ISO/IEC 7810, ID-1)
 const store = `magnetite-test-${data.test}`;
 const at = (id) => document.getElementById(id);
 const { adaptive } = data;
-let state = null; // what is kept: see fresh()
+let state = null; // progress of the rater: see fresh()
 let card = 324; // width of the card's outline, CSS px
 let flicker = null;
 let handlers = {};
@@ -178,7 +178,7 @@ const trialsCount = (one) => trialsOf(one.seed).length;
 
 const naming = () => {
   screen("Blind test of pictures", [
-    "You will compare or grade pictures. The page does not say how each was made, and no answer is wrong.",
+    "You will compare or grade pictures. The page does not tell how each was made, and no answer is wrong.",
     "Sit in a dim room without reflections on the screen, at full brightness, with the browser's zoom at 100 %.",
   ], [["Enter", "go on", () => {
     const name = at("name").value.trim();
@@ -311,7 +311,7 @@ const present = (trial, progress, done) => {
   stage.className = "";
   const reference = data.references[data.content[trial.first]];
   const shown = rating ? [figure(trial.first, "")] : [figure(trial.first, "left"), figure(trial.second, "right")];
-  if (data.beside && data.design === "pairs" && reference !== undefined) shown.splice(1, 0, figure(reference, "reference"));
+  if (data.withReference && data.design === "pairs" && reference !== undefined) shown.splice(1, 0, figure(reference, "reference"));
   stage.replaceChildren(...shown);
   at("question").textContent = {
     pairs: "Which picture is better?", rating: "How do you grade this picture?", threshold: "Which picture was changed?",

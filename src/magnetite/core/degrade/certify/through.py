@@ -21,7 +21,7 @@ _MOST = 1024
 class NoiseSurvey:
     """Noise after a step, gathered while a picture passes in bands.
 
-    The noise is what the samples after a step are above those of the same steps without noise.
+    The noise is the difference of the samples from those of the same steps without noise.
     """
 
     def __init__(self, height: int) -> None:
