@@ -38,12 +38,19 @@ def record(chart: Chart) -> dict[str, Any]:
     return json.loads(json.dumps(as_record(chart)))
 
 
+def camera_shot(record: dict[str, Any], size: tuple[int, int], fine: int) -> Array:
+    """A camera's linear light: rotated, oblique, with barrel distortion and lateral colour."""
+    skew = np.random.default_rng(3).uniform(-9, 9, (4, 2)) * size[0] / SIZE[0]
+    chart_size = record["width"], record["height"]
+    homography = corners_to(chart_size, placed(record, size, 0.88, 3.0, skew))
+    return shot(
+        record, size, homography, k1=BARREL, sigma=SIGMA, magnified=MAGNIFIED, fine=fine
+    )  # fmt: skip
+
+
 @pytest.fixture(scope="module")
 def seen(record: dict[str, Any]) -> Array:
-    """A camera's linear light: rotated, oblique, with barrel distortion and lateral colour."""
-    skew = np.random.default_rng(3).uniform(-9, 9, (4, 2))
-    homography = corners_to((900, 600), placed(record, SIZE, 0.88, 3.0, skew))
-    return shot(record, SIZE, homography, k1=BARREL, sigma=SIGMA, magnified=MAGNIFIED)
+    return camera_shot(record, SIZE, 4)
 
 
 @pytest.fixture(scope="module")
@@ -110,6 +117,10 @@ def test_leaves_have_the_statistics_of_their_model() -> None:
 
 
 def test_edges_have_the_response_of_the_blur(measured: ChartMeasurement) -> None:
+    check_edges(measured, SIZE)
+
+
+def check_edges(measured: ChartMeasurement, size: tuple[int, int]) -> None:
     frequency = np.linspace(0, 1, 20_001)
     halves, tenths = [], []
     edges = [edge for edge in measured.edges if edge.edge is not None]
@@ -127,8 +138,8 @@ def test_edges_have_the_response_of_the_blur(measured: ChartMeasurement) -> None
     directions = np.array([edge.direction for edge in measured.edges]).reshape(-1, 4)
     assert np.abs(np.diff(directions, axis=1) % 90 - 90 * (np.diff(directions) % 90 > 45)).max() < 2
     for edge in edges:
-        away = np.array([edge.x - SIZE[0] / 2, edge.y - SIZE[1] / 2])
-        assert edge.field == pytest.approx(np.hypot(*away) / np.hypot(*SIZE) * 2)
+        away = np.array([edge.x - size[0] / 2, edge.y - size[1] / 2])
+        assert edge.field == pytest.approx(np.hypot(*away) / np.hypot(*size) * 2)
         radial = abs(np.cos(np.radians(edge.direction) - np.arctan2(*away[::-1])))
         expected = (
             "centre" if edge.field <= 0.1 else "radial" if radial > 0.5**0.5 else "tangential"
@@ -155,7 +166,23 @@ def test_means_over_the_field_are_those_of_their_edges(measured: ChartMeasuremen
         assert (mean.low, mean.high) == pytest.approx((mean.value - error, mean.value + error))
 
 
+@pytest.mark.long
+def test_figures_hold_for_a_picture_of_8_by_8_points_a_px() -> None:
+    """Edges of 30 px: those of 20 px and 2 degrees cross 0.6 px only, and are 2.1 % off."""
+    chart = magnetite.chart(1350, 900, seed=2)[1]
+    size = 1282, 855
+    light = camera_shot(json.loads(json.dumps(as_record(chart))), size, 8)
+    found = measure_chart(as_picture(light), chart)
+    check_edges(found, size)
+    check_star_and_texture(found)
+    check_geometry(found, size)
+
+
 def test_star_and_texture_have_the_same_response(measured: ChartMeasurement) -> None:
+    check_star_and_texture(measured)
+
+
+def check_star_and_texture(measured: ChartMeasurement) -> None:
     star, texture = measured.star, measured.texture
     assert star is not None
     assert texture is not None
@@ -164,8 +191,10 @@ def test_star_and_texture_have_the_same_response(measured: ChartMeasurement) -> 
     assert np.nanmax(np.abs(star.response - expected)[:, low]) < 0.02
     expected = transfer(texture.frequency, SIGMA)
     low = texture.frequency < 0.25
-    assert np.abs(texture.by_cross - expected)[low].max() < 0.01
-    assert np.abs(texture.by_power - expected)[low].max() < 0.01
+    assert texture.frequency[-1] > 0.48  # up to half the sampling rate
+    for curve in (texture.by_cross, texture.by_power):
+        assert np.abs(curve - expected)[low].max() < 0.01
+        assert np.abs(curve - expected).max() < 0.03
 
 
 def test_the_star_tells_directions_and_is_not_raised_by_noise() -> None:
@@ -210,11 +239,15 @@ def test_noise_is_taken_out_of_the_power_of_the_texture() -> None:
 
 
 def test_geometry_colours_and_fall_off(measured: ChartMeasurement) -> None:
+    check_geometry(measured, SIZE)
+
+
+def check_geometry(measured: ChartMeasurement, size: tuple[int, int]) -> None:
     assert measured.distortion.value == pytest.approx(100 * BARREL, abs=0.05)
-    corner = np.hypot(*SIZE) / 2
+    corner = np.hypot(*size) / 2
     for shift, factor in zip(measured.shifts, (MAGNIFIED[0], MAGNIFIED[2]), strict=True):
         # Beyond the dots the distortion bends the shift: a displacement of (m - 1) r at all r.
-        away = np.hypot(*(shift.points - np.array(SIZE) / 2).T)
+        away = np.hypot(*(shift.points - np.array(size) / 2).T)
         expected = (factor - 1) * away
         outwards = np.hypot(*shift.displacement.T) * np.sign(factor - 1)
         assert np.abs(outwards - expected).max() < 0.02
