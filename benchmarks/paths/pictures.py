@@ -11,9 +11,9 @@ from magnetite.core.picture import Picture, as_picture
 
 
 def shape(megapixels: float) -> tuple[int, int]:
-    """Rows and columns, 3 to 4."""
-    width = round(math.sqrt(megapixels * 1e6 * 4 / 3))
-    return round(width * 3 / 4), width
+    """Rows and columns, 3 to 4, even as mosaics need them."""
+    width = math.sqrt(megapixels * 1e6 * 4 / 3)
+    return 2 * round(width * 3 / 8), 2 * round(width / 2)
 
 
 @lru_cache(maxsize=4)
