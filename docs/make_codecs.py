@@ -46,7 +46,7 @@ CROP = Region(84, 36, 72, 54)
 
 @dataclass(frozen=True)
 class Lesson:
-    """Settings side by side: what they show, and what the error should be, in dn."""
+    """Settings side by side, with their expected error, in dn."""
 
     title: str
     words: str
@@ -131,9 +131,9 @@ LESSONS: dict[str, list[Lesson]] = {
         ),
         Lesson(
             "Blocks from 2x8 to the whole picture",
-            "Small blocks cannot use what is alike further away; large ones spread the error of an "
-            "edge over all that they hold, as ripples around it. What is best depends on the "
-            "picture: this one is of small flat fields with sharp edges. Without `block` they are "
+            "Small blocks cannot use similarity over larger distances; large ones spread the error "
+            "of an edge as ripples over all of the block. The best size depends on the picture: "
+            "this one is of small flat fields with sharp edges. Without `block` they are "
             "8x8, joined to 16x16 and 32x32 where that takes fewer bits.",
             (
                 *(f"dct step=80dn block={b} smooth=off" for b in ("2x8", 4, 8, 16, 64, 200)),
@@ -181,7 +181,7 @@ LESSONS: dict[str, list[Lesson]] = {
     "svd": [
         Lesson(
             "Ranks 1 to 200",
-            "A term is a product of one column and one row: what runs along rows and columns comes "
+            "A term is a product of one column and one row: structure along rows and columns comes "
             "first, slants need many terms.",
             tuple(f"svd rank={n} step=0.5dn" for n in (1, 5, 20, 50, 100, 200)),
             _by_rank,
@@ -307,7 +307,7 @@ def _cutting(reference: Picture, pictures: Path) -> list[str]:
     parts = list(whole.parts)
     lines = [
         "The first bytes of a `wavelet` file are a picture already; each further one makes it "
-        "better. One file, cut, and what is left of each subband:\n",
+        "better. One file, cut, and the remainder of each subband:\n",
         f"| bytes | bpp | PSNR dB | {' | '.join(parts)} |",
         "|" + "---|" * (3 + len(parts)),
     ]
