@@ -60,7 +60,7 @@ def run(
     chosen = [] if name is not None and chains else _chosen(name)
     chosen = [m for m in chosen if kind is None or m.kind == kind.value]
     settings = Table.of(
-        ["kind", "method", "setting", "accepts", "default"],
+        ["kind", "method", "setting", "meaning", "accepts", "default"],
         [row for method in chosen for row in _csv_rows(method)],
     )
 
@@ -171,7 +171,7 @@ def _print_people(methods: list[Method], *, with_formula: bool) -> None:
             console.print(Text(f"\n{_TITLES[kind]}", style="bold underline"))
         console.print(Text.assemble((method.name, "bold cyan"), f"  {method.summary}"))
         for key, parameter in method.parameters.items():
-            words = f"{parameter.kind.describe()}{_default_words(parameter)}"
+            words = f"{parameter.describe()}{_default_words(parameter)}"
             line = Text.assemble((f"{key}=", "green"), f"  {words}")
             console.print(_indented(line))
         console.print(_indented(Text("; ".join(_facts(method)), style="dim")))
@@ -207,6 +207,7 @@ def _as_dict(method: Method) -> dict[str, Any]:
         "settings": [
             {
                 "key": key,
+                "meaning": parameter.meaning,
                 "accepts": parameter.kind.describe(),
                 "required": parameter.required,
                 "default": parameter.default_text,
@@ -220,10 +221,10 @@ def _as_dict(method: Method) -> dict[str, Any]:
 
 def _csv_rows(method: Method) -> list[list[str | None]]:
     if not method.parameters:
-        return [[method.kind, method.name, "", "", ""]]
+        return [[method.kind, method.name, "", "", "", ""]]
     return [
-        [method.kind, method.name, key, parameter.kind.describe(), parameter.default_text]
-        for key, parameter in method.parameters.items()
+        [method.kind, method.name, key, one.meaning, one.kind.describe(), one.default_text]
+        for key, one in method.parameters.items()
     ]
 
 
@@ -248,11 +249,11 @@ def settings_table(method: Method) -> list[str]:
     """The settings as lines of a Markdown table and an empty one; none where there are none."""
     if not method.parameters:
         return []
-    lines = ["| setting | accepts | default |", "|---|---|---|"]
+    lines = ["| setting | meaning | accepts | default |", "|---|---|---|---|"]
     for key, parameter in method.parameters.items():
         accepts = parameter.kind.describe().replace("|", "\\|")
         default = "required" if parameter.required else "–"
         if parameter.default_text is not None:
             default = f"`{parameter.default_text}`"
-        lines.append(f"| `{key}=` | {accepts} | {default} |")
+        lines.append(f"| `{key}=` | {parameter.meaning} | {accepts} | {default} |")
     return [*lines, ""]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import re
 import subprocess
 import sys
@@ -46,12 +47,20 @@ def test_declarations_are_complete(method: Method) -> None:
     assert method.source
     assert str(parse_step(example(method), method.kind))
     for parameter in method.parameters.values():
+        assert parameter.meaning
         assert parameter.kind.describe()
         if parameter.default_text is not None:
             value = parameter.kind.parse(parameter.default_text)
             assert parameter.kind.spell(value) == parameter.default_text
-    assert len(method.function.__doc__) > 60
     assert set(method.one_of) <= set(method.parameters)
+    document = method.function.__doc__
+    assert document.startswith(method.formula)
+    sections = ["Parameters", "Returns", "Raises", "References"]
+    assert re.findall(r"(?<=\n\n)(\w+)\n-+\n", document) == sections
+    listed = re.split(r"\n\n\w+\n-+\n", document)[1]
+    names = re.findall(r"^(\w+(?:, \w+)*)(?: :|$)", listed, re.M)
+    signature = inspect.signature(inspect.unwrap(method.function))
+    assert [name for group in names for name in group.split(", ")] == list(signature.parameters)
 
 
 def refusal(method: Method, picture: Picture) -> str | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from enum import Enum
+from functools import cached_property
 from typing import Any, TypeVar
 
 from magnetite.core.errors import ChainError
@@ -33,14 +34,18 @@ AUTO, KNOWN = Open.AUTO, Open.KNOWN
 class Step:
     """One method, by kind and name, with the settings that were given for it, by key.
 
-    Plain data: equal, hashable, picklable. Its method is looked up when it is used.
+    Plain data: equal, hashable, picklable. Its method is looked up when it is first used, in each
+    process.
     """
 
     kind: MethodKind
     name: str
     settings: tuple[tuple[str, Any], ...] = ()
 
-    @property
+    def __reduce__(self) -> tuple[type[Step], tuple[Any, ...]]:
+        return Step, (self.kind, self.name, self.settings)
+
+    @cached_property
     def method(self) -> Method:
         """The declaration; raises `ChainError` where this process has none of that name."""
         method = catalogue.find(self.kind, self.name)
@@ -59,6 +64,10 @@ class Step:
         return method
 
     def __str__(self) -> str:
+        return self._text
+
+    @cached_property
+    def _text(self) -> str:
         words = [self.name]
         given = dict(self.settings)
         for key, parameter in self.method.parameters.items():

@@ -42,64 +42,49 @@ from magnetite.core.picture.frame import Frame
 def dct(
     frame: Frame,
     *,
-    step: Annotated[float, Amplitude(low=1e-5, high=4.0)],
-    block: Annotated[tuple[int, ...] | None, BlockSize(axes=4)] = None,
-    stack: Annotated[tuple[int, ...] | None, BlockSize(least=1)] = None,
-    weights: Literal["flat", "t81"] = "flat",
-    zone: Annotated[float, Number(0, 1.5)] = 1.5,
-    threshold: Annotated[float, Amplitude(high=100)] = 0.0,
-    keep: Annotated[float, Share()] = 1.0,
-    optimise: Literal["on", "off"] = "on",
-    smooth: Literal["on", "off"] = "on",
-    colour: Literal["luma-chroma", "half-chroma", "none"] = "luma-chroma",
-    backend: BackEndName = "range",
+    step: Annotated[
+        float,
+        Amplitude(low=1e-5, high=4.0),
+        "quantizer step of the orthonormal coefficients; the rms error is at most about step / √12",
+    ],
+    block: Annotated[
+        tuple[int, ...] | None,
+        BlockSize(axes=4),
+        "sides of a block, and its number of planes; 8x8 to 32x32 by rate if left out",
+    ] = None,
+    stack: Annotated[
+        tuple[int, ...] | None,
+        BlockSize(least=1),
+        "arrangement of the planes, as 5x6 for 30 of them; along one axis if left out",
+    ] = None,
+    weights: Annotated[
+        Literal["flat", "t81"],
+        "one step for all frequencies, or in proportion to the luminance table of ITU-T T.81",
+    ] = "flat",
+    zone: Annotated[
+        float, Number(0, 1.5), "coded frequencies √((row / height)² + (column / width)²), at most"
+    ] = 1.5,
+    threshold: Annotated[
+        float, Amplitude(high=100), "magnitude below which coefficients are zeroed"
+    ] = 0.0,
+    keep: Annotated[float, Share(), "largest coefficients that are kept, of all of a plane"] = 1.0,
+    optimise: Annotated[
+        Literal["on", "off"], "rate-distortion optimisation of the quantized numbers"
+    ] = "on",
+    smooth: Annotated[
+        Literal["on", "off"],
+        "decoding to the mean of blocks at all positions, thresholded as the encoder found best",
+    ] = "on",
+    colour: Annotated[
+        Literal["luma-chroma", "half-chroma", "none"],
+        "RGB as luma and chroma (ITU-T T.871), with chroma at half size, or as it is",
+    ] = "luma-chroma",
+    backend: Annotated[BackEndName, "lossless packing of the quantized coefficients"] = "range",
 ) -> Pipeline:
     """Block transform codec: colour, blocks, cosine transform, quantizer, lossless back end.
 
-    Parameters
-    ----------
-    frame : Frame
-        Shape of the picture.
-    step : float
-        Quantizer step of the orthonormal coefficients, share of full scale. The error of a
-        coefficient, and so the rms error of the samples, is about step / √12 where all
-        coefficients are coded, and less than that where most are zero.
-    block : (int, int), (int, int, int) or (int, int, int, int)
-        Height and width of the blocks, any size; cut down to the picture's own. Of a picture of
-        several planes, such as a time series or a volume, also how many planes a block spans.
-        Left out, blocks are 8x8, joined to 16x16 and 32x32 where that takes fewer bits.
-    stack : (int,) or (int, int), optional
-        How the planes are arranged: `5x6` for 30 planes read from an array of shape
-        (height, width, 5, 6). Along one axis if left out.
-    weights : "flat" or "t81"
-        One step for all frequencies, or `step` times the luminance table of ITU-T T.81 over
-        its first entry, interpolated to the block's size.
-    zone : float
-        Only frequencies √((row / height)² + (column / width)²) up to this are coded; of a
-        joined block, by position and size of the 8x8 block that a coefficient is dealt to.
-    threshold : float
-        Coefficients of a smaller magnitude are left out, share of full scale.
-    keep : float
-        Share of all coefficients of a plane that may be kept, the largest.
-    optimise : "on" or "off"
-        Lower numbers where that saves more rate than it costs in error (see `rdo`).
-    smooth : "on" or "off"
-        Decode to the mean of blocks at all positions, without their smallest coefficients. The
-        encoder chooses how small, by the squared error; where nothing is gained, none.
-    colour : "luma-chroma", "half-chroma" or "none"
-        RGB as luma and chroma (ITU-T T.871), the same with chroma at half size, or as it is.
-    backend : "range", "zlib" or "raw"
-        Lossless packing of the quantized coefficients.
-
-    Returns
-    -------
-    Pipeline
-        float32 throughout.
-
-    Raises
-    ------
-    PictureError
-        If block or stack do not fit the picture's planes.
+    Computed in float32. Raises `PictureError` where block or stack do not fit the picture's
+    planes.
     """
     planes = ColourPlanes(frame, colour)
     selection = Selection(zone, threshold, keep)

@@ -34,26 +34,17 @@ _FACTOR = 2 ** (1 / 8)
 def fourier(
     frame: Frame,
     *,
-    keep: Annotated[float, Share()],
-    phase_bits: Annotated[int, Count(2, 12)] = 6,
-    colour: Literal["luma-chroma", "none"] = "luma-chroma",
+    keep: Annotated[float, Share(), "largest coefficients that are kept, of all of a plane"],
+    phase_bits: Annotated[int, Count(2, 12), "bits of a phase"] = 6,
+    colour: Annotated[
+        Literal["luma-chroma", "none"], "RGB as luma and chroma, or as it is"
+    ] = "luma-chroma",
 ) -> Pipeline:
     """Keep a share of the coefficients of the orthonormal transform, the largest of each plane.
 
     A real picture's spectrum is its own mirror image: one half of it is coded, and counts.
     Positions are coded as a map of bits, magnitudes as logarithms in steps of 2^(1/8), phases in
     `2^phase_bits` even steps; both are decoded to the middle of their step.
-
-    Parameters
-    ----------
-    frame : Frame
-        Shape of the picture.
-    keep : float
-        Share of all coefficients of a plane.
-    phase_bits : int
-        Bits of a phase, 2 to 12.
-    colour : "luma-chroma" or "none"
-        Whether RGB is coded as luma and chroma or as it is.
     """
     planes = ColourPlanes(frame, colour)
     spectrum = Spectrum(planes.names, (frame.height, frame.width), keep, phase_bits)

@@ -80,37 +80,32 @@ def _kept_remark(
 def svd(
     frame: Frame,
     *,
-    rank: Annotated[int | None, Count(1, 4096)] = None,
-    energy: Annotated[float | None, Share()] = None,
-    error: Annotated[float | None, Amplitude()] = None,
-    block: Annotated[tuple[int, ...] | None, BlockSize()] = None,
-    step: Annotated[float, Amplitude(low=1e-5, high=4.0)] = _HALF_PERCENT,
-    colour: Literal["luma-chroma", "none"] = "luma-chroma",
+    rank: Annotated[int | None, Count(1, 4096), "number of terms"] = None,
+    energy: Annotated[
+        float | None, Share(), "share of `Σ s_i²` that the terms hold; the fewest are taken"
+    ] = None,
+    error: Annotated[
+        float | None,
+        Amplitude(),
+        "largest rms error before quantization; the fewest terms are taken",
+    ] = None,
+    block: Annotated[
+        tuple[int, ...] | None,
+        BlockSize(),
+        "sides of blocks with a decomposition, and a rank, each; the whole picture if left out",
+    ] = None,
+    step: Annotated[
+        float,
+        Amplitude(low=1e-5, high=4.0),
+        "quantizer step: the errors of the factors add up to step / √12",
+    ] = _HALF_PERCENT,
+    colour: Annotated[
+        Literal["luma-chroma", "none"], "RGB as luma and chroma, or as it is"
+    ] = "luma-chroma",
 ) -> Pipeline:
     """Keep `k` terms of `A = Σ s_i u_i v_iᵀ`: the error is `√(Σ_{i>k} s_i²)` (Eckart and Young).
 
-    Parameters
-    ----------
-    frame : Frame
-        Shape of the picture.
-    rank : int
-        Number of terms; or
-    energy : float
-        the fewest terms that hold this share of `Σ s_i²`; or
-    error : float
-        the fewest terms whose rms error, before quantization, is at most this share of full scale.
-    block : (int, int), optional
-        Height and width of blocks that are decomposed one by one, with a rank of its own each
-        where energy or error is given; the whole picture if left out.
-    step : float
-        The factors are quantized so finely that their errors add up to step / √12 of full scale.
-    colour : "luma-chroma" or "none"
-        Whether RGB is coded as luma and chroma or as it is.
-
-    Raises
-    ------
-    PictureError
-        If the picture, or a block, has more than 2^23 pixels.
+    Raises `PictureError` where the picture, or a block, has more than 2^23 pixels.
     """
     planes = ColourPlanes(frame, colour)
     if block is not None:
@@ -137,36 +132,28 @@ def svd(
 def pca(
     frame: Frame,
     *,
-    components: Annotated[int | None, Count(1, 4096)] = None,
-    variance: Annotated[float | None, Share()] = None,
-    of: Literal["patches", "rows"] = "patches",
-    patch: Annotated[tuple[int, ...], BlockSize(64)] = (8, 8),
-    step: Annotated[float, Amplitude(low=1e-5, high=4.0)] = _HALF_PERCENT,
-    colour: Literal["luma-chroma", "none"] = "luma-chroma",
+    components: Annotated[int | None, Count(1, 4096), "number of components"] = None,
+    variance: Annotated[
+        float | None,
+        Share(),
+        "share of the variance about the mean that is kept, by the fewest components",
+    ] = None,
+    of: Annotated[
+        Literal["patches", "rows"], "samples that the components are learned from"
+    ] = "patches",
+    patch: Annotated[tuple[int, ...], BlockSize(64), "sides of a patch"] = (8, 8),
+    step: Annotated[
+        float,
+        Amplitude(low=1e-5, high=4.0),
+        "quantizer step: the errors of basis and scores add up to step / √12",
+    ] = _HALF_PERCENT,
+    colour: Annotated[
+        Literal["luma-chroma", "none"], "RGB as luma and chroma, or as it is"
+    ] = "luma-chroma",
 ) -> Pipeline:
     """Mean of all patches (or rows) plus `k` components: the directions of the largest variance.
 
-    Parameters
-    ----------
-    frame : Frame
-        Shape of the picture.
-    components : int
-        Number of components; or
-    variance : float
-        the fewest that keep this share of the variance about the mean.
-    of : "patches" or "rows"
-        The samples that the components are learned from.
-    patch : (int, int)
-        Height and width of a patch.
-    step : float
-        Basis and scores are quantized so finely that their errors add up to step / √12.
-    colour : "luma-chroma" or "none"
-        Whether RGB is coded as luma and chroma or as it is.
-
-    Raises
-    ------
-    PictureError
-        If the picture has more than 2^23 pixels and rows are asked for.
+    Raises `PictureError` for the rows of a picture of more than 2^23 pixels.
     """
     planes = ColourPlanes(frame, colour)
     size = patch if of == "patches" else (1, frame.width)

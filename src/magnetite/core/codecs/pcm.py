@@ -28,18 +28,15 @@ from magnetite.core.picture.frame import Frame
     points="1,2,3,4,5,6,7,8",
     slabbed=True,
 )
-def pcm(frame: Frame, *, bits: Annotated[int, Count(1, 16)]) -> Pipeline:
+def pcm(
+    frame: Frame,
+    *,
+    bits: Annotated[int, Count(1, 16), "bits of a sample, at most the picture's own"],
+) -> Pipeline:
     """Pulse code modulation: `2^bits` even intervals from black to full scale.
 
     A sample x becomes `min(⌊x 2^bits⌋, 2^bits - 1)` and, decoded, the middle of that interval;
     with as many bits as the picture has, or more, it becomes itself.
-
-    Parameters
-    ----------
-    frame : Frame
-        Shape of the picture.
-    bits : int
-        1 to 16, at most the picture's own where it has a bit depth.
     """
     bits = min(bits, frame.bits or bits)
     names = DigitalPlanes(frame, "none").names
@@ -85,24 +82,17 @@ class Intervals:
 def bit_planes(
     frame: Frame,
     *,
-    keep: Annotated[int, Count(1, 16)],
-    code: Literal["gray", "binary"] = "gray",
+    keep: Annotated[
+        int, Count(1, 16), "planes from the top; without loss where the picture has no more"
+    ],
+    code: Annotated[
+        Literal["gray", "binary"],
+        "Gray code, of which one bit changes from a number to the next, or plain binary",
+    ] = "gray",
 ) -> Pipeline:
     """Code the `keep` most significant bit planes; those left out count as half of their span.
 
-    Parameters
-    ----------
-    frame : Frame
-        Shape and bit depth of the picture.
-    keep : int
-        1 to 16; all planes, without loss, where the picture has no more.
-    code : "gray" or "binary"
-        Gray code, of which one bit changes from a number to the next, or plain binary.
-
-    Raises
-    ------
-    PictureError
-        For float pictures, which have no bit planes.
+    Raises `PictureError` for float pictures, which have no bit planes.
     """
     planes = DigitalPlanes(frame, "none")
     keep = min(keep, planes.bits)

@@ -24,22 +24,15 @@ from magnetite.core.picture.frame import Frame
     points="0,1,2,3,5,8,12,20",
     slabbed=True,
 )
-def predictive(frame: Frame, *, bound: Annotated[int, Count(0, 4095)] = 0) -> Pipeline:
+def predictive(
+    frame: Frame,
+    *,
+    bound: Annotated[int, Count(0, 4095), "largest error of any sample, dn; 0 is lossless"] = 0,
+) -> Pipeline:
     """Code each sample as the error of a prediction from those before it.
 
-    Lossless RGB goes in as reversible luma and differences, with a bound as it is.
-
-    Parameters
-    ----------
-    frame : Frame
-        Shape and bit depth of the picture.
-    bound : int
-        Largest error of any sample, dn; 0 loses nothing.
-
-    Raises
-    ------
-    PictureError
-        For float pictures, which have no digital numbers.
+    Lossless RGB goes in as reversible luma and differences, with a bound as it is. Raises
+    `PictureError` for float pictures, which have no digital numbers.
     """
     planes = DigitalPlanes(frame, "reversible" if bound == 0 else "none")
     shape = (frame.height, frame.width)

@@ -39,45 +39,33 @@ _ROWS = 64
 def wavelet(
     frame: Frame,
     *,
-    step: Annotated[float, Amplitude(low=1e-5, high=4.0)],
-    filter: Literal["9/7", "5/3", "haar"] = "9/7",
-    levels: Annotated[int, Count(0, 12)] = 6,
-    optimise: Literal["on", "off"] = "on",
-    smooth: Literal["on", "off"] = "on",
-    colour: Literal["luma-chroma", "none"] = "luma-chroma",
+    step: Annotated[
+        float,
+        Amplitude(low=1e-5, high=4.0),
+        "quantizer step, over the L2 norm of the synthesis; with 5/3 whole dn, and 1dn is lossless",
+    ],
+    filter: Annotated[
+        Literal["9/7", "5/3", "haar"],
+        "9/7 is best for lossy coding, 5/3 maps whole numbers to whole numbers",
+    ] = "9/7",
+    levels: Annotated[
+        int, Count(0, 12), "splits of the low band, at most as many as its shorter side allows"
+    ] = 6,
+    optimise: Annotated[
+        Literal["on", "off"], "rate-distortion optimisation of the quantized numbers"
+    ] = "on",
+    smooth: Annotated[
+        Literal["on", "off"],
+        "decoding to the mean of blocks at all positions, thresholded as the encoder found best",
+    ] = "on",
+    colour: Annotated[
+        Literal["luma-chroma", "none"], "RGB as luma and chroma (reversibly with 5/3), or as it is"
+    ] = "luma-chroma",
 ) -> Pipeline:
     """Wavelet codec: colour, wavelet transform, optimised quantizer, embedded bit planes.
 
-    Parameters
-    ----------
-    frame : Frame
-        Shape of the picture.
-    step : float
-        Quantizer step, share of full scale; that of a band is this over the L2 norm of its
-        synthesis functions. With the 5/3 filter on digital numbers all of them are rounded to
-        whole dn, 1dn at least, and 1dn loses nothing.
-    filter : "9/7", "5/3" or "haar"
-        "9/7" is best for lossy coding, "5/3" maps whole numbers to whole numbers.
-    levels : int
-        How often the low band is split again; as often as its shorter side allows at most.
-    optimise : "on" or "off"
-        Lower numbers where that saves more rate than it costs in error (see `rdo`).
-    smooth : "on" or "off"
-        Decode to the mean of 8x8 blocks at all positions, without their smallest coefficients.
-        The encoder chooses how small, by the squared error; where nothing is gained, none. Not
-        with 5/3.
-    colour : "luma-chroma" or "none"
-        Whether RGB is coded as luma and chroma (reversibly with 5/3) or as it is.
-
-    Returns
-    -------
-    Pipeline
-        Its stream decodes wherever it is cut.
-
-    Raises
-    ------
-    PictureError
-        If a float picture is to be coded with 5/3.
+    The stream decodes from any number of its first bytes. Raises `PictureError` for float pictures
+    with 5/3.
     """
     levels = min(levels, min(frame.height, frame.width).bit_length() - 1)
     exact = filter == "5/3"

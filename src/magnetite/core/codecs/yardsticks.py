@@ -107,7 +107,9 @@ def _doubled(encode: Coder) -> Coder:
     points="5,10,20,35,50,65,80,92",
     yardstick=True,
 )
-def jpeg(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
+def jpeg(
+    frame: Frame, *, quality: Annotated[int, Count(1, 100), "scale of the quantizer tables"]
+) -> Pipeline:
     """Block transform and Huffman codes; quality 1 to 100 scales the example tables of T.81."""
     import imagecodecs
 
@@ -129,7 +131,9 @@ def jpeg(frame: Frame, *, quality: Annotated[int, Count(1, 100)]) -> Pipeline:
     points="26dB,29dB,32dB,35dB,38dB,41dB,44dB,47dB",
     yardstick=True,
 )
-def jpeg2000(frame: Frame, *, psnr: Annotated[float, Decibels(10, 100)]) -> Pipeline:
+def jpeg2000(
+    frame: Frame, *, psnr: Annotated[float, Decibels(10, 100), "PSNR that the stream is cut at"]
+) -> Pipeline:
     """Wavelets and bit planes, cut so that the picture has about this PSNR."""
     import imagecodecs
 
@@ -154,8 +158,10 @@ def jpeg2000(frame: Frame, *, psnr: Annotated[float, Decibels(10, 100)]) -> Pipe
 def jpeg_xl(
     frame: Frame,
     *,
-    distance: Annotated[float, Number(0, 15)],
-    effort: Annotated[int, Count(1, 10)] = 9,
+    distance: Annotated[float, Number(0, 15), "perceptual distance; 0 is lossless"],
+    effort: Annotated[
+        int, Count(1, 10), "effort of the library; each unit takes about twice the time"
+    ] = 9,
 ) -> Pipeline:
     """Block transform and predicted modes; perceptual distance 0 (lossless) to 15.
 
@@ -190,7 +196,9 @@ def jpeg_xl(
     points="0,1,2,3,5,8,12,20",
     yardstick=True,
 )
-def jpeg_ls(frame: Frame, *, bound: Annotated[int, Count(0, 127)] = 0) -> Pipeline:
+def jpeg_ls(
+    frame: Frame, *, bound: Annotated[int, Count(0, 127), "largest error of any sample, dn"] = 0
+) -> Pipeline:
     """Prediction and Golomb codes; no sample is further than `bound` dn from its own."""
     import imagecodecs
 
@@ -225,8 +233,8 @@ def jpeg_ls(frame: Frame, *, bound: Annotated[int, Count(0, 127)] = 0) -> Pipeli
 def webp(
     frame: Frame,
     *,
-    quality: Annotated[int, Count(1, 100)],
-    effort: Annotated[int, Count(0, 6)] = 6,
+    quality: Annotated[int, Count(1, 100), "quality of the library"],
+    effort: Annotated[int, Count(0, 6), "effort of the library"] = 6,
 ) -> Pipeline:
     """Predicted blocks and arithmetic codes, quality 1 to 100.
 
@@ -256,8 +264,8 @@ def webp(
 def avif(
     frame: Frame,
     *,
-    quality: Annotated[int, Count(1, 100)],
-    effort: Annotated[int, Count(0, 10)] = 6,
+    quality: Annotated[int, Count(1, 100), "quality of the library"],
+    effort: Annotated[int, Count(0, 10), "10 less the speed of the library"] = 6,
 ) -> Pipeline:
     """One key frame of AV1, quality 1 to 100, of 8, 10 or 12 bits.
 
@@ -303,7 +311,7 @@ def _room(samples: Samples) -> int:
     points="1,6,9",
     yardstick=True,
 )
-def png(frame: Frame, *, level: Annotated[int, Count(0, 9)] = 9) -> Pipeline:
+def png(frame: Frame, *, level: Annotated[int, Count(0, 9), "effort of DEFLATE"] = 9) -> Pipeline:
     """Prediction and DEFLATE; level 0 to 9 is how hard the latter tries."""
     import imagecodecs
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 
@@ -12,7 +12,7 @@ from magnetite.core.compute.threads import threads
 
 #: Boundary conditions: the picture mirrored, its last samples repeated, the picture
 #: again, or black.
-Boundary = Literal["mirror", "repeat", "wrap", "black"]
+Boundary = Annotated[Literal["mirror", "repeat", "wrap", "black"], "samples beyond the edge"]
 
 #: Separable kernels up to this length are summed directly; longer ones go through the FFT.
 LONGEST_DIRECT = 9

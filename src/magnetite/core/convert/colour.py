@@ -23,27 +23,18 @@ WEIGHTS = {"bt601": LUMA_WEIGHTS, "bt709": (0.2126, 0.7152, 0.0722)}
     source="ITU-R BT.601-7 (2011), section 2.5.1; ITU-R BT.709-6 (2015), table 3",
     reach=0,
 )
-def gray(picture: Picture, *, weights: Literal["bt601", "bt709", "mean"] = "bt601") -> Picture:
+def gray(
+    picture: Picture,
+    *,
+    weights: Annotated[
+        Literal["bt601", "bt709", "mean"],
+        "luma of one of the standards, for RGB, or the mean of any number of channels",
+    ] = "bt601",
+) -> Picture:
     """Luma of the gamma-encoded samples, or the mean of the channels; rounded to the same depth.
 
-    bt601: 0.299 R + 0.587 G + 0.114 B. bt709: 0.2126 R + 0.7152 G + 0.0722 B.
-    A gray picture stays as it is.
-
-    Parameters
-    ----------
-    picture : Picture
-    weights : "bt601", "bt709" or "mean"
-        mean takes pictures of any number of channels, the others RGB.
-
-    Returns
-    -------
-    Picture
-        Gray.
-
-    Raises
-    ------
-    PictureError
-        If luma is asked of a picture that is neither gray nor RGB.
+    bt601: 0.299 R + 0.587 G + 0.114 B. bt709: 0.2126 R + 0.7152 G + 0.0722 B. A gray picture stays
+    as it is. Raises `PictureError` for the luma of a picture that is neither gray nor RGB.
     """
     if picture.colour == "gray":
         return picture
@@ -68,24 +59,14 @@ def gray(picture: Picture, *, weights: Literal["bt601", "bt709", "mean"] = "bt60
     source="own",
     reach=0,
 )
-def channel(picture: Picture, *, number: Annotated[int, Count(1, 4096)]) -> Picture:
+def channel(
+    picture: Picture,
+    *,
+    number: Annotated[int, Count(1, 4096), "position of the channel; 1 is red of an RGB picture"],
+) -> Picture:
     """Samples of one channel, unchanged.
 
-    Parameters
-    ----------
-    picture : Picture
-    number : int
-        1 is the first: red of an RGB picture.
-
-    Returns
-    -------
-    Picture
-        Gray.
-
-    Raises
-    ------
-    PictureError
-        If the picture has fewer channels.
+    Raises `PictureError` where the picture has fewer channels.
     """
     if number > picture.channels:
         raise PictureError(

@@ -18,21 +18,11 @@ from magnetite.core.picture import Picture, frozen
     source="own",
     reach=0,
 )
-def depth(picture: Picture, *, bits: Annotated[int, Count(1, 16)]) -> Picture:
+def depth(picture: Picture, *, bits: Annotated[int, Count(1, 16), "new depth b'"]) -> Picture:
     """v' = round(v (2^b' - 1) / (2^b - 1)): full scale stays full scale.
 
     Float samples are taken on 0..1 and clipped to it. No samples are lost from b to more bits and
     back. A picture of the depth stays as it is.
-
-    Parameters
-    ----------
-    picture : Picture
-    bits : int
-        The new depth b'.
-
-    Returns
-    -------
-    Picture
     """
     if bits == picture.bits:
         return picture

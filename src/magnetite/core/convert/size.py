@@ -32,29 +32,14 @@ def _middle_region(frame: Frame, width: int, height: int) -> Region:
 def crop(
     picture: Picture,
     *,
-    left: Annotated[int, Count(0, _MOST)] = 0,
-    top: Annotated[int, Count(0, _MOST)] = 0,
-    width: Annotated[int, Count(1, _MOST)],
-    height: Annotated[int, Count(1, _MOST)],
+    left: Annotated[int, Count(0, _MOST), "left border, px"] = 0,
+    top: Annotated[int, Count(0, _MOST), "upper border, px"] = 0,
+    width: Annotated[int, Count(1, _MOST), "width, px"],
+    height: Annotated[int, Count(1, _MOST), "height, px"],
 ) -> Picture:
     """Samples of the region, unchanged.
 
-    Parameters
-    ----------
-    picture : Picture
-    left, top : int
-        Of the region, px from the picture's corner.
-    width, height : int
-        Of the region, px.
-
-    Returns
-    -------
-    Picture
-
-    Raises
-    ------
-    PictureError
-        If the region leaves the picture.
+    Raises `PictureError` where the region leaves the picture.
     """
     return _region(picture.frame, width, height, left, top).crop(picture)
 
@@ -69,19 +54,8 @@ def crop(
 def middle(
     picture: Picture,
     *,
-    width: Annotated[int, Count(1, _MOST)],
-    height: Annotated[int, Count(1, _MOST)],
+    width: Annotated[int, Count(1, _MOST), "largest width, px"],
+    height: Annotated[int, Count(1, _MOST), "largest height, px"],
 ) -> Picture:
-    """Samples of the middle, unchanged; a smaller picture stays as it is.
-
-    Parameters
-    ----------
-    picture : Picture
-    width, height : int
-        At most, px.
-
-    Returns
-    -------
-    Picture
-    """
+    """Samples of the middle, unchanged; a smaller picture stays as it is."""
     return _middle_region(picture.frame, width, height).crop(picture)

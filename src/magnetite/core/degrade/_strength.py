@@ -12,11 +12,16 @@ from magnetite.core.errors import PictureError
 from magnetite.core.methods.amplitudes import Amplitude, Variance
 from magnetite.core.methods.parameters import Decibels
 
-Sd = Annotated[float | None, Amplitude()]
-MeanSquare = Annotated[float | None, Variance()]
-Ratio = Annotated[float | None, Decibels(-40, 120)]
-Mean = Annotated[float, Amplitude(-1, 1)]
-Channels = Literal["independent", "common"]
+Sd = Annotated[float | None, Amplitude(), "standard deviation"]
+MeanSquare = Annotated[float | None, Variance(), "square of the standard deviation"]
+Psnr = Annotated[float | None, Decibels(-40, 120), "full scale squared over the mean square"]
+Snr = Annotated[
+    float | None, Decibels(-40, 120), "mean square of the samples over that of the noise"
+]
+Mean = Annotated[float, Amplitude(-1, 1), "mean of the noise"]
+Channels = Annotated[
+    Literal["independent", "common"], "noise of its own for each channel, or the same for all"
+]
 
 #: Of these settings exactly one says how strong noise is.
 STRENGTH = ("sd", "variance", "psnr", "snr")

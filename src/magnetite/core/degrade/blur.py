@@ -55,25 +55,13 @@ def _survey_gaussian(before: Pixels, *, sigma: float, boundary: str) -> Survey:
 def gaussian_blur(
     pixels: Pixels,
     *,
-    sigma: Annotated[float, Length(0, 200)],
+    sigma: Annotated[float, Length(0, 200), "standard deviation; 0 changes nothing"],
     boundary: Boundary = "mirror",
 ) -> Pixels:
     """Convolve with `exp(-(x² + y²) / 2 sigma²)`, sampled, of unit sum, cut at 4.5 sigma.
 
     Its MTF is `exp(-2 π² sigma² f²)`, MTF50 `0.187 / sigma`. Below about 0.7 px a sampled
     Gaussian is narrower than its name says; the certificate gives the kernel as applied.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sigma : float
-        Standard deviation in px, 0 to 200; 0 changes nothing.
-    boundary : "mirror", "repeat", "wrap" or "black"
-        Samples beyond the edge.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     return convolve_separable(pixels, gaussian_kernel(sigma), boundary)
 
@@ -94,24 +82,13 @@ def _survey_box(before: Pixels, *, size: float, boundary: str) -> Survey:
 def box_blur(
     pixels: Pixels,
     *,
-    size: Annotated[float, Length(1, 500)],
+    size: Annotated[float, Length(1, 500), "side of the square; 1 changes nothing"],
     boundary: Boundary = "mirror",
 ) -> Pixels:
     """Mean over a square of side `size`; the outer samples of a fractional size count less.
 
     Its MTF along an axis is `sin(π size f) / (π size f)`, for samples, of an odd size,
     `sin(π size f) / (size sin(π f))`; MTF50 is about `0.603 / size`.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    size : float
-        Side in px, 1 to 500; 1 changes nothing.
-    boundary : "mirror", "repeat", "wrap" or "black"
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     return convolve_separable(pixels, psf.segment(size), boundary)
 
@@ -132,23 +109,14 @@ def _survey_defocus(before: Pixels, *, radius: float, boundary: str) -> Survey:
 def defocus(
     pixels: Pixels,
     *,
-    radius: Annotated[float, Length(0, 250)],
+    radius: Annotated[
+        float, Length(0, 250), "radius of the blur circle; up to 1/2 changes nothing"
+    ],
     boundary: Boundary = "mirror",
 ) -> Pixels:
     """Convolve with a disk of even weight; each kernel weight is the disk's area in the pixel.
 
     Its MTF is `2 J1(2π radius f) / (2π radius f)`, MTF50 `0.353 / radius`.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    radius : float
-        Of the blur circle, px, 0 to 250; up to 1/2 changes nothing.
-    boundary : "mirror", "repeat", "wrap" or "black"
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     return convolve(pixels, psf.disk(radius), boundary)
 
@@ -175,27 +143,14 @@ def _survey_motion(before: Pixels, *, length: float, angle: float, boundary: str
 def motion_blur(
     pixels: Pixels,
     *,
-    length: Annotated[float, Length(0, 500)],
-    angle: Annotated[float, Angle()] = 0.0,
+    length: Annotated[float, Length(0, 500), "length of the path; 0 changes nothing"],
+    angle: Annotated[float, Angle(), "direction, counter-clockwise from the x axis"] = 0.0,
     boundary: Boundary = "mirror",
 ) -> Pixels:
     """Mean along a path of `length` at an angle; each weight is the path's length in the pixel.
 
     Its MTF along the path is `sin(π length f) / (π length f)`, MTF50 `0.603 / length`;
     across it, 1.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    length : float
-        Of the path, px, 0 to 500; 0 changes nothing.
-    angle : float
-        Degrees counter-clockwise from the x axis.
-    boundary : "mirror", "repeat", "wrap" or "black"
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     return convolve(pixels, psf.motion(length, angle), boundary)
 
@@ -215,25 +170,15 @@ def _survey_psf(before: Pixels, *, kernel: Float64, boundary: str) -> Survey:
 def psf_blur(
     pixels: Pixels,
     *,
-    kernel: Annotated[Any, FileName("kernel.npy")],
+    kernel: Annotated[
+        Any,
+        FileName("kernel.npy"),
+        "weights, 0 or larger; of an even side the centre is right of, or below, the middle",
+    ],
     boundary: Boundary = "mirror",
 ) -> Pixels:
     """Convolve with given weights, scaled to unit sum; their middle sample stays in place.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    kernel : array, shape (h, w)
-        Weights, 0 or larger; the middle of an even side is the sample right of or below it.
-    boundary : "mirror", "repeat", "wrap" or "black"
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-
-    Raises
-    ------
-    PictureError
-        If a weight is negative or not finite, or all are 0.
+    Raises `PictureError` where a weight is negative or not finite, or all are 0.
     """
     return convolve(pixels, psf.measured(np.asarray(kernel, np.float64)), boundary)

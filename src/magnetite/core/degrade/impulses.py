@@ -16,7 +16,7 @@ from magnetite.core.degrade.certify.noise import UNIFORM, binomial, fit_finding,
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
 from magnetite.core.methods.parameters import Share
 
-Per = Literal["pixel", "channel"]
+Per = Annotated[Literal["pixel", "channel"], "all channels of a pixel at once, or each separately"]
 
 
 def _survey_salt_pepper(before: Pixels, *, density: float, white: float, per: Per) -> ImpulseSurvey:
@@ -65,27 +65,13 @@ def salt_pepper(
     pixels: Pixels,
     rng: np.random.Generator,
     *,
-    density: Annotated[float, Share()],
-    white: Annotated[float, Share()] = 0.5,
+    density: Annotated[float, Share(), "expected share of replaced samples"],
+    white: Annotated[
+        float, Share(), "share of these that turns white; the others turn black"
+    ] = 0.5,
     per: Per = "pixel",
 ) -> Pixels:
-    """Replace samples by 1 with probability `density white`, by 0 with `density (1 - white)`.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    rng : numpy.random.Generator
-    density : float
-        Expected share of samples replaced, 0 to 1.
-    white : float
-        Share of the replaced that turns white, 0 to 1; the rest turns black.
-    per : "pixel" or "channel"
-        Whether a whole pixel is hit, all its channels at once, or each channel separately.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-    """
+    """Replace samples by 1 with probability `density white`, by 0 with `density (1 - white)`."""
 
     def hit(child: np.random.Generator, out: Samples) -> None:
         lot = child.random(len(out), dtype=np.float32)
@@ -123,24 +109,12 @@ def impulse_noise(
     pixels: Pixels,
     rng: np.random.Generator,
     *,
-    density: Annotated[float, Share()],
+    density: Annotated[float, Share(), "expected share of replaced samples"],
     per: Per = "channel",
 ) -> Pixels:
     """Replace samples, with probability `density`, by values even on 0 to 1.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    rng : numpy.random.Generator
-    density : float
-        Expected share of samples replaced, 0 to 1.
-    per : "pixel" or "channel"
-        Whether a whole pixel is hit, each of its channels with a value of its own, or each
-        channel separately.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
+    A whole pixel gets a value for each of its channels.
     """
 
     def hit(child: np.random.Generator, out: Samples) -> None:

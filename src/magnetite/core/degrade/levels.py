@@ -190,46 +190,27 @@ def quantize(
     pixels: Pixels,
     rng: np.random.Generator | None = None,
     *,
-    bits: Annotated[int | None, Count(1, 16)] = None,
-    levels: Annotated[int | None, Count(2, 65_536)] = None,
-    step: Annotated[float | None, Amplitude(1e-5, 1)] = None,
-    rule: Rule = "mid-tread",
-    design: Design = "uniform",
-    dither: Dither = "none",
+    bits: Annotated[int | None, Count(1, 16), "levels as a power of two"] = None,
+    levels: Annotated[int | None, Count(2, 65_536), "number of levels"] = None,
+    step: Annotated[float | None, Amplitude(1e-5, 1), "distance of two levels"] = None,
+    rule: Annotated[Rule, "whether a level lies at 0, or a threshold"] = "mid-tread",
+    design: Annotated[Design, "equal steps, or least squared error for this picture"] = "uniform",
+    dither: Annotated[
+        Dither, "noise or pattern that is added before rounding, and not subtracted afterwards"
+    ] = "none",
 ) -> Pixels:
     """Take the nearest of few levels: `s round(x / s)` (mid-tread), `s (floor(x / s) + 1/2)`.
 
     With `bits` or `levels`, n levels span 0 to 1: mid-tread with s = 1 / (n - 1), black and full
-    scale among them; mid-rise with s = 1 / n, none of them. `optimal` positions n levels where
-    the squared error is least for the picture's own histogram, `lloyd-max` where Lloyd's method
-    settles, a local optimum. With `step` the last level is
-    the one nearest to full scale, which may lie above it. Samples spread evenly over the
-    steps have an error power of s²/12; rectangular dither, and the ordered ones, double it,
-    triangular dither triples it, and it no longer depends on the signal.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-        Samples beyond the outermost levels take those.
-    rng : numpy.random.Generator
-        For the white dithers only.
-    bits, levels, step : int, int, float
-        One of them: levels as a power of two; their number; their distance, share of full scale.
-    rule : "mid-tread" or "mid-rise"
-    design : "uniform", "optimal" or "lloyd-max"
-    dither : str
-        Added before rounding and not subtracted afterwards: nothing; white noise, one or two steps
-        wide, even or triangular; an ordered pattern (Bayer's 8x8, or blue noise 64x64);
-        or the errors of earlier neighbours (Floyd and Steinberg).
-
-    Returns
-    -------
-    float array of the same shape and dtype. The picture keeps its own bit depth.
-
-    Raises
-    ------
-    PictureError
-        If `optimal` or `lloyd-max` is combined with dither, mid-rise or a step.
+    scale among them; mid-rise with s = 1 / n, none of them. `optimal` positions n levels where the
+    squared error is least for the picture's own histogram, `lloyd-max` where Lloyd's method
+    settles, a local optimum. With `step` the last level is the one nearest to full scale, which
+    may lie above it. Samples spread evenly over the steps have an error power of s²/12;
+    rectangular dither, and the ordered ones, double it, triangular dither triples it, and it no
+    longer depends on the signal. The white dithers are one or two steps wide, uniform or
+    triangular; the ordered ones Bayer's 8x8 and a blue noise of 64x64; error diffusion is that of
+    Floyd and Steinberg. Samples beyond the outermost levels take those; the picture keeps its own
+    bit depth. Raises `PictureError` for `optimal` or `lloyd-max` with dither, mid-rise or a step.
     """
     grid = Levels.of(rule, bits, levels, step)
     if design != "uniform":
@@ -291,32 +272,16 @@ def _certify_planes(
 def bit_planes(
     pixels: Pixels,
     *,
-    keep: Annotated[int | None, Count(1, 16)] = None,
-    drop: Annotated[int | None, Count(0, 15)] = None,
-    fill: Literal["zero", "middle"] = "zero",
+    keep: Annotated[int | None, Count(1, 16), "planes kept from the top"] = None,
+    drop: Annotated[int | None, Count(0, 15), "planes dropped from the bottom"] = None,
+    fill: Annotated[
+        Literal["zero", "middle"], "dropped planes: zeros, which darken, or a one and zeros"
+    ] = "zero",
     depth: Annotated[int, BitDepth()],
 ) -> Pixels:
     """Digital numbers with their lowest planes set to 0, or to the middle of their span.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    keep, drop : int
-        One of them: planes kept from the top, or dropped from the bottom.
-    fill : "zero" or "middle"
-        Content of the dropped planes: zeros, so that the picture darkens, or a one and
-        noughts.
-    depth : int
-        Bit depth of the picture; on the command line it is the picture's own.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-
-    Raises
-    ------
-    PictureError
-        If more planes are to be kept or dropped than there are.
+    Raises `PictureError` where more planes are to be kept or dropped than there are.
     """
     kept = keep if keep is not None else depth - (drop or 0)
     if not 1 <= kept <= depth:

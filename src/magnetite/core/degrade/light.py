@@ -27,10 +27,16 @@ _A, _B = 1.09929682680944, 0.018053968510807
 _TABLE = 2**16 + 1
 _ONE_OF = "standard", "exponent", "points"
 
-Standard = Annotated[Literal["srgb", "bt709"] | None, Choice(("srgb", "bt709"))]
-Exponent = Annotated[float | None, Number(0.1, 10)]
-Points = Annotated[Any, FileName("curve.csv")]
-Gain = Annotated[float, Number(0.01, 100)]
+Standard = Annotated[
+    Literal["srgb", "bt709"] | None, Choice(("srgb", "bt709")), "standard of the encoding"
+]
+Exponent = Annotated[float | None, Number(0.1, 10), "exponent of the decoding"]
+Points = Annotated[
+    Any,
+    FileName("curve.csv"),
+    "linear and encoded values from (0, 0) on; a monotone cubic joins them",
+]
+Gain = Annotated[float, Number(0.01, 100), "gain"]
 #: Decoding or encoding of samples that are 0 or larger.
 Curve = Callable[[Float64], Float64]
 
@@ -53,24 +59,7 @@ def to_linear(
     0.0812, `((x + 0.0993) / 1.0993)^(1 / 0.45)` above, without the step of rounded constants. A
     power: `x^exponent`. Samples below 0 keep their sign, and those above 1 follow the same formula.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    standard : "srgb" or "bt709"
-    exponent : float
-        0.1 to 10.
-    points : array, shape (n, 2)
-        Linear and encoded values of a tone curve from (0, 0), both rising; between them a monotone
-        cubic.
-
-    Returns
-    -------
-    float array of the same shape and dtype; computed in float64.
-
-    Raises
-    ------
-    PictureError
-        If the points do not rise.
+    Computed in float64. Raises `PictureError` where the points do not rise.
     """
     return _mapped(pixels, _decoding(standard, exponent, points))
 
@@ -89,23 +78,7 @@ def to_encoded(
 ) -> Pixels:
     """Encoded samples of linear light; the exact inverse of `to-linear`, which see.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    standard : "srgb" or "bt709"
-    exponent : float
-        Of the decoding: light is raised to its inverse.
-    points : array, shape (n, 2)
-        Linear and encoded values of a tone curve.
-
-    Returns
-    -------
-    float array of the same shape and dtype; computed in float64.
-
-    Raises
-    ------
-    PictureError
-        If the points do not rise.
+    Computed in float64. Raises `PictureError` where the points do not rise.
     """
     return _mapped(pixels, _encoding(standard, exponent, points))
 
@@ -196,22 +169,8 @@ def white_balance(
 ) -> Pixels:
     """Multiply each colour by its gain.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w, 3), or (h, w) for a mosaic, full-scale units
-    red, green, blue : float
-        Gains, 0.01 to 100.
-    pattern : "rggb", "bggr", "grbg" or "gbrg"
-        Of a mosaic; only a gray picture whose pattern is stated is one.
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
-
-    Raises
-    ------
-    PictureError
-        If the picture is neither RGB nor a mosaic of a stated pattern.
+    Of a gray picture, which is a mosaic only where its pattern is stated, or RGB; anything else is
+    a `PictureError`. Not clipped.
     """
     gains: Pixels = np.array([red, green, blue], dtype=pixels.dtype)
     if pixels.ndim == 3 and pixels.shape[2] == 3:
@@ -236,23 +195,14 @@ def white_balance(
     "doi:10.1109/MSP.2005.1407713",
     reach=0,
 )
-def colour_matrix(pixels: Pixels, *, rows: Annotated[Any, Matrix(3)]) -> Pixels:
+def colour_matrix(
+    pixels: Pixels,
+    *,
+    rows: Annotated[Any, Matrix(3), "weights of red, green and blue, a row for each new channel"],
+) -> Pixels:
     """Each new channel is a weighted sum of the three.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w, 3), full-scale units
-    rows : array, shape (3, 3)
-        Weights of red, green and blue, a row for each new channel.
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
-
-    Raises
-    ------
-    PictureError
-        If the picture is not RGB.
+    Not clipped. Raises `PictureError` for any other picture than RGB.
     """
     out = np.empty_like(pixels)
     weights = np.asarray(rows, pixels.dtype).T

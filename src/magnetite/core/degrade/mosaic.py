@@ -19,7 +19,7 @@ _REACH = 8
 #: Rows of a band that is worked on at a time.
 _ROWS = 128
 #: Pattern of a gray picture that is said to be a mosaic.
-StatedPattern = Annotated[Pattern | None, Choice(tuple(PATTERNS))]
+StatedPattern = Annotated[Pattern | None, Choice(tuple(PATTERNS)), "colours of a mosaic"]
 Method = Literal["bilinear", "gradient", "directional"]
 
 
@@ -34,20 +34,8 @@ Method = Literal["bilinear", "gradient", "directional"]
 def mosaic(pixels: Pixels, *, pattern: Pattern = "rggb") -> Pixels:
     """Red, green or blue of each sample, by its position in squares of 2x2.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w, 3), full-scale units
-    pattern : "rggb", "bggr", "grbg" or "gbrg"
-        Colours of the first two samples of the first two rows.
-
-    Returns
-    -------
-    float array, shape (h, w), of the same dtype.
-
-    Raises
-    ------
-    PictureError
-        If the picture is not RGB, or its sides are not even.
+    Returns samples of shape (h, w). Raises `PictureError` where the picture is not RGB, or its
+    sides are not even.
     """
     check_even("mosaic", pixels)
     out = np.empty(pixels.shape[:2], pixels.dtype)
@@ -68,7 +56,10 @@ def mosaic(pixels: Pixels, *, pattern: Pattern = "rggb") -> Pixels:
     memory=80,
 )
 def demosaic(
-    pixels: Pixels, *, method: Method = "directional", pattern: Pattern = "rggb"
+    pixels: Pixels,
+    *,
+    method: Annotated[Method, "interpolation of the missing colours"] = "directional",
+    pattern: Pattern = "rggb",
 ) -> Pixels:
     """Each sample's two other colours, from the samples around it.
 
@@ -76,23 +67,8 @@ def demosaic(
     Malvar, He and Cutler, which add the Laplacian of the sample's own colour. directional: green
     along rows and along columns as Hamilton and Adams, of which that with the smaller change of
     colour differences in 5x5 samples is taken as Menon and others do; then red and blue by their
-    differences from green.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w), full-scale units
-    method : "bilinear", "gradient" or "directional"
-    pattern : "rggb", "bggr", "grbg" or "gbrg"
-        Colours of the first two samples of the first two rows.
-
-    Returns
-    -------
-    float array, shape (h, w, 3), of the same dtype; samples may leave 0..1.
-
-    Raises
-    ------
-    PictureError
-        If the picture has several channels, or sides that are not even.
+    differences from green. Returns samples of shape (h, w, 3), which may leave 0..1. Raises
+    `PictureError` for several channels, or sides that are not even.
     """
     if pixels.ndim != 2:
         raise PictureError(f"demosaic takes a mosaic, one plane; this has {pixels.shape[2]}")

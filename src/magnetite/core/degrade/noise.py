@@ -13,8 +13,9 @@ from magnetite.core.degrade._strength import (
     Channels,
     Mean,
     MeanSquare,
-    Ratio,
+    Psnr,
     Sd,
+    Snr,
     depends_on_signal,
     noise_sd,
 )
@@ -42,28 +43,14 @@ def gaussian_noise(
     *,
     sd: Sd = None,
     variance: MeanSquare = None,
-    psnr: Ratio = None,
-    snr: Ratio = None,
+    psnr: Psnr = None,
+    snr: Snr = None,
     mean: Mean = 0.0,
     channels: Channels = "independent",
 ) -> Pixels:
     """Add `mean + sd n`, n normal with mean 0 and standard deviation 1.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    rng : numpy.random.Generator
-    sd, variance, psnr, snr : float
-        One of them: standard deviation (share of full scale), its square, or the ratio in dB
-        of full scale squared or of the samples' mean square to the noise's mean square.
-    mean : float
-        Share of full scale, -1 to 1.
-    channels : "independent" or "common"
-        Whether each channel gets noise of its own, or all the same.
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
+    Not clipped.
     """
     strength = noise_sd(pixels, sd=sd, variance=variance, psnr=psnr, snr=snr, mean=mean)
     return _added(pixels, rng, normal, strength, mean, channels)
@@ -86,14 +73,14 @@ def uniform_noise(
     *,
     sd: Sd = None,
     variance: MeanSquare = None,
-    psnr: Ratio = None,
-    snr: Ratio = None,
+    psnr: Psnr = None,
+    snr: Snr = None,
     mean: Mean = 0.0,
     channels: Channels = "independent",
 ) -> Pixels:
     """Add `mean + sd √12 (u - 1/2)`, u even on 0 to 1: it reaches √3 sd to either side.
 
-    Parameters, result and units as in `gaussian_noise`.
+    Not clipped.
     """
     strength = noise_sd(pixels, sd=sd, variance=variance, psnr=psnr, snr=snr, mean=mean)
     return _added(pixels, rng, _centred_uniform, strength, mean, channels)
@@ -116,15 +103,14 @@ def laplace_noise(
     *,
     sd: Sd = None,
     variance: MeanSquare = None,
-    psnr: Ratio = None,
-    snr: Ratio = None,
+    psnr: Psnr = None,
+    snr: Snr = None,
     mean: Mean = 0.0,
     channels: Channels = "independent",
 ) -> Pixels:
     """Add `mean + sd (e1 - e2) / √2`, e1 and e2 exponential with mean 1.
 
-    The density falls as `exp(-√2 |x| / sd)`. Parameters, result and units as in
-    `gaussian_noise`.
+    The density falls as `exp(-√2 |x| / sd)`. Not clipped.
     """
     strength = noise_sd(pixels, sd=sd, variance=variance, psnr=psnr, snr=snr, mean=mean)
     return _added(pixels, rng, _double_exponential, strength, mean, channels)

@@ -18,7 +18,7 @@ from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.catalogue import ColourPolicy, degradation
 from magnetite.core.methods.parameters import Angle, Length, Number
 
-Wave = Literal["sine", "square"]
+Wave = Annotated[Literal["sine", "square"], "shape of the wave"]
 #: Rows of the spectrum that are worked on at a time.
 _ROWS = 64
 
@@ -52,32 +52,19 @@ def _certify_banding(
 def banding(
     pixels: Pixels,
     *,
-    amplitude: Annotated[float, Amplitude()],
-    period: Annotated[float, Length(2, 10_000)] = 8.0,
-    angle: Annotated[float, Angle()] = 90.0,
-    phase: Annotated[float, Angle()] = 0.0,
+    amplitude: Annotated[float, Amplitude(), "half of the height from trough to crest"],
+    period: Annotated[float, Length(2, 10_000), "distance of the crests"] = 8.0,
+    angle: Annotated[
+        float,
+        Angle(),
+        "direction of the variation, counter-clockwise from the x axis: 90 gives rows, 0 columns",
+    ] = 90.0,
+    phase: Annotated[float, Angle(), "phase at the upper left corner"] = 0.0,
     wave: Wave = "sine",
 ) -> Pixels:
     """Add `amplitude sin(2π (x cos angle - y sin angle) / period + phase)`.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    amplitude : float
-        Half of the height from trough to crest, share of full scale.
-    period : float
-        Distance of the crests in px, 2 or more.
-    angle : float
-        Direction in which the brightness varies, degrees counter-clockwise from the x axis:
-        90 gives rows, 0 columns.
-    phase : float
-        Degrees, at the upper left corner.
-    wave : "sine" or "square"
-        A square wave jumps between the two extremes.
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
+    Not clipped.
     """
     pattern = _wave(pixels.shape, period, angle, phase, wave)
     return pixels + (amplitude * pattern).astype(pixels.dtype)
@@ -136,26 +123,19 @@ def coloured_noise(
     pixels: Pixels,
     rng: np.random.Generator,
     *,
-    sd: Annotated[float, Amplitude()],
-    slope: Annotated[float, Number(0, 4)] = 1.0,
+    sd: Annotated[
+        float,
+        Amplitude(),
+        "expected standard deviation; one picture may stray where the slope is steep",
+    ],
+    slope: Annotated[
+        float, Number(0, 4), "exponent of the power spectrum: 0 white, 1 pink, 2 brown"
+    ] = 1.0,
     channels: Channels = "independent",
 ) -> Pixels:
     """Add normal noise of power spectrum `f^-slope`, periodic over the picture, of mean 0.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    rng : numpy.random.Generator
-    sd : float
-        Standard deviation, share of full scale; an expectation over seeds, from which one
-        picture may stray where the slope is steep.
-    slope : float
-        Exponent of the power spectrum, 0 to 4: 0 white, 1 pink, 2 brown.
-    channels : "independent" or "common"
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
+    Not clipped.
     """
     size = pixels.shape[:2]
     amplitude, total, _ = _power_law(size, slope)

@@ -29,21 +29,18 @@ from magnetite.core.picture.mosaics import PATTERNS, colours_of
     draws_by="chunk",
 )
 def poisson_noise(
-    pixels: Pixels, rng: np.random.Generator, *, photons: Annotated[float, Number(1, 1e9)]
+    pixels: Pixels,
+    rng: np.random.Generator,
+    *,
+    photons: Annotated[
+        float,
+        Number(1, 1e9),
+        "mean count at full scale; the signal-to-noise ratio there is its root",
+    ],
 ) -> Pixels:
     """Replace x by `k / photons`, k a Poisson count of mean `photons x`.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-        Samples below 0 count as 0.
-    rng : numpy.random.Generator
-    photons : float
-        Mean count at full scale, 1 to 1e9; the signal-to-noise ratio there is its root.
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
+    Samples below 0 count as 0. Not clipped.
     """
 
     def count(child: np.random.Generator, piece: Samples, out: Samples) -> None:
@@ -65,25 +62,13 @@ def speckle(
     pixels: Pixels,
     rng: np.random.Generator,
     *,
-    contrast: Annotated[float, Share()],
-    distribution: Literal["gamma", "gaussian"] = "gamma",
+    contrast: Annotated[float, Share(), "standard deviation of the factor"],
+    distribution: Annotated[Literal["gamma", "gaussian"], "distribution of the factor"] = "gamma",
 ) -> Pixels:
     """Multiply by a factor of mean 1 and standard deviation `contrast`.
 
     A gamma factor of shape `1 / contrast²` is intensity speckle averaged over as many looks;
-    contrast 1 is fully developed speckle.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    rng : numpy.random.Generator
-    contrast : float
-        Standard deviation of the factor, 0 to 1.
-    distribution : "gamma" or "gaussian"
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
+    contrast 1 is fully developed speckle. Not clipped.
     """
     if contrast == 0:
         return pixels.copy()
@@ -102,7 +87,11 @@ def speckle(
 
 
 #: Electrons at full scale of one colour of a sensor.
-ColourWell = Annotated[float | None, Electrons(1, 1e9)]
+ColourWell = Annotated[
+    float | None,
+    Electrons(1, 1e9),
+    "electrons at full scale of this colour, of a gain of its own; full-well if left out",
+]
 
 
 def electrons_at_full_scale(
@@ -160,53 +149,37 @@ def sensor_noise(
     pixels: Pixels,
     rng: np.random.Generator,
     *,
-    full_well: Annotated[float, Electrons(1, 1e9)],
-    read: Annotated[float, Electrons(0, 1e6, per="full-well")] = 0.0,
-    prnu: Annotated[float, Share()] = 0.0,
-    dsnu: Annotated[float, Electrons(0, 1e6, per="full-well")] = 0.0,
-    row: Annotated[float, Electrons(0, 1e6, per="full-well")] = 0.0,
-    sensor: Annotated[int, Count(0, 999_999)] = 0,
+    full_well: Annotated[
+        float,
+        Electrons(1, 1e9),
+        "electrons at full scale: full scale in dn over the gain in dn per electron",
+    ],
+    read: Annotated[
+        float, Electrons(0, 1e6, per="full-well"), "standard deviation of the read noise"
+    ] = 0.0,
+    prnu: Annotated[float, Share(), "standard deviation of the gain, of the signal"] = 0.0,
+    dsnu: Annotated[
+        float, Electrons(0, 1e6, per="full-well"), "standard deviation of the offset"
+    ] = 0.0,
+    row: Annotated[
+        float,
+        Electrons(0, 1e6, per="full-well"),
+        "standard deviation of the rows' offsets, new in every picture",
+    ] = 0.0,
+    sensor: Annotated[
+        int, Count(0, 999_999), "number of the sensor, which sets the fixed pattern"
+    ] = 0,
     full_well_red: ColourWell = None,
     full_well_blue: ColourWell = None,
     pattern: StatedPattern = None,
 ) -> Pixels:
     """Photograph x again: `(k + read n + dsnu d + row r) / full_well`.
 
-    k is a Poisson count of mean `full_well x (1 + prnu g)`; n, d, g normal for every sample,
-    r normal for every row. g and d are the sensor's own: they are the same for every seed and
-    every picture of one size, and change with `sensor` alone.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-        Samples below 0 count as 0.
-    rng : numpy.random.Generator
-    full_well : float
-        Electrons at full scale, 1 to 1e9: full scale in dn over the gain in dn per electron.
-    read : float
-        Standard deviation of the read noise, electrons.
-    prnu : float
-        Photo-response non-uniformity: standard deviation of the gain, share of the signal.
-    dsnu : float
-        Dark-signal non-uniformity: standard deviation of the offset, electrons.
-    row : float
-        Standard deviation of the rows' offsets, electrons, new in every picture.
-    sensor : int
-        Which of a million sensors: names the fixed pattern.
-    full_well_red, full_well_blue : float, optional
-        Electrons at full scale of red and blue samples, where a gain of their own is applied
-        before they are digitized; of RGB, or of a mosaic. Left out, `full_well`.
-    pattern : "rggb", "bggr", "grbg" or "gbrg", optional
-        Of a mosaic with several full wells.
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
-
-    Raises
-    ------
-    PictureError
-        If red or blue has a full well of its own, and the picture has no such colours.
+    k is a Poisson count of mean `full_well x (1 + prnu g)`; n, d, g normal for every sample, r
+    normal for every row. g and d are the sensor's own: they are the same for every seed and every
+    picture of one size, and change with `sensor` alone. Samples below 0 count as 0. Not clipped.
+    Raises `PictureError` where red or blue has a full well of its own, and the picture has no such
+    colours.
     """
     wells = electrons_at_full_scale(
         pixels.shape, full_well=full_well, full_well_red=full_well_red,

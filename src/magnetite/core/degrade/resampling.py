@@ -43,26 +43,17 @@ def _certify_size(change: Change, *, factor: float, kernel: str) -> list[Finding
 def downsample(
     pixels: Pixels,
     *,
-    factor: Factor,
-    kernel: Literal["box", "linear", "cubic", "lanczos", "none"] = "box",
+    factor: Annotated[Factor, "old side over new"],
+    kernel: Annotated[
+        Literal["box", "linear", "cubic", "lanczos", "none"],
+        "mean of the area, tent, Keys's cubic (a = -1/2), windowed sinc of 3 lobes, or no filter",
+    ] = "box",
 ) -> Pixels:
     """Weighted means of the samples about each new one, the kernel widened by the factor.
 
-    Each side becomes `round(side / factor)`, 1 or more; the corners of the picture stay where
-    they are. `none` takes the nearest sample and so shows aliasing.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    factor : float
-        Old side over new, 1 to 64.
-    kernel : "box", "linear", "cubic", "lanczos" or "none"
-        Mean of the area; tent; Keys's cubic (a = -1/2); sinc windowed by its own main lobe,
-        three lobes; no filter at all.
-
-    Returns
-    -------
-    float array, shape (round(h / factor), round(w / factor)).
+    Each side becomes `round(side / factor)`, 1 or more; the corners of the picture stay where they
+    are. `none` takes the nearest sample and so shows aliasing. Returns samples of shape (round(h /
+    factor), round(w / factor)).
     """
     size = (_shrunk(pixels.shape[0], factor), _shrunk(pixels.shape[1], factor))
     return _resampled(pixels, size, "nearest" if kernel == "none" else kernel)
@@ -79,27 +70,16 @@ def downsample(
 def upsample(
     pixels: Pixels,
     *,
-    factor: Factor,
-    kernel: Literal["nearest", "linear", "cubic", "lanczos"] = "cubic",
+    factor: Annotated[Factor, "new side over old"],
+    kernel: Annotated[
+        Literal["nearest", "linear", "cubic", "lanczos"],
+        "nearest sample, tent, Keys's cubic (a = -1/2), or windowed sinc of three lobes",
+    ] = "cubic",
 ) -> Pixels:
     """Interpolate: each side becomes `round(side factor)`; the picture's corners stay in place.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    factor : float
-        New side over old, 1 to 64.
-    kernel : "nearest", "linear", "cubic" or "lanczos"
-        Nearest sample; linear; Keys's cubic (a = -1/2); windowed sinc of three lobes.
-
-    Returns
-    -------
-    float array, shape (round(h factor), round(w factor)).
-
-    Raises
-    ------
-    PictureError
-        If the result would have more than 2^28 samples.
+    Returns samples of shape (round(h factor), round(w factor)). Raises `PictureError` where these
+    are more than 2^28.
     """
     size = (round(pixels.shape[0] * factor), round(pixels.shape[1] * factor))
     if math.prod(size) > 2**28:
@@ -116,24 +96,14 @@ def upsample(
 def shift(
     pixels: Pixels,
     *,
-    right: Annotated[float, Length(-1000, 1000)] = 0.0,
-    down: Annotated[float, Length(-1000, 1000)] = 0.0,
+    right: Annotated[float, Length(-1000, 1000), "shift to the right, or left if negative"] = 0.0,
+    down: Annotated[float, Length(-1000, 1000), "shift down, or up if negative"] = 0.0,
 ) -> Pixels:
     """Each sample is that at (row - down, column - right), mirrored at the edges.
 
-    Whole px move samples as they are; parts of a px interpolate by a windowed sinc of three
-    lobes. Metrics that compare sample by sample take a shift for damage: that is one of their
-    blind spots, and shown by this step.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    right, down : float
-        px; negative ones move left and up.
-
-    Returns
-    -------
-    float array of the same shape and dtype; may leave 0..1 beside edges.
+    Whole px move samples as they are; parts of a px interpolate by a windowed sinc of three lobes.
+    Metrics that compare sample by sample take a shift for damage: that is one of their blind
+    spots, and shown by this step. Samples may leave 0..1 near edges.
     """
     rows, columns = (
         _weights(side, np.arange(side) - by, "nearest" if by == round(by) else "lanczos")
@@ -151,18 +121,12 @@ def shift(
     "doi:10.1109/78.193220",
     memory=60,
 )
-def rotate(pixels: Pixels, *, angle: Annotated[float, Angle()]) -> Pixels:
+def rotate(
+    pixels: Pixels, *, angle: Annotated[float, Angle(), "angle, counter-clockwise"]
+) -> Pixels:
     """Interpolate by cubic splines, mirrored at the edges; the size stays.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    angle : float
-        Degrees, counter-clockwise.
-
-    Returns
-    -------
-    float array of the same shape and dtype; may leave 0..1 beside edges.
+    Samples may leave 0..1 near edges.
     """
     from scipy.ndimage import rotate as turned
 

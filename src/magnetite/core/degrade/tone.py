@@ -25,22 +25,12 @@ _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), secti
 def contrast(
     pixels: Pixels,
     *,
-    factor: Annotated[float, Number(0, 10)],
-    about: Annotated[float, Amplitude()] = 0.5,
+    factor: Annotated[float, Number(0, 10), "factor of the contrast; 1 changes nothing"],
+    about: Annotated[float, Amplitude(), "tone that stays"] = 0.5,
 ) -> Pixels:
     """`about + factor (x - about)`.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    factor : float
-        0 to 10; 1 changes nothing.
-    about : float
-        Tone that stays, share of full scale.
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
+    Not clipped.
     """
     return (pixels - pixels.dtype.type(about)) * pixels.dtype.type(factor) + pixels.dtype.type(
         about
@@ -57,20 +47,9 @@ def contrast(
 def gamma(
     pixels: Pixels,
     *,
-    exponent: Annotated[float, Number(0.1, 10)],
+    exponent: Annotated[float, Number(0.1, 10), "exponent; 1 changes nothing"],
 ) -> Pixels:
-    """`x^exponent`; samples below 0 keep their sign.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    exponent : float
-        0.1 to 10; 1 changes nothing.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-    """
+    """`x^exponent`; samples below 0 keep their sign."""
     return np.sign(pixels) * np.abs(pixels) ** pixels.dtype.type(exponent)
 
 
@@ -84,19 +63,11 @@ def gamma(
 def offset(
     pixels: Pixels,
     *,
-    by: Annotated[float, Amplitude(-1, 1)],
+    by: Annotated[float, Amplitude(-1, 1), "added constant"],
 ) -> Pixels:
     """`x + by`.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    by : float
-        Share of full scale, -1 to 1.
-
-    Returns
-    -------
-    float array of the same shape and dtype; not clipped.
+    Not clipped.
     """
     return pixels + pixels.dtype.type(by)
 
@@ -111,25 +82,12 @@ def offset(
 def clip(
     pixels: Pixels,
     *,
-    low: Annotated[float, Amplitude()] = 0.0,
-    high: Annotated[float, Amplitude()] = 1.0,
+    low: Annotated[float, Amplitude(), "lower bound"] = 0.0,
+    high: Annotated[float, Amplitude(), "upper bound"] = 1.0,
 ) -> Pixels:
     """`min(max(x, low), high)`.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    low, high : float
-        Share of full scale, `low` at most `high`.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-
-    Raises
-    ------
-    PictureError
-        If `low` is above `high`.
+    Raises `PictureError` where `low` is above `high`.
     """
     if low > high:
         raise PictureError(f"clip: low ({low:.4g} of full scale) is above high ({high:.4g})")
@@ -145,21 +103,11 @@ def clip(
 def vignette(
     pixels: Pixels,
     *,
-    loss: Annotated[float, Share()],
+    loss: Annotated[float, Share(), "share of the light lost in the corners; 0 changes nothing"],
 ) -> Pixels:
     """Multiply by `(1 + a r²)^-2`, r the distance from the middle, 1 at the corners.
 
     That is the cosine-fourth law; `a` is such that the corners lose the share `loss`.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    loss : float
-        Share of the light lost in the corners, 0 to 1; 0 changes nothing.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     height, width = pixels.shape[:2]
     y = np.linspace(-1, 1, height)[:, np.newaxis] if height > 1 else np.zeros((1, 1))

@@ -131,20 +131,8 @@ def _of_blocks(finish: Callable[[Totals], float]) -> Sums:
 def blockiness(pixels: Pixels) -> float:
     """Mean over rows and columns of the excess of their grid (see `find_grid`), on luma.
 
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
-
-    Returns
-    -------
-    float
-        In the array's unit; 0 where no grid is found, as with fewer than twelve blocks a side.
-        `block-width` and its like give the grid.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 16x16.
+    0 where no grid is found, as with fewer than twelve blocks a side; `block-width` and its like
+    give the grid.
     """
     check_size("blockiness", pixels, 16)
     return _mean_excess(_all_steps(pixels))
@@ -165,10 +153,9 @@ def _grid_gauge(name: str, axis: int, what: str, summary: str) -> None:
         sums=_of_blocks(finish),
     )
     def of_grid(pixels: Pixels) -> float:
+        """By the grid that `find_grid` finds, on luma."""
         check_size(name, pixels, 16)
         return finish(_all_steps(pixels))
-
-    of_grid.__doc__ = f"{summary[:-1]} (see `find_grid`), on luma."
 
 
 _grid_gauge("block-width", 1, "side", "Width of the blocks that blockiness found; 0 for none.")
@@ -206,24 +193,6 @@ def false_contours(
     steps of a height of 1 / (n - 1): the figure grows with the root of that height, as contours
     become visible. Noise and dither, which hide contours, take them away; gray wedges and flat
     artwork have true ones that count too.
-
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
-    peak : float
-        Full scale of the array.
-    step : float, optional
-        Distance of two digital numbers, of full scale, as in `noise_wavelet`.
-
-    Returns
-    -------
-    float
-        In the array's unit; 0 without contours.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 9x9.
     """
     check_size("false-contours", pixels, 9)
     spacing = sample_step(pixels, peak) if step is None else step

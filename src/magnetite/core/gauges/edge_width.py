@@ -60,30 +60,15 @@ def edge_width(pixels: Pixels, peak: float = 1.0) -> float:
     Along rows where the gradient is nearer to them, else along columns, an edge is the steepest
     step of a rise (or fall) between two turning points that is at least 10 % of full scale and 8
     sd of the noise (`noise-blocks`) high. Steps at the lines of a grid of blocks that exceed the
-    slope around them by up to three times the excess of the grid (`blockiness`) are replaced by
-    a line between the samples beyond. Where there is noise of more than 0.2 % of full scale, the
-    picture is smoothed by a Gaussian of 1.5 px, whose own rise is subtracted in squares; a rise may
-    fall back by 2 sd of the noise that is left, and reaches 0.6 sd beyond its plateaus. Between
-    samples runs a cubic through four of them (Catmull and Rom), so a step from one sample to the
-    next has a rise of 0.71 px.
-
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
-    peak : float
-        Full scale of the array.
-
-    Returns
-    -------
-    float
-        In px. Gaussian blur of sigma gives about 2.56 sigma at straight edges of even ground;
-        from a sigma of 0.8 px on, noise of up to 3 % of full scale changes that by 4 % at most,
-        noise of 5 % by 7 %. `edge-count` and `edge-width-error` give its certainty.
-
-    Raises
-    ------
-    PictureError
-        If the picture has no such edge or is smaller than 8x8.
+    slope around them by up to three times the excess of the grid (`blockiness`) are replaced by a
+    line between the samples beyond. Where there is noise of more than 0.2 % of full scale, the
+    picture is smoothed by a Gaussian of 1.5 px, whose own rise is subtracted in squares; a rise
+    may fall back by 2 sd of the noise that is left, and reaches 0.6 sd beyond its plateaus.
+    Between samples runs a cubic through four of them (Catmull and Rom), so a step from one sample
+    to the next has a rise of 0.71 px. Gaussian blur of sigma gives about 2.56 sigma at straight
+    edges of uniform ground; from a sigma of 0.8 px on, noise of up to 3 % of full scale changes
+    that by 4 % at most, noise of 5 % by 7 %. `edge-count` and `edge-width-error` give its
+    certainty. Raises `PictureError` where the picture has no such edge.
     """
     return _shared_edges("edge-width", pixels, peak).width
 
@@ -103,15 +88,7 @@ def edge_width_error(pixels: Pixels, peak: float = 1.0) -> float:
     Neighbouring rows see one edge of the scene: tiles, not edges, are independent. t is Student's
     97.5 % quantile for K - 1 degrees of freedom.
 
-    Returns
-    -------
-    float
-        In px; infinite where all edges lie in one tile.
-
-    Raises
-    ------
-    PictureError
-        If the picture has no edge or is smaller than 8x8.
+    Infinite where all edges lie in one tile. Raises `PictureError` where the picture has no edge.
     """
     return _shared_edges("edge-width-error", pixels, peak).error
 

@@ -116,7 +116,11 @@ def naturalness(
     pixels: Pixels,
     peak: float = 1.0,
     *,
-    model: Annotated[Any, FileName("model.json", "record")],
+    model: Annotated[
+        Any,
+        FileName("model.json", "record"),
+        "model of a set of pictures, as `fit_naturalness` makes it",
+    ],
 ) -> float:
     """`√((m1 - m2)ᵀ ((C1 + C2) / 2)⁻¹ (m1 - m2))` of features' means and covariances, on luma.
 
@@ -126,25 +130,8 @@ def naturalness(
     the products of neighbours in four directions; the same again for 2x2 means. Index 1 is the
     model, index 2 the patches of the picture; patches without any texture are left out.
 
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, 3)
-    peak : float
-        Full scale of the array.
-    model : JSON object
-        As `fit_naturalness` makes it.
-
-    Returns
-    -------
-    float
-        0 or larger; compare pictures under one model only.
-
-    Raises
-    ------
-    PictureError
-        If fewer than two patches with texture fit into the picture.
-    InputError
-        If the model is none.
+    Comparable under one model only. Raises `PictureError` where fewer than two patches with
+    texture fit into the picture, `InputError` where the model is none.
     """
     good = Model.of(model)
     features, _ = _features(np.asarray(pixels * (255 / peak), np.float64), "the picture")

@@ -304,20 +304,6 @@ def _weights(leakage: float, spread: float) -> Float64:
 def noise_blocks(pixels: Pixels, peak: float = 1.0) -> float:
     """The sd of `noise_estimate`.
 
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
-    peak : float
-        Full scale of the array.
-
-    Returns
-    -------
-    float
-        In the array's unit, 0 or larger.
-
-    Raises
-    ------
-    PictureError
-        If the picture has fewer than 16 blocks of 8x8, 5 px apart.
+    Raises `PictureError` where the picture has fewer than 16 blocks of 8x8, 5 px apart.
     """
     return noise_estimate(pixels, peak).sd

@@ -77,26 +77,9 @@ def noise_wavelet(
 
     The resolution is 0.37 of a step, `1 / (4 * 0.6745)`: where more than half of the d are 0 the
     noise lies below the picture's resolution, and the figure is 0. The step is that of the
-    samples, not of the file: 8 bits stored as 16 give the figure of 8 bits.
-
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
-    peak : float
-        Full scale of the array.
-    step : float, optional
-        Distance of two digital numbers, of full scale; 0 for continuous samples. Where all
-        samples lie on the levels of a smaller depth of 8 to 16 bits, it is that of this depth.
-
-    Returns
-    -------
-    float
-        In the array's unit; 0 below the resolution.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 2x2.
+    samples, not of the file: 8 bits stored as 16 give the figure of 8 bits. 0 below the resolution
+    of the digital numbers: where all samples lie on the levels of a smaller depth of 8 to 16 bits,
+    of that depth.
     """
     check_size("noise-wavelet", pixels, 2)
     return noise_sd(pixels, peak, step)
@@ -191,19 +174,7 @@ def _sd_of_masked(totals: Totals) -> float:
 def noise_mask(pixels: Pixels) -> float:
     """`√(π/2) / 6 mean |x * M|`, M = [1 -2 1; -2 4 -2; 1 -2 1], over the inner samples.
 
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
-
-    Returns
-    -------
-    float
-        In the array's unit, 0 or larger; thin lines and texture add to it.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 3x3.
+    Thin lines and texture add to it.
     """
     check_size("noise-mask", pixels, 3)
     return _sd_of_masked(_masked(pixels))
@@ -236,21 +207,7 @@ def _impulses(pixels: Pixels, peak: float, part: Part) -> Totals:
 def impulse_share(pixels: Pixels, peak: float = 1.0) -> float:
     """Share of samples that are 0 or full scale and 20 % of it away from their 3x3 median.
 
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
-    peak : float
-        Full scale of the array.
-
-    Returns
-    -------
-    float
-        0 to 1. Salt and pepper is found where it is sparse enough for the median to be right.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 3x3.
+    Salt and pepper is found where it is sparse enough for the median to be right.
     """
     check_size("impulse-share", pixels, 3)
     return quotient(_impulses(pixels, peak, Part(len(pixels))))

@@ -52,24 +52,8 @@ def ringing(pixels: Pixels, peak: float = 1.0) -> float:
 
     It grows with the ripples of a low-pass filter that cuts off, down to 0.25 cycles/px, with
     JPEG, JPEG 2000 and other transform codecs at lower rates, with overshoots of sharpening and
-    with deblurring by too large a kernel. Gratings and lines near edges count, too.
-
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
-    peak : float
-        Full scale of the array.
-
-    Returns
-    -------
-    float
-        In the array's unit; 0 where there are no edges, or edges everywhere. Compare
-        versions of one picture.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 24x24.
+    with deblurring by too large a kernel. Gratings and lines near edges count, too. 0 where there
+    are no edges, or edges everywhere. It compares versions of one picture.
     """
     check_size("ringing", pixels, 24)
     plane: Pixels = np.asarray(pixels, np.float64) * (255 / peak)

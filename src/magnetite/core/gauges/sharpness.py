@@ -40,19 +40,7 @@ def _laplacian_moments(pixels: Pixels) -> Totals:
 def laplacian_variance(pixels: Pixels) -> float:
     """Population variance of `up + down + left + right - 4 centre` over the inner samples.
 
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
-
-    Returns
-    -------
-    float
-        In the square of the array's unit, 0 or larger; grows with noise as well as with sharpness.
-
-    Raises
-    ------
-    PictureError
-        If the array is smaller than 3x3 or has neither one nor three channels.
+    It grows with noise as well as with sharpness.
     """
     check_size("laplacian-variance", pixels, 3)
     return variance(_laplacian_moments(pixels))
@@ -117,22 +105,17 @@ def brenner(pixels: Pixels) -> float:
     smallest="4x4",
 )
 def high_frequency_share(
-    pixels: Pixels, peak: float = 1.0, *, above: Annotated[float, Number(0.01, 0.7)] = 0.25
+    pixels: Pixels,
+    peak: float = 1.0,
+    *,
+    above: Annotated[
+        float, Number(0.01, 0.7), "lowest of the high frequencies, cycles per px"
+    ] = 0.25,
 ) -> float:
     """Power at frequencies above `above` cycles per px over that at all but 0; it falls with blur.
 
     Under a Hann window, about the mean that the window weighs: without one, the step between
-    opposite borders would count as detail.
-
-    Returns
-    -------
-    float
-        0 to 1; 0 for a flat picture.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 4x4.
+    opposite borders would count as detail. 0 for a flat picture.
     """
     from scipy.fft import rfft2
 
@@ -167,22 +150,8 @@ def _hann(size: int) -> Float64:
 def mtf50(pixels: Pixels, peak: float = 1.0) -> float:
     """MTF50 of the best slanted edge in the picture (see `calibrate.slanted_edge`).
 
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, 3); RGB is reduced to luma (BT.601)
-        Linear: proportional to light.
-    peak : float
-        Full scale of the array.
-
-    Returns
-    -------
-    float
-        In cycles per px along the edge's normal.
-
-    Raises
-    ------
-    PictureError
-        If no slanted edge is found, or contrast never falls to half up to 1 c/px.
+    Of linear samples, along the edge's normal. Raises `PictureError` where no slanted edge is
+    found, or contrast never falls to half up to 1 c/px.
     """
     return _found("mtf50", measure_edge(as_picture(pixels / peak, "this picture")).mtf50)
 

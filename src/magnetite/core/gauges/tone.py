@@ -164,24 +164,8 @@ def dynamic_range(
 ) -> float:
     """`20 log10((p99.9 - p0.1) / noise)`, percentiles of the samples, noise by `noise-wavelet`.
 
-    Parameters
-    ----------
-    pixels : array, shape (h, w) or (h, w, n); of several channels the mean of their figures
-    peak : float
-        Full scale of the array.
-    step : float, optional
-        Distance of two digital numbers, of full scale, as in `noise_wavelet`.
-
-    Returns
-    -------
-    float
-        In dB, 6.02 dB to a stop; 0 for a flat picture, infinity where the noise lies below the
-        resolution of `noise-wavelet`.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 2x2.
+    6.02 dB to a stop; 0 for a flat picture, infinity where the noise lies below the resolution of
+    `noise-wavelet`.
     """
     low, high = np.percentile(pixels, _RANGE)
     return _decibels(float(high - low), noise_wavelet(pixels, peak, step=step))
@@ -204,12 +188,6 @@ def _steps(pixels: Pixels, part: Part) -> Totals:
     sums=Sums(_steps, quotient, overlap=1, all_rows=True),
 )
 def activity(pixels: Pixels) -> float:
-    """`(Σ |x[i+1, j] - x[i, j]| + Σ |x[i, j+1] - x[i, j]|) / (h w)`, in the array's unit, on luma.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 2x2.
-    """
+    """`(Σ |x[i+1, j] - x[i, j]| + Σ |x[i, j+1] - x[i, j]|) / (h w)`, on luma."""
     check_size("activity", pixels, 2)
     return quotient(_steps(pixels, Part(len(pixels))))

@@ -24,6 +24,9 @@ class Amplitude(Kind):
     def describe(self) -> str:
         return f"amplitude in dn, % or fs; {bounds(100 * self.low, 100 * self.high, '%')}"
 
+    def argument(self) -> str:
+        return f"float, share of full scale, {bounds(self.low, self.high)}"
+
     def parse(self, text: str) -> Quantity:
         quantity = read_quantity(text)
         if quantity.unit == "":
@@ -70,6 +73,9 @@ class Variance(Kind):
     def describe(self) -> str:
         return "variance in dn2 or fs2; 0fs2 to 1fs2"
 
+    def argument(self) -> str:
+        return "float, full scale squared, 0 to 1"
+
     def parse(self, text: str) -> Quantity:
         quantity = read_quantity(text)
         if quantity.unit == "":
@@ -115,6 +121,9 @@ class Electrons(Kind):
     def describe(self) -> str:
         units = "electrons: e" if self.per is None else f"electrons: e; or dn, % of {self.per}"
         return f"{units}; {bounds(self.low, self.high, 'e')}"
+
+    def argument(self) -> str:
+        return f"float, electrons, {bounds(self.low, self.high)}"
 
     def parse(self, text: str) -> Quantity:
         quantity = read_quantity(text)

@@ -1,7 +1,8 @@
 """One declaration per method: it feeds the chain parser, the command line, `methods` and the docs.
 
 A method is a function with a declaration on top. Parameters after the `*` in its signature are
-its settings; their annotations carry kind, unit and bounds, their defaults are the method's.
+its settings; their annotations carry kind, unit, bounds and meaning, their defaults are the
+method's: `sigma: Annotated[float, Length(0, 200), "standard deviation"] = 1.0`.
 The decorated function stays an ordinary public function on arrays: the declaration checks
 its arguments and, for a method that works channel by channel, calls it on each.
 """
@@ -18,7 +19,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from importlib.metadata import entry_points
 from types import MappingProxyType
-from typing import Any, Literal, TypedDict, TypeVar, Unpack, get_args, get_origin
+from typing import Annotated, Any, Literal, TypedDict, TypeVar, Unpack, get_args, get_origin
 
 from magnetite.core.limits import BYTES_PER_SAMPLE
 from magnetite.core.methods.declarations import (
@@ -40,6 +41,7 @@ from magnetite.core.methods.declarations import (
     Slabbed,
     Statistics,
 )
+from magnetite.core.methods.docstrings import docstring
 from magnetite.core.methods.lifting import on_one, on_pair, on_pixels
 from magnetite.core.methods.parameters import Choice, Kind
 from magnetite.core.methods.sums import Sums
@@ -360,6 +362,7 @@ def _declare(
         )  # fmt: skip
         _methods[kind, name] = method
         lifted.method = method  # type: ignore[attr-defined]
+        lifted.__doc__ = docstring(method)
         return typing.cast(Function, lifted)
 
     return declare
@@ -373,16 +376,23 @@ def _inputs(function: Callable[..., Any]) -> tuple[str, ...]:
 def _parameters(function: Callable[..., Any]) -> tuple[Parameter, ...]:
     hints = typing.get_type_hints(function, include_extras=True)
     return tuple(
-        Parameter(p.name, _kind_of(hints[p.name]), p.default)
+        Parameter(p.name, _kind_of(hints[p.name]), p.default, _meaning_of(hints[p.name]))
         for p in inspect.signature(function).parameters.values()
         if p.kind is inspect.Parameter.KEYWORD_ONLY
     )
 
 
 def _kind_of(hint: Any) -> Kind:
-    if get_origin(hint) is Literal:
-        return Choice(get_args(hint))
     for extra in getattr(hint, "__metadata__", ()):
         if isinstance(extra, Kind):
             return extra
+    plain = getattr(hint, "__origin__", hint) if get_origin(hint) is Annotated else hint
+    if get_origin(plain) is Literal:
+        return Choice(get_args(plain))
     raise TypeError(f"a setting's annotation must be a Literal or carry a Kind, not {hint}")
+
+
+def _meaning_of(hint: Any) -> str:
+    """The text of an annotation; the last one, since an alias has one for all its settings."""
+    texts = [extra for extra in getattr(hint, "__metadata__", ()) if isinstance(extra, str)]
+    return texts[-1] if texts else ""

@@ -46,6 +46,8 @@ class Parameter:
     name: str
     kind: Kind
     default: Any
+    #: Its role in the method, in a few words.
+    meaning: str = ""
 
     @property
     def key(self) -> str:
@@ -55,6 +57,10 @@ class Parameter:
     @property
     def required(self) -> bool:
         return self.default is inspect.Parameter.empty
+
+    def describe(self) -> str:
+        """Its meaning, and the values that can be written."""
+        return "; ".join(filter(None, (self.meaning, self.kind.describe())))
 
     @property
     def default_text(self) -> str | None:

@@ -75,6 +75,10 @@ class Kind(ABC):
     @abstractmethod
     def describe(self) -> str: ...
 
+    def argument(self) -> str:
+        """Type, unit and bounds of the method's argument, for docstrings."""
+        return self.describe()
+
     @abstractmethod
     def parse(self, text: str) -> Any: ...
 
@@ -198,6 +202,9 @@ class Share(Kind):
     def describe(self) -> str:
         return "share; 0 to 1, or 0% to 100%"
 
+    def argument(self) -> str:
+        return "float, 0 to 1"
+
     def parse(self, text: str) -> Decimal:
         quantity = read_quantity(text)
         if quantity.unit not in ("", "%"):
@@ -298,6 +305,9 @@ class Matrix(Kind):
     def describe(self) -> str:
         return f"{self.side}x{self.side} numbers, as in {self.example()}"
 
+    def argument(self) -> str:
+        return f"array, shape ({self.side}, {self.side})"
+
     def parse(self, text: str) -> tuple[tuple[float, ...], ...]:
         rows = tuple(tuple(map(read_number, row.split(","))) for row in text.split("/"))
         if len(rows) != self.side or any(len(row) != self.side for row in rows):
@@ -328,6 +338,9 @@ class FileName(Kind):
     def describe(self) -> str:
         return "file name without blanks"
 
+    def argument(self) -> str:
+        return "two-dimensional array" if self.holds == "array" else "dict"
+
     def parse(self, text: str) -> str:
         return text
 
@@ -356,6 +369,9 @@ class BlockSize(Kind):
         more = "" if self.axes == 2 else "[xPLANES]…"
         form = f"N or HEIGHTxWIDTH{more}" if self.least == 2 else "N or NxN"
         return f"{form}; 1 to {self.high} each"
+
+    def argument(self) -> str:
+        return f"tuple of {self.least} to {self.axes} int, 1 to {self.high}"
 
     def parse(self, text: str) -> tuple[int, ...]:
         words = text.split("x")
@@ -387,6 +403,9 @@ class Choice(Kind):
 
     def describe(self) -> str:
         return " | ".join(self.words)
+
+    def argument(self) -> str:
+        return " or ".join(map(repr, self.words))
 
     def parse(self, text: str) -> str:
         if text not in self.words:

@@ -44,22 +44,7 @@ def delta_e(reference: Samples, test: Samples, peak: float = 1.0) -> float:
     """Mean over all pixels of CIEDE2000 with kL = kC = kH = 1.
 
     Samples are taken as sRGB (IEC 61966-2-1) and brought to CIELAB with the white of sRGB, D65.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w, 3)
-    peak : float
-        Full scale of the arrays.
-
-    Returns
-    -------
-    float
-        0 or larger; about 1 is just noticeable.
-
-    Raises
-    ------
-    PictureError
-        If the pictures are not RGB.
+    About 1 is just noticeable.
     """
     return float(delta_e_map(reference, test, peak).mean())
 
@@ -209,19 +194,7 @@ def _far_from_gray(chroma: Float64) -> Float64:
 def sam(reference: Pixels, test: Pixels) -> float:
     """Mean over all pixels of the angle between `x` and `y`, vectors of a pixel's channels.
 
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w, n), n at least 2
-
-    Returns
-    -------
-    float
-        Degrees, 0 to 180. Of two black pixels the angle is 0, of one 90.
-
-    Raises
-    ------
-    PictureError
-        If the pictures are gray.
+    Of two black pixels the angle is 0, of one 90. Raises `PictureError` for gray pictures.
     """
     _check_bands("sam", reference)
     return float(by_bands(_angles, reference, test).mean())
@@ -259,27 +232,16 @@ def ergas(
     reference: Pixels,
     test: Pixels,
     *,
-    ratio: Annotated[float, Number(1, 64)] = 1.0,
+    ratio: Annotated[
+        float,
+        Number(1, 64),
+        "sample distance of the coarse picture over that of the fine one, before sharpening",
+    ] = 1.0,
 ) -> float:
     """`100 / ratio √(mean over channels of (rmse / mean)²)`.
 
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w, n), n at least 2
-    ratio : float
-        Sample distance of the coarse picture over that of the fine one, where the test picture
-        was sharpened by that factor.
-
-    Returns
-    -------
-    float
-        0 or larger; infinity where a channel of the reference is all 0 and that of the test
-        is not.
-
-    Raises
-    ------
-    PictureError
-        If the pictures are gray.
+    Infinity where a channel of the reference is all 0 and that of the test is not. Raises
+    `PictureError` for gray pictures.
     """
     _check_bands("ergas", reference)
     errors = ((reference - test) ** 2).mean(axis=(0, 1))

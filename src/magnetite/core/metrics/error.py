@@ -85,20 +85,8 @@ _SOURCE = "Wang and Bovik, IEEE Signal Processing Magazine 26(1), 2009, doi:10.1
 def mse(reference: Samples, test: Samples) -> float:
     """Mean over all samples of all channels of `(reference - test)²`.
 
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, n), any scale
-
-    Returns
-    -------
-    float
-        In the square of the arrays' unit. Pictures are scored on the scale of 8 bits
-        (full scale 255), so that depths compare.
-
-    Raises
-    ------
-    PictureError
-        If the shapes differ.
+    In the square of the arrays' unit; pictures are scored on the scale of 8 bits (full scale 255),
+    so that depths compare.
     """
     return quotient(_squares(reference, test))
 
@@ -117,7 +105,7 @@ def mse(reference: Samples, test: Samples) -> float:
     sums=Sums(_squares, _root),
 )
 def rmse(reference: Samples, test: Samples) -> float:
-    """Square root of `mse`, in the arrays' unit; arguments and errors as there."""
+    """Square root of `mse`."""
     return _root(_squares(reference, test))
 
 
@@ -136,24 +124,7 @@ def rmse(reference: Samples, test: Samples) -> float:
     sums=Sums(_squares, _below_peak),
 )
 def psnr(reference: Samples, test: Samples, peak: float = 1.0) -> float:
-    """`10 log10(peak² / mse)` in dB, the error taken over all samples of all channels.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, n)
-    peak : float
-        Full scale of the arrays: 1.0, 255 for 8 bits, 65535 for 16.
-
-    Returns
-    -------
-    float
-        In dB; infinity for identical arrays.
-
-    Raises
-    ------
-    PictureError
-        If the shapes differ.
-    """
+    """`10 log10(peak² / mse)` in dB, the error taken over all samples of all channels."""
     return _below_peak(_squares(reference, test), peak)
 
 
@@ -173,14 +144,7 @@ def psnr(reference: Samples, test: Samples, peak: float = 1.0) -> float:
 def nrmse(reference: Samples, test: Samples) -> float:
     """`√(Σ (x - y)² / Σ x²)`, over all samples of all channels.
 
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, n), any scale
-
-    Returns
-    -------
-    float
-        0 or larger; infinity where the reference is all 0 and the test is not.
+    Infinity where the reference is all 0 and the test is not.
     """
     return _over_power(_squares_and_power(reference, test))
 
@@ -238,10 +202,7 @@ def max_error(reference: Samples, test: Samples) -> float:
 def snr(reference: Samples, test: Samples) -> float:
     """`10 log10(Σ x² / Σ (x - y)²)` in dB, over all samples of all channels.
 
-    Returns
-    -------
-    float
-        Infinity for identical arrays, minus infinity where the reference is all 0.
+    Minus infinity where the reference is all 0.
     """
     return _below_signal(_squares_and_power(reference, test))
 
@@ -263,32 +224,15 @@ def psnr_b(
     test: Pixels,
     peak: float = 1.0,
     *,
-    block: Annotated[int, Count(2, 256)] = 8,
+    block: Annotated[int, Count(2, 256), "side of the blocks, px"] = 8,
 ) -> float:
     """`10 log10(peak² / (mse + η (D - D')))`, on luma.
 
     D and D' are the mean squared differences of neighbours in the test picture across block
-    borders and elsewhere, both directions together; `η = log2(block) / log2(min(h, w))` where
-    D exceeds D', 0 otherwise. Blocks begin at the upper left corner.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-    peak : float
-        Full scale of the arrays.
-    block : int
-        Side of the blocks in px.
-
-    Returns
-    -------
-    float
-        In dB, at most the PSNR of luma. Of identical pictures infinity, unless the picture
-        itself has steps at the borders.
-
-    Raises
-    ------
-    PictureError
-        If a side is shorter than two blocks.
+    borders and elsewhere, both directions together; `η = log2(block) / log2(min(h, w))` where D
+    exceeds D', 0 otherwise. Blocks begin at the upper left corner. At most the PSNR of luma. Of
+    identical pictures infinity, unless the picture itself has steps at the borders. Raises
+    `PictureError` where a side is shorter than two blocks.
     """
     height, width = test.shape
     check_size("psnr-b", test, 2 * block)
@@ -322,25 +266,17 @@ def csf_psnr(
     test: Pixels,
     peak: float = 1.0,
     *,
-    px_per_degree: Annotated[float, Number(4, 400)] = 60.0,
+    px_per_degree: Annotated[
+        float,
+        Number(4, 400),
+        "samples per degree of visual angle; 60 is a usual screen at arm's length",
+    ] = 60.0,
 ) -> float:
     """`10 log10(peak² / mean of |E A|²)`, E the error's spectrum, on luma.
 
     `A(f) = 2.6 (0.0192 + 0.114 f) exp(-(0.114 f)^1.1)`, f in cycles per degree of visual angle,
-    scaled to 1 at its maximum; below that maximum A is 1, so that an error of the mean counts.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-    peak : float
-        Full scale of the arrays.
-    px_per_degree : float
-        Of visual angle; 60 is a px a minute of arc, a usual screen at arm's length.
-
-    Returns
-    -------
-    float
-        In dB, at least the PSNR of luma; infinity for identical arrays.
+    scaled to 1 at its maximum; below that maximum A is 1, so that an error of the mean counts. At
+    least the PSNR of luma.
     """
     from scipy.fft import rfft2
 

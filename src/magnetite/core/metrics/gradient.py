@@ -33,32 +33,15 @@ def gmsd(
     peak: float = 1.0,
     within: Mask = None,
     *,
-    c: Annotated[float, Number(0.001, 10_000)] = 170.0,
+    c: Annotated[
+        float, Number(0.001, 10_000), "stabilising constant on the scale of 8 bits (full scale 255)"
+    ] = 170.0,
 ) -> float:
     """Population sd of `(2 gx gy + c) / (gx² + gy² + c)`, on luma.
 
-    gx and gy are the gradient magnitudes of both pictures by Prewitt's kernels (thirds) over
-    the samples where they fit, after 2x2 samples have become their mean.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-    peak : float
-        Full scale of the arrays.
-    within : array of bool, shape (h, w), optional
-        Only positions whose 6x6 samples are wholly inside count.
-    c : float
-        Stabilising constant on the scale of 8 bits (full scale 255).
-
-    Returns
-    -------
-    float
-        0 (identical) to about 0.5.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 6x6.
+    gx and gy are the gradient magnitudes of both pictures by Prewitt's kernels (thirds) over the
+    samples where they fit, after 2x2 samples have become their mean. Of a mask, only positions
+    whose 6x6 samples are wholly inside count. The largest values are about 0.5.
     """
     values = gmsd_map(reference, test, peak, c)
     if within is not None:  # a value reads the 6x6 samples from twice its position on
@@ -95,19 +78,7 @@ def _prewitt(plane: Pixels) -> Float64:
 def edge_preservation(reference: Pixels, test: Pixels) -> float:
     """Correlation coefficient of the four-neighbour Laplacians over the inner samples, on luma.
 
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-
-    Returns
-    -------
-    float
-        -1 to 1; 1 where neither picture has edges, 0 where only one has.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 3x3.
+    1 where neither picture has edges, 0 where only one has.
     """
     check_size("edge-preservation", reference, 3)
     if np.array_equal(reference, test):

@@ -33,26 +33,11 @@ _BINS = 256
 def vif(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`Σ log(1 + g² sx² / (sv² + 2)) / Σ log(1 + sx² / 2)` over windows of four scales, on luma.
 
-    In each window `g = sxy / sx²` and `sv² = sy² - g sxy` (population moments, Gaussian weights
-    of 17, 9, 5 and 3 taps, sd a fifth of that; windows that fit). From scale to scale the
-    pictures are smoothed by the new window and every other sample is kept.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-    peak : float
-        Full scale of the arrays; the visual noise of variance 2 is on the scale of 8 bits.
-
-    Returns
-    -------
-    float
-        0 or larger; 1 for identical arrays; above 1 where contrast was enhanced. 1 where the
-        reference is flat and the test too, 0 where only the reference is.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 41x41.
+    In each window `g = sxy / sx²` and `sv² = sy² - g sxy` (population moments, Gaussian weights of
+    17, 9, 5 and 3 taps, sd a fifth of that; windows that fit). From scale to scale the pictures
+    are smoothed by the new window and every other sample is kept. The visual noise of variance 2
+    is on the scale of 8 bits. Above 1 where contrast was enhanced; 1 where both pictures are flat,
+    0 where only the reference is.
     """
     check_size("vif", reference, 41)
     if np.array_equal(reference, test):
@@ -101,16 +86,7 @@ def mutual_information(reference: Pixels, test: Pixels, peak: float = 1.0) -> fl
 
     256 even bins from 0 to full scale, centred on the digital numbers of 8 bits.
 
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-    peak : float
-        Full scale of the arrays.
-
-    Returns
-    -------
-    float
-        0 to 8 bits; for identical pictures the entropy of their histogram.
+    For identical pictures the entropy of their histogram.
     """
     one, two = (_bins(plane, peak) for plane in (reference, test))
     counts = np.bincount(one * _BINS + two, minlength=_BINS**2)

@@ -40,27 +40,11 @@ _SIDE = 256
 def fsim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     """`Σ S_pc S_g m / Σ m`, m the larger phase congruency of both pictures, on luma.
 
-    `S_pc = (2 p q + 0.85) / (p² + q² + 0.85)` of the phase congruencies (see
-    `phase_congruency`), `S_g = (2 g h + 160) / (g² + h² + 160)` of the gradient magnitudes by
-    Scharr's kernels (sixteenths, mirrored at the edge) on the scale of 8 bits. Before that,
-    blocks of F x F samples become their mean, F the shorter side over 256, rounded (half up), at
-    least 1; rows and columns that fill no block are left out.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-    peak : float
-        Full scale of the arrays.
-
-    Returns
-    -------
-    float
-        0 to 1; 1 for identical arrays, and where neither picture has a feature the mean of S_g.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 16x16.
+    `S_pc = (2 p q + 0.85) / (p² + q² + 0.85)` of the phase congruencies (see `phase_congruency`),
+    `S_g = (2 g h + 160) / (g² + h² + 160)` of the gradient magnitudes by Scharr's kernels
+    (sixteenths, mirrored at the edge) on the scale of 8 bits. Before that, blocks of F x F samples
+    become their mean, F the shorter side over 256, rounded (half up), at least 1; rows and columns
+    that fill no block are left out. Where neither picture has a feature, the mean of S_g.
     """
     check_size("fsim", reference, 16)
     factor = max(1, math.floor(min(reference.shape) / _SIDE + 0.5))

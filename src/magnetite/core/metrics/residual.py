@@ -49,24 +49,8 @@ def residual_structure(
     Positions whose noise is clipped at black or full scale are left out, unless that is more than
     90 % of them: the mean of clipped noise follows the picture.
 
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-    peak : float
-        Full scale of the arrays.
-    clear : bool array, shape (h, w), optional
-        Where to look; all positions if left out (see `clipping.clear_of_ends`).
-
-    Returns
-    -------
-    float
-        0 to 1. White noise gives about 1 / √n for n samples; a difference that holds edges or
-        is smooth gives more. 0 for identical arrays, and where both differ by a constant.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 8x8.
+    White noise gives about 1 / √n for n samples, a difference that holds edges or is smooth more;
+    0 where both differ by a constant.
     """
     return math.sqrt(
         float(np.mean(shared(_autocorrelation, reference, test, clear, peak=peak)[0] ** 2))
@@ -91,11 +75,6 @@ def residual_whiteness(
 
     r are the autocorrelations of `residual_structure`, n the pairs of samples behind each.
     Below 0.001 the difference is not white noise: detail was lost, or noise was smoothed.
-
-    Returns
-    -------
-    float
-        0 to 1; 1 for identical arrays.
     """
     from scipy.special import chdtrc
 

@@ -38,6 +38,11 @@ _WANG_2004 = (
     "doi:10.1109/TIP.2003.819861"
 )
 
+Window = Annotated[int, Count(3, 99, odd=True), "side of the window, px"]
+WindowSd = Annotated[float, Length(0.1, 100), "standard deviation of its weights"]
+K1 = Annotated[float, Number(0, 1), "stabilising constant of the means"]
+K2 = Annotated[float, Number(0, 1), "stabilising constant of the variances"]
+
 #: Exponents of the five scales, finest first (Wang, Simoncelli, Bovik 2003, section 3.2).
 SCALE_WEIGHTS = (0.0448, 0.2856, 0.3001, 0.2363, 0.1333)
 #: The 11x11 window must fit at the last of the scales.
@@ -101,41 +106,18 @@ def ssim(
     peak: float = 1.0,
     within: Mask = None,
     *,
-    window: Annotated[int, Count(3, 99, odd=True)] = 11,
-    window_sd: Annotated[float, Length(0.1, 100)] = 1.5,
-    k1: Annotated[float, Number(0, 1)] = 0.01,
-    k2: Annotated[float, Number(0, 1)] = 0.03,
+    window: Window = 11,
+    window_sd: WindowSd = 1.5,
+    k1: K1 = 0.01,
+    k2: K2 = 0.03,
 ) -> float:
     """Structural similarity index, equation 13 of the source, without downsampling.
 
     In each window, with Gaussian weights of unit sum, the means, variances and covariance
     (population moments) give `(2 mx my + C1)(2 sxy + C2) / ((mx² + my² + C1)(sx² + sy² + C2))`,
-    `C1 = (k1 peak)²`, `C2 = (k2 peak)²`; the score is the mean over the windows that lie
-    wholly inside the picture, and over the channels.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, n)
-    peak : float
-        Full scale of the arrays.
-    within : array of bool, shape (h, w), optional
-        Only windows wholly inside count.
-    window : int
-        Side of the window in px, odd, 3 to 99.
-    window_sd : float
-        Standard deviation of its weights in px.
-    k1, k2 : float
-        Stabilising constants, 0 to 1.
-
-    Returns
-    -------
-    float
-        -1 to 1; exactly 1 for identical arrays.
-
-    Raises
-    ------
-    PictureError
-        If the shapes differ or the window does not fit into the picture.
+    `C1 = (k1 peak)²`, `C2 = (k2 peak)²`; the score is the mean over the windows that lie wholly
+    inside the picture, and over the channels. Of a mask, only windows wholly inside count. Raises
+    `PictureError` where the window does not fit into the picture.
     """
     check_window("ssim", reference, window)
     similar = quotient(
@@ -192,10 +174,10 @@ def _part_of_ssim(term: Term, totals: Callable[..., Totals]) -> Callable[..., fl
         peak: float = 1.0,
         within: Mask = None,
         *,
-        window: Annotated[int, Count(3, 99, odd=True)] = 11,
-        window_sd: Annotated[float, Length(0.1, 100)] = 1.5,
-        k1: Annotated[float, Number(0, 1)] = 0.01,
-        k2: Annotated[float, Number(0, 1)] = 0.03,
+        window: Window = 11,
+        window_sd: WindowSd = 1.5,
+        k1: K1 = 0.01,
+        k2: K2 = 0.03,
     ) -> float:
         settings = {"window": window, "window_sd": window_sd, "k1": k1, "k2": k2}
         mean = quotient(totals(reference, test, peak, within, **settings))
@@ -206,7 +188,7 @@ def _part_of_ssim(term: Term, totals: Callable[..., Totals]) -> Callable[..., fl
     part.__doc__ = f"""{formula}, mean over the windows that fit and over the channels.
 
     Equations 6, 9 and 10 of the source, with C3 = C2 / 2; the product of the three terms of a
-    window is its SSIM. Parameters, range and errors as in `ssim`.
+    window is its SSIM.
     """
     return part
 
@@ -253,22 +235,6 @@ def ms_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     scale; `l5` that of the luminance term at the last. From scale to scale 2x2 samples become
     their mean; an odd last row or column is left out. A negative mean counts as 0, so that no
     power is complex. Window, K1 and K2 as in `ssim`.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, n)
-    peak : float
-        Full scale of the arrays.
-
-    Returns
-    -------
-    float
-        0 to 1; exactly 1 for identical arrays.
-
-    Raises
-    ------
-    PictureError
-        If the window does not fit the picture at the last scale: at least 176x176.
     """
     if min(reference.shape) < SMALLEST_MS_SSIM:
         raise PictureError(
@@ -335,7 +301,7 @@ def uqi(
     peak: float = 1.0,
     within: Mask = None,
     *,
-    window: Annotated[int, Count(2, 99)] = 8,
+    window: Annotated[int, Count(2, 99), "side of the window, px"] = 8,
 ) -> float:
     """`4 sxy mx my / ((sx² + sy²)(mx² + my²))`, mean over all windows that fit.
 
@@ -343,23 +309,8 @@ def uqi(
     0 that of the variances; where both are, the windows agree and it is 1. Sample and
     population moments give the same.
 
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, n)
-    peak : float
-        Full scale of the arrays: variances below 1e-12 of its square count as 0.
-    window : int
-        Side of the window in px.
-
-    Returns
-    -------
-    float
-        -1 to 1; exactly 1 for identical arrays.
-
-    Raises
-    ------
-    PictureError
-        If the window does not fit into the picture.
+    Variances below 1e-12 of the peak's square count as 0. Raises `PictureError` where the window
+    does not fit into the picture.
     """
     check_window("uqi", reference, window)
     if np.array_equal(reference, test):

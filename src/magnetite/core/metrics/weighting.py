@@ -47,22 +47,6 @@ def iw_ssim(reference: Pixels, test: Pixels, peak: float = 1.0) -> float:
     the covariance of the reference's neighbourhoods (with the sample of the band below that is
     at the same position, where there is one), s² a neighbourhood's strength under it. Powers as in
     `ms_ssim`; a negative mean counts as 0. A band without any information is averaged plainly.
-
-    Parameters
-    ----------
-    reference, test : arrays of the same shape, (h, w) or (h, w, 3)
-    peak : float
-        Full scale of the arrays.
-
-    Returns
-    -------
-    float
-        0 to 1; exactly 1 for identical arrays.
-
-    Raises
-    ------
-    PictureError
-        If the picture is smaller than 176x176.
     """
     check_size("iw-ssim", reference, SMALLEST_MS_SSIM)
     if np.array_equal(reference, test):

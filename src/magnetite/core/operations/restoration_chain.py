@@ -11,7 +11,7 @@ from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.methods.parameters import Files
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity, nearby
-from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimate
+from magnetite.core.restore.kernels.noise_sd import estimate
 
 
 class Ran(NamedTuple):
@@ -64,7 +64,7 @@ def missing_sd(step: Step) -> str | None:
     """The setting for the sd of the noise that a step takes and has no value for."""
     given = dict(step.settings)
     for key, parameter in step.method.parameters.items():
-        if isinstance(parameter.kind, NoiseSd) and given.get(key, AUTO) is AUTO:
+        if parameter.kind.estimated and given.get(key, AUTO) is AUTO:
             choices = step.method.one_of
             if key not in choices or not any(other in given for other in choices if other != key):
                 return key

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Literal
+from typing import Annotated, Literal
 
 from magnetite.core.arrays import Pixels
 from magnetite.core.errors import PictureError
 
-Pattern = Literal["rggb", "bggr", "grbg", "gbrg"]
+Pattern = Annotated[
+    Literal["rggb", "bggr", "grbg", "gbrg"],
+    "colours of the first two samples of the first two rows",
+]
 #: Number of the colour at each position of the 2x2 samples that repeat.
 PATTERNS: dict[str, tuple[tuple[int, int], tuple[int, int]]] = {
     "rggb": ((0, 1), (1, 2)), "bggr": ((2, 1), (1, 0)),

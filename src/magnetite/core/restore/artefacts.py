@@ -24,25 +24,15 @@ from magnetite.core.restore.smoothing import bilateral, gaussian
 def deblock(
     pixels: Pixels,
     *,
-    step: Annotated[float, Amplitude()],
-    block: Annotated[tuple[int, ...], BlockSize()] = (8, 8),
+    step: Annotated[float, Amplitude(), "quantizer step of the codec; 0 changes nothing"],
+    block: Annotated[
+        tuple[int, ...], BlockSize(), "sides of the blocks, from the upper left corner on"
+    ] = (8, 8),
 ) -> Pixels:
     """Spread small steps across a border over the two samples on either side.
 
     Where the gap is below 0.6 step and the slopes next to it below 0.25 step, the samples beside
     the border take up 3/8 of the gap each, those behind them 1/8.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    step : float
-        Quantizer step of the codec, share of full scale; 0 changes nothing.
-    block : (int, int)
-        Height and width of the blocks, from the upper left corner on.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     if step == 0:
         return pixels.copy()
@@ -60,28 +50,20 @@ def deblock(
 def dering(
     pixels: Pixels,
     *,
-    range: Annotated[float, Amplitude()],
-    reach: Annotated[int, Count(1, 64)] = 8,
-    edge: Annotated[float, Amplitude()] = 0.15,
+    range: Annotated[
+        float, Amplitude(), "largest amplitude of the oscillations; 0 changes nothing"
+    ],
+    reach: Annotated[
+        int,
+        Count(1, 64),
+        "largest distance of oscillations from their edge, px: a codec's block size",
+    ] = 8,
+    edge: Annotated[float, Amplitude(), "contrast of an edge"] = 0.15,
 ) -> Pixels:
     """A bilateral filter of sigma 2 px where an edge is within reach, the picture elsewhere.
 
     An edge is a sample where the difference of largest and smallest in its 3x3 window is above
     `edge`; edges themselves stay.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    range : float
-        Largest waves, share of full scale; 0 changes nothing.
-    reach : int
-        How far from an edge waves are looked for, px; a codec's block size.
-    edge : float
-        Contrast of an edge, share of full scale.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     from scipy.ndimage import maximum_filter, minimum_filter
 
@@ -101,27 +83,17 @@ def dering(
 def dequantize(
     pixels: Pixels,
     *,
-    step: Annotated[float, Amplitude()],
-    sigma: Annotated[float, Length(0, 50)] = 1.0,
-    iterations: Annotated[int, Count(1, 500)] = 5,
+    step: Annotated[
+        float, Amplitude(), "distance of two levels (of n bits 1 / (2^n - 1)); 0 changes nothing"
+    ],
+    sigma: Annotated[
+        float, Length(0, 50), "standard deviation of the Gaussian; 0 changes nothing"
+    ] = 1.0,
+    iterations: Annotated[int, Count(1, 500), "number of iterations"] = 5,
 ) -> Pixels:
     """A Gaussian, then the nearest picture with |u - x| at most step / 2, again and again.
 
     For smooth pictures; texture finer than the step cannot be distinguished from levels.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    step : float
-        From one level to the next, share of full scale (of n bits 1 / (2^n - 1)); 0 changes
-        nothing.
-    sigma : float
-        Of the Gaussian, px; 0 changes nothing.
-    iterations : int
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     half = pixels.dtype.type(step / 2)
     low, high, result = pixels - half, pixels + half, pixels

@@ -60,34 +60,25 @@ _PROFILES = {
 def bm3d(
     pixels: Pixels,
     *,
-    sd: Annotated[float | None, NoiseSd()] = None,
-    stages: Literal["both", "first"] = "both",
-    profile: Literal["auto", "normal", "high-noise"] = "auto",
+    sd: NoiseSd = None,
+    stages: Annotated[Literal["both", "first"], "both stages, or the first alone"] = "both",
+    profile: Annotated[
+        Literal["auto", "normal", "high-noise"],
+        "thresholds of distances and transforms, by the noise or as asked",
+    ] = "auto",
 ) -> Pixels:
     """Stack similar blocks, transform the stack, shrink it, and average the inverse transforms.
 
     First stage: the 16 blocks of 8x8 most like each reference (every third px, up to 19 px away)
     are transformed together (biorthogonal 1.5 wavelet in the block, Haar across); coefficients
     below 2.7 sd become 0. Second stage: the 32 blocks most alike in that estimate; the noisy
-    stack's coefficients (cosine in the block, Haar across) are multiplied by
-    `b² / (b² + sd²)`, b those of the estimate. Overlapping blocks are averaged with a Kaiser
-    window (beta 2) and weights that favour sparse groups. RGB is turned into opponent colours;
-    like blocks are looked for in the first of them alone.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sd : float, optional
-        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
-    stages : "both" or "first"
-    profile : "auto", "normal" or "high-noise"
-        Up to sd 40 of 255 like blocks have a mean squared difference below 2500 and 400 (of
-        255²) in the two stages; above, or as asked, below 5000 and 3500, the first stage takes
-        the cosine transform and 2.8 sd. Both keep blocks of 8x8.
-
-    Returns
-    -------
-    float array of the same shape and dtype; computed in float32.
+    stack's coefficients (cosine in the block, Haar across) are multiplied by `b² / (b² + sd²)`, b
+    those of the estimate. Overlapping blocks are averaged with a Kaiser window (beta 2) and
+    weights that favour sparse groups. RGB is turned into opponent colours; like blocks are looked
+    for in the first of them alone. Up to sd 40 of 255 similar blocks have a mean squared
+    difference below 2500 and 400 (of 255²) in the two stages; above, or as asked, below 5000 and
+    3500, and the first stage uses the cosine transform and 2.8 sd. Both use blocks of 8x8.
+    Computed in float32.
     """
     sd = 255 * estimated(pixels, sd)
     if sd == 0:

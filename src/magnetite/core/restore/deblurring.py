@@ -18,6 +18,12 @@ from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 
 #: Settings of which one describes the blur.
 BLURS = ("sigma", "size", "radius", "length", "kernel")
+BlurSigma = Annotated[float | None, Length(0, 200), "standard deviation of a `gaussian-blur`"]
+BlurSize = Annotated[float | None, Length(1, 500), "side of a `box-blur`"]
+BlurRadius = Annotated[float | None, Length(0, 250), "radius of a `defocus`"]
+BlurLength = Annotated[float | None, Length(0, 500), "length of a `motion-blur`"]
+BlurAngle = Annotated[float, Angle(), "direction of a `motion-blur`"]
+BlurKernel = Annotated[Any, FileName("kernel.npy"), "weights of a `psf-blur`"]
 
 
 def blur_kernel(
@@ -49,33 +55,21 @@ def blur_kernel(
 def wiener_deblur(
     pixels: Pixels,
     *,
-    sigma: Annotated[float | None, Length(0, 200)] = None,
-    size: Annotated[float | None, Length(1, 500)] = None,
-    radius: Annotated[float | None, Length(0, 250)] = None,
-    length: Annotated[float | None, Length(0, 500)] = None,
-    angle: Annotated[float, Angle()] = 0.0,
-    kernel: Annotated[Any, FileName("kernel.npy")] = None,
-    sd: Annotated[float | None, NoiseSd()] = None,
-    strength: Annotated[float, Number(0, 1000)] = 1.0,
+    sigma: BlurSigma = None,
+    size: BlurSize = None,
+    radius: BlurRadius = None,
+    length: BlurLength = None,
+    angle: BlurAngle = 0.0,
+    kernel: BlurKernel = None,
+    sd: NoiseSd = None,
+    strength: Annotated[
+        float, Number(0, 1000), "factor of the noise's power: larger values smooth more"
+    ] = 1.0,
 ) -> Pixels:
     """`X = H* / (|H|² + strength sd² / S) Y`, S falling with the square of the frequency.
 
     S = c / f², c such that S adds up to the picture's own variance. The picture is continued
-    mirrored and led smoothly into itself, so that its edges do not ring.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sigma, size, radius, length, angle, kernel
-        The blur, as of `gaussian-blur`, `box-blur`, `defocus`, `motion-blur` and `psf-blur`.
-    sd : float, optional
-        Of the noise, share of full scale; estimated if left out.
-    strength : float
-        More smooths more.
-
-    Returns
-    -------
-    float array of the same shape and dtype; may leave 0..1.
+    mirrored and led smoothly into itself, so that its edges do not ring. Samples may leave 0..1.
     """
     weights = blur_kernel(sigma, size, radius, length, angle, kernel)
     if weights.size == 1:
@@ -108,33 +102,22 @@ def wiener_deblur(
 def richardson_lucy(
     pixels: Pixels,
     *,
-    sigma: Annotated[float | None, Length(0, 200)] = None,
-    size: Annotated[float | None, Length(1, 500)] = None,
-    radius: Annotated[float | None, Length(0, 250)] = None,
-    length: Annotated[float | None, Length(0, 500)] = None,
-    angle: Annotated[float, Angle()] = 0.0,
-    kernel: Annotated[Any, FileName("kernel.npy")] = None,
-    iterations: Annotated[int, Count(0, 2000)] = 30,
-    smoothness: Annotated[float, Number(0, 0.2)] = 0.002,
+    sigma: BlurSigma = None,
+    size: BlurSize = None,
+    radius: BlurRadius = None,
+    length: BlurLength = None,
+    angle: BlurAngle = 0.0,
+    kernel: BlurKernel = None,
+    iterations: Annotated[int, Count(0, 2000), "number of iterations; 0 changes nothing"] = 30,
+    smoothness: Annotated[
+        float, Number(0, 0.2), "weight of the total variation; 0 for the plain method"
+    ] = 0.002,
 ) -> Pixels:
     """`u ← u / (1 - smoothness div(∇u / |∇u|)) · Kᵀ(x / K u)`, again and again from x.
 
     K blurs, mirrored at the edges. Samples below 0 count as 0. Each iteration sharpens further,
-    and brings out more noise.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sigma, size, radius, length, angle, kernel
-        The blur, as of `gaussian-blur`, `box-blur`, `defocus`, `motion-blur` and `psf-blur`.
-    iterations : int
-        0 changes nothing.
-    smoothness : float
-        Weight of the total variation; 0 for the plain method.
-
-    Returns
-    -------
-    float array of the same shape and dtype; may exceed 1. In float32 within 1e-6 of float64.
+    and brings out more noise. Samples may exceed 1; float32 results are within 1e-6 of those in
+    float64.
     """
     weights = blur_kernel(sigma, size, radius, length, angle, kernel)
     if weights.size == 1 or iterations == 0:
@@ -168,31 +151,19 @@ def richardson_lucy(
 def tv_deblur(
     pixels: Pixels,
     *,
-    sigma: Annotated[float | None, Length(0, 200)] = None,
-    size: Annotated[float | None, Length(1, 500)] = None,
-    radius: Annotated[float | None, Length(0, 250)] = None,
-    length: Annotated[float | None, Length(0, 500)] = None,
-    angle: Annotated[float, Angle()] = 0.0,
-    kernel: Annotated[Any, FileName("kernel.npy")] = None,
-    strength: Annotated[float, Amplitude()] = 1e-4,
-    iterations: Annotated[int, Count(1, 1000)] = 50,
+    sigma: BlurSigma = None,
+    size: BlurSize = None,
+    radius: BlurRadius = None,
+    length: BlurLength = None,
+    angle: BlurAngle = 0.0,
+    kernel: BlurKernel = None,
+    strength: Annotated[float, Amplitude(), "weight of the variation"] = 1e-4,
+    iterations: Annotated[int, Count(1, 1000), "number of iterations"] = 50,
 ) -> Pixels:
     """Minimise `½ Σ (K u - x)² + strength Σ |∇u|` by splitting off the gradient.
 
     The picture is continued mirrored and led smoothly into itself, so that its edges do not ring.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sigma, size, radius, length, angle, kernel
-        The blur, as of `gaussian-blur`, `box-blur`, `defocus`, `motion-blur` and `psf-blur`.
-    strength : float
-        Weight of the variation, share of full scale.
-    iterations : int
-
-    Returns
-    -------
-    float array of the same shape and dtype; may leave 0..1.
+    Samples may leave 0..1.
     """
     weights = blur_kernel(sigma, size, radius, length, angle, kernel)
     if weights.size == 1:

@@ -32,23 +32,15 @@ _PASSES = 4
 def median(
     pixels: Pixels,
     *,
-    size: Annotated[int, Count(1, 201, odd=True)] = 3,
-    shape: Literal["square", "disk"] = "square",
+    size: Annotated[
+        int, Count(1, 201, odd=True), "side or diameter of the window, px; 1 changes nothing"
+    ] = 3,
+    shape: Annotated[Literal["square", "disk"], "shape of the window"] = "square",
 ) -> Pixels:
     """Median of a square or a disk of a diameter of `size` px, mirrored at the edges.
 
-    Large squares cost no more than small ones where the picture has at most 256 levels.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    size : int
-        Side or diameter of the window in px, odd; 1 changes nothing.
-    shape : "square" or "disk"
-
-    Returns
-    -------
-    float array of the same shape and dtype; every sample is one of the picture's.
+    Large squares cost no more than small ones where the picture has at most 256 levels. Every
+    sample of the result is one of the picture's.
     """
     if size == 1:
         return pixels.copy()
@@ -173,22 +165,14 @@ def _bands(height: int, work: Any) -> None:
     reach=lambda *, largest: largest // 2,
 )
 def adaptive_median(
-    pixels: Pixels, *, largest: Annotated[int, Count(3, 51, odd=True)] = 11
+    pixels: Pixels,
+    *,
+    largest: Annotated[int, Count(3, 51, odd=True), "side of the largest window, px"] = 11,
 ) -> Pixels:
     """For windows of 3, 5, … px until the median lies between least and largest sample.
 
     A sample that itself lies between them is good and stays; another becomes the median. Where
     no window up to `largest` will do, the sample becomes that one's median.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    largest : int
-        Side of the largest window in px, odd.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     from scipy.ndimage import maximum_filter, minimum_filter
 

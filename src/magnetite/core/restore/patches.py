@@ -27,29 +27,15 @@ from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 def nl_means(
     pixels: Pixels,
     *,
-    sd: Annotated[float | None, NoiseSd()] = None,
-    strength: Annotated[float, Number(0.01, 10)] = 0.6,
-    patch: Annotated[int, Count(1, 31, odd=True)] = 7,
-    search: Annotated[int, Count(1, 101, odd=True)] = 21,
+    sd: NoiseSd = None,
+    strength: Annotated[float, Number(0.01, 10), "decay of the weights, in sd"] = 0.6,
+    patch: Annotated[int, Count(1, 31, odd=True), "side of the patches, px"] = 7,
+    search: Annotated[int, Count(1, 101, odd=True), "side of the search window, px"] = 21,
 ) -> Pixels:
     """`Σ w x / Σ w`, `w = exp(-max(0, d - 2 sd²) / (strength sd)²)`.
 
-    d is the mean squared difference of the patches around both samples, over all channels; the
-    sum goes over a square window.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sd : float, optional
-        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
-    strength : float
-        How fast weights fall, in sd.
-    patch, search : int
-        Sides of the patches and of the window, px, odd; mirrored at the edges.
-
-    Returns
-    -------
-    float array of the same shape and dtype; computed in float32, weights within 0.03 %.
+    d is the mean squared difference of the patches around both samples, over all channels; the sum
+    goes over a square window. Mirrored at the edges; computed in float32, weights within 0.03 %.
     """
     from magnetite.core.restore.kernels.means import means_band
 

@@ -28,24 +28,14 @@ from magnetite.core.restore.kernels.noise_sd import NoiseSd, estimated
 def sliding_dct(
     pixels: Pixels,
     *,
-    sd: Annotated[float | None, NoiseSd()] = None,
-    threshold: Annotated[float, Number(0, 20)] = 3.0,
+    sd: NoiseSd = None,
+    threshold: Annotated[
+        float, Number(0, 20), "threshold of the coefficients, in sd; 0 changes nothing"
+    ] = 3.0,
 ) -> Pixels:
     """Mean over all 8x8 blocks with coefficients below threshold sd set to 0.
 
-    The mean of each block stays.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sd : float, optional
-        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
-    threshold : float
-        In sd; 0 changes nothing.
-
-    Returns
-    -------
-    float array of the same shape and dtype; computed in float32, mirrored at the edges.
+    The mean of each block stays. Mirrored at the edges; computed in float32.
     """
     least = threshold * estimated(pixels, sd)
     if least == 0:
@@ -67,33 +57,23 @@ def sliding_dct(
 def wavelet_shrink(
     pixels: Pixels,
     *,
-    sd: Annotated[float | None, NoiseSd()] = None,
-    threshold: Literal["bayes", "universal"] = "bayes",
-    shrink: Literal["soft", "hard"] = "soft",
-    shifts: Annotated[int, Count(1, 8)] = 4,
-    levels: Annotated[int, Count(1, 10)] = 4,
+    sd: NoiseSd = None,
+    threshold: Annotated[Literal["bayes", "universal"], "rule of the threshold"] = "bayes",
+    shrink: Annotated[
+        Literal["soft", "hard"], "coefficients above the threshold: reduced by it, or kept"
+    ] = "soft",
+    shifts: Annotated[
+        int, Count(1, 8), "number of shifts, down and across each, that are averaged; 1 for none"
+    ] = 4,
+    levels: Annotated[
+        int, Count(1, 10), "splits of the low band, at most as many as the shorter side allows"
+    ] = 4,
 ) -> Pixels:
     """Shrink each band of the 9/7 wavelet transform of the picture and of shifted ones.
 
-    The threshold is `sd² / s`, `s² = max(0, mean(c²) - sd²)` of the band (BayesShrink), or
-    `sd √(2 ln n)` of n samples (universal). "soft" lowers all magnitudes by it, "hard" leaves
-    out those below.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sd : float, optional
-        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
-    threshold : "bayes" or "universal"
-    shrink : "soft" or "hard"
-    shifts : int
-        Number of shifts down and across each whose results are averaged; 1 for none.
-    levels : int
-        How often the low band is split again; as often as the shorter side allows at most.
-
-    Returns
-    -------
-    float array of the same shape and dtype; computed in float32, mirrored at the edges.
+    The threshold is `sd² / s`, `s² = max(0, mean(c²) - sd²)` of the band (BayesShrink), or `sd √(2
+    ln n)` of n samples (universal). "soft" lowers all magnitudes by it, "hard" leaves out those
+    below. Mirrored at the edges; computed in float32.
     """
     sd = estimated(pixels, sd)
     if sd == 0:

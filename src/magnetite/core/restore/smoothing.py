@@ -28,19 +28,12 @@ _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), secti
     source=_GONZALEZ + "5",
     reach=lambda *, size: size // 2,
 )
-def mean(pixels: Pixels, *, size: Annotated[int, Count(1, 501, odd=True)] = 3) -> Pixels:
-    """Mean of a `size` x `size` window, mirrored at the edges.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    size : int
-        Side of the window in px, odd; 1 changes nothing.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-    """
+def mean(
+    pixels: Pixels,
+    *,
+    size: Annotated[int, Count(1, 501, odd=True), "side of the window, px; 1 changes nothing"] = 3,
+) -> Pixels:
+    """Mean of a `size` x `size` window, mirrored at the edges."""
     return convolve_separable(pixels, np.full(size, 1 / size))
 
 
@@ -52,19 +45,12 @@ def mean(pixels: Pixels, *, size: Annotated[int, Count(1, 501, odd=True)] = 3) -
     source=_GONZALEZ + "5",
     reach=lambda *, sigma: gaussian_kernel(sigma).size // 2,
 )
-def gaussian(pixels: Pixels, *, sigma: Annotated[float, Length(0, 200)] = 1.0) -> Pixels:
-    """Weighted mean with Gaussian weights of unit sum, cut at 4.5 sigma, mirrored at the edges.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sigma : float
-        Standard deviation in px; 0 changes nothing.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-    """
+def gaussian(
+    pixels: Pixels,
+    *,
+    sigma: Annotated[float, Length(0, 200), "standard deviation; 0 changes nothing"] = 1.0,
+) -> Pixels:
+    """Weighted mean with Gaussian weights of unit sum, cut at 4.5 sigma, mirrored at the edges."""
     return convolve_separable(pixels, gaussian_kernel(sigma))
 
 
@@ -79,24 +65,17 @@ def gaussian(pixels: Pixels, *, sigma: Annotated[float, Length(0, 200)] = 1.0) -
 def bilateral(
     pixels: Pixels,
     *,
-    sigma: Annotated[float, Length(0, 20)] = 2.0,
-    range: Annotated[float, Amplitude()] = 0.1,
+    sigma: Annotated[
+        float, Length(0, 20), "standard deviation of the distance; 0 changes nothing"
+    ] = 2.0,
+    range: Annotated[
+        float, Amplitude(), "standard deviation of the difference; 0 changes nothing"
+    ] = 0.1,
 ) -> Pixels:
     """`Σ w x / Σ w`, `w = exp(-r² / 2 sigma²) exp(-d² / 2 range²)`, up to 2.5 sigma away.
 
-    r is the distance, d² the mean squared difference of both samples over all channels.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sigma : float
-        Of the distance, px; 0 changes nothing.
-    range : float
-        Of the difference, share of full scale; 0 changes nothing.
-
-    Returns
-    -------
-    float array of the same shape and dtype; computed in float32, weights within 0.03 %.
+    r is the distance, d² the mean squared difference of both samples over all channels. Computed
+    in float32, weights within 0.03 %.
     """
     from magnetite.core.restore.kernels.means import means_band
 
@@ -135,23 +114,10 @@ def bilateral(
 def wiener(
     pixels: Pixels,
     *,
-    sd: Annotated[float | None, NoiseSd()] = None,
-    size: Annotated[int, Count(3, 101, odd=True)] = 5,
+    sd: NoiseSd = None,
+    size: Annotated[int, Count(3, 101, odd=True), "side of the window, px"] = 5,
 ) -> Pixels:
-    """`m + max(0, v - sd²) / v (x - m)`, m and v mean and variance of the window.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sd : float, optional
-        Of the noise, share of full scale; estimated if left out, 0 changes nothing.
-    size : int
-        Side of the window in px, odd.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-    """
+    """`m + max(0, v - sd²) / v (x - m)`, m and v mean and variance of the window."""
     sd = estimated(pixels, sd)
     if sd == 0:
         return pixels.copy()
@@ -174,23 +140,12 @@ def wiener(
 def guided(
     pixels: Pixels,
     *,
-    radius: Annotated[int, Count(1, 100)] = 2,
-    range: Annotated[float, Amplitude()] = 0.1,
+    radius: Annotated[int, Count(1, 100), "windows have sides of 2 radius + 1 px"] = 2,
+    range: Annotated[
+        float, Amplitude(), "contrast that counts as an edge; 0 changes nothing"
+    ] = 0.1,
 ) -> Pixels:
-    """`mean(a) x + mean(b)`, `a = v / (v + range²)`, `b = (1 - a) m` in each window.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    radius : int
-        Windows have a side of 2 radius + 1 px.
-    range : float
-        Contrast that counts as an edge, share of full scale; 0 changes nothing.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
-    """
+    """`mean(a) x + mean(b)`, `a = v / (v + range²)`, `b = (1 - a) m` in each window."""
     if range == 0:
         return pixels.copy()
     size = 2 * radius + 1
@@ -214,27 +169,17 @@ def guided(
 def anisotropic_diffusion(
     pixels: Pixels,
     *,
-    range: Annotated[float, Amplitude()] = 0.1,
-    iterations: Annotated[int, Count(0, 1000)] = 10,
-    conductance: Literal["exponential", "rational"] = "exponential",
+    range: Annotated[
+        float, Amplitude(), "difference above which diffusion falls off; 0 changes nothing"
+    ] = 0.1,
+    iterations: Annotated[int, Count(0, 1000), "number of iterations; 0 changes nothing"] = 10,
+    conductance: Annotated[
+        Literal["exponential", "rational"], "the first keeps strong edges, the second wide regions"
+    ] = "exponential",
 ) -> Pixels:
     """`x += ¼ Σ g(d) d` over the differences d to four neighbours, again and again.
 
     `g = exp(-(d / range)²)` or `1 / (1 + (d / range)²)`. Nothing flows over the edges.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    range : float
-        Difference from which on little flows, share of full scale; 0 changes nothing.
-    iterations : int
-        0 changes nothing.
-    conductance : "exponential" or "rational"
-        The first keeps strong edges, the second wide regions.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     if range == 0:
         return pixels.copy()
@@ -263,25 +208,15 @@ def anisotropic_diffusion(
 def sharpen(
     pixels: Pixels,
     *,
-    sigma: Annotated[float, Length(0, 200)] = 1.0,
-    amount: Annotated[float, Number(0, 20)] = 1.0,
-    threshold: Annotated[float, Amplitude()] = 0.0,
+    sigma: Annotated[
+        float, Length(0, 200), "standard deviation of the Gaussian; 0 changes nothing"
+    ] = 1.0,
+    amount: Annotated[float, Number(0, 20), "factor of the detail; 0 changes nothing"] = 1.0,
+    threshold: Annotated[float, Amplitude(), "smallest detail that is amplified"] = 0.0,
 ) -> Pixels:
     """Unsharp masking: `x + amount (x - G x)` where |x - G x| is above the threshold.
 
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    sigma : float
-        Of the Gaussian, px; 0 changes nothing.
-    amount : float
-        0 changes nothing.
-    threshold : float
-        Share of full scale.
-
-    Returns
-    -------
-    float array of the same shape and dtype; may leave 0..1.
+    Samples may leave 0..1.
     """
     detail = pixels - gaussian(pixels, sigma=sigma)
     detail[np.abs(detail) <= threshold] = 0

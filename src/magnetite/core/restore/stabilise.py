@@ -27,9 +27,13 @@ _LARGEST, _POINTS = 400.0, 2001
 def anscombe(
     pixels: Pixels,
     *,
-    full_well: Annotated[float, Electrons(1, 1e9)],
-    read: Annotated[float, Electrons(0, 1e6, per="full-well")] = 0.0,
-    by: Literal["bm3d", "nl-means", "sliding-dct", "wavelet-shrink", "wiener"] = "bm3d",
+    full_well: Annotated[float, Electrons(1, 1e9), "electrons at full scale, black at 0"],
+    read: Annotated[
+        float, Electrons(0, 1e6, per="full-well"), "standard deviation of the read noise"
+    ] = 0.0,
+    by: Annotated[
+        Literal["bm3d", "nl-means", "sliding-dct", "wavelet-shrink", "wiener"], "denoiser"
+    ] = "bm3d",
 ) -> Pixels:
     """`f(e) = 2 √(e + 3/8 + read²)` of e electrons has noise of sd 1, whatever the signal.
 
@@ -37,20 +41,6 @@ def anscombe(
     mean, from a table up to 400 electrons and by its closed form above, `D²/4 + √(3/2)/(4 D) -
     11/(8 D²) + 5 √(3/2)/(8 D³) - 1/8 - read²`. `calibrate noise` prints full-well and read of a
     camera.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units, black at 0
-    full_well : float
-        Electrons at full scale.
-    read : float
-        sd of the read noise, electrons.
-    by : str
-        The denoiser.
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     even = forward(pixels.astype(np.float64) * full_well, read)
     low, high = float(even.min()), float(even.max())

@@ -29,31 +29,22 @@ from magnetite.core.restore.kernels.noise_sd import NoiseSd
 def total_variation(
     pixels: Pixels,
     *,
-    strength: Annotated[float | None, Amplitude(high=10)] = None,
-    sd: Annotated[float | None, NoiseSd()] = None,
-    robust: Annotated[float | None, Number(0, 100)] = None,
-    iterations: Annotated[int, Count(1, 5000)] = 100,
+    strength: Annotated[
+        float | None, Amplitude(high=10), "weight of the variation; 0 changes nothing"
+    ] = None,
+    sd: NoiseSd = None,
+    robust: Annotated[
+        float | None,
+        Number(0, 100),
+        "weight of the variation against magnitudes, not squares; 0 changes nothing",
+    ] = None,
+    iterations: Annotated[int, Count(1, 5000), "number of iterations"] = 100,
 ) -> Pixels:
     """Minimise `½ Σ (u - x)² + strength Σ |∇u|` or `Σ |u - x| + robust Σ |∇u|`.
 
     By a primal-dual method, accelerated for squares. They are for Gaussian noise, magnitudes
     for impulses and structure to be removed whole. With sd the strength is found for which the
     rms of u - x is sd: the picture loses no more than the noise.
-
-    Parameters
-    ----------
-    pixels : float array, shape (h, w) or (h, w, n), full-scale units
-    strength : float
-        Weight of the variation, share of full scale; 0 changes nothing. Or
-    sd : float
-        of the noise, share of full scale; 0 changes nothing. Or
-    robust : float
-        weight of the variation beside magnitudes; 0 changes nothing.
-    iterations : int
-
-    Returns
-    -------
-    float array of the same shape and dtype.
     """
     if 0 in (strength, sd, robust):
         return pixels.copy()

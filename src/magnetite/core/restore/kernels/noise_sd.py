@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 import numpy as np
 
 from magnetite.core.arrays import Pixels
@@ -11,7 +13,7 @@ from magnetite.core.gauges.noise_level import noise_wavelet
 from magnetite.core.methods.amplitudes import Amplitude
 
 
-class NoiseSd(Amplitude):
+class _EstimatedSd(Amplitude):
     """Standard deviation of Gaussian noise; left out, it is estimated from the picture."""
 
     estimated = True
@@ -19,11 +21,17 @@ class NoiseSd(Amplitude):
     def describe(self) -> str:
         return f"{super().describe()}; estimated if left out"
 
+    def argument(self) -> str:
+        return f"{super().argument()}; estimated if left out"
+
     def example(self) -> str:
         return "10dn"
 
     def estimate(self, pixels: Pixels) -> float:
         return estimated(pixels, None)
+
+
+NoiseSd = Annotated[float | None, _EstimatedSd(), "standard deviation of the noise"]
 
 
 def estimated(pixels: Pixels, sd: float | None, step: float | None = None) -> float:
