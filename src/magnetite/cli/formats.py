@@ -41,7 +41,7 @@ FormatOption = Annotated[
 
 @dataclass(frozen=True)
 class Output:
-    """What a command has to print: tables, and other forms of them where there are."""
+    """Output of a command: tables, and other forms of them where there are."""
 
     tables: Sequence[Table]
     #: The JSON document; an object with the `rows` of the first table if left out.

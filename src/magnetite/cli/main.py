@@ -7,7 +7,6 @@ import sys
 from collections.abc import Callable, Sequence
 from importlib import import_module
 from pathlib import Path
-from types import ModuleType
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -49,7 +48,6 @@ def program(only: str | None = None) -> typer.Typer:
         rich_markup_mode="rich",
         context_settings={"help_option_names": ["-h", "--help"]},
     )
-    _spare_rich()
     app.callback()(_options)
     for name, command in COMMANDS.items():
         if only == name:
@@ -57,17 +55,6 @@ def program(only: str | None = None) -> typer.Typer:
         elif only is None:
             app.command(name, help=command.summary)(_not_imported)
     return app
-
-
-def _spare_rich() -> None:
-    """Keep Typer from importing modules that this program's help does not use: as slow as NumPy.
-
-    Its help is not in Markdown, and errors are lines.
-    """
-    for name, part in (("rich.markdown", "Markdown"), ("rich.traceback", "Traceback")):
-        unused = ModuleType(name)
-        setattr(unused, part, object)
-        sys.modules.setdefault(name, unused)
 
 
 def _add(app: typer.Typer, name: str, command: Command) -> None:

@@ -58,7 +58,7 @@ class Need:
 
     @property
     def words(self) -> str:
-        """The need, and what is promised of it."""
+        """The need, and the promise on it."""
         every = " and ".join(map(str, self.targets))
         return (
             f"{every} for {100 * self.share:g} % of new references, with {100 * self.confidence:g} "
@@ -224,7 +224,7 @@ def _sentence(name: str, settings: list[dict[str, Any]], last: int | None) -> st
 
 
 def _promise(need: Need, references: int) -> list[str]:
-    """What the number of references can promise at best."""
+    """The best promise that the number of references allows."""
     wanted = pictures_needed(need.share, need.confidence)
     if references >= wanted:
         return []

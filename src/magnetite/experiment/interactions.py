@@ -14,7 +14,7 @@ from magnetite.experiment.results import RunRows, RunTable, better_of
 
 #: Name of the table.
 INTERACTIONS = "interactions"
-#: What the groups are, and the independent units of their test.
+#: The groups, and the independent units of their test.
 _KINDS = {"degradation": "reference", "reference": "degradation"}
 
 

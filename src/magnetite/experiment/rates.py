@@ -151,7 +151,7 @@ def _differences(values: Any) -> dict[str, Difference]:
 def rate_curves(rows: RunRows, metric: str) -> RateCurves:
     """The rate-distortion curves of a run: for each treatment, one for each degraded picture.
 
-    A treatment that sweeps another setting beside the codec's quality has a curve for each of its
+    A treatment that sweeps another setting besides the codec's quality has a curve for each of its
     values.
     """
     made = RateCurves()

@@ -232,7 +232,7 @@ def makers_of_both(degradation: Chain | None, treatment: Chain | None, files: Di
 
 
 def makers_of(chain: Chain | Step | None, files: DiskFiles) -> str:
-    """All that the results of a chain depend on beside its settings.
+    """All that the results of a chain depend on besides its settings.
 
     For each step the version of its method, and the digests of the files that it names and of the
     user's own command; `0` for no step.

@@ -15,7 +15,7 @@ from magnetite.experiment.results import RunRows, RunTable, read_rows
 
 #: Name of the table.
 TWO_RUNS = "two runs"
-#: What identifies a row in both runs; references by the digest of their samples.
+#: Key of a row in both runs; references by the digest of their samples.
 _KEY = ["digest", "degradation", "seed", "treatment"]
 
 

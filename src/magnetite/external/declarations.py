@@ -235,11 +235,11 @@ def _declare_restoration(fields: _Fields) -> None:
     )
 
     def restored(pixels: Pixels, *, strength: Any = None) -> Pixels:
-        """What the declared command makes of the picture."""
+        """Output of the declared command for the picture."""
         return work(pixels, {} if strength is None else {"strength": str(strength)})
 
     def plain(pixels: Pixels) -> Pixels:
-        """What the declared command makes of the picture."""
+        """Output of the declared command for the picture."""
         return work(pixels, {})
 
     if wanted:

@@ -1,4 +1,4 @@
-"""What a declared command does as a codec's layer, and as a restoration."""
+"""Declared commands as a codec's layer, and as a restoration."""
 
 from __future__ import annotations
 
@@ -80,7 +80,7 @@ def _file_of(picture: Picture, ending: str) -> bytes:
 
 
 def _picture_of(data: bytes, ending: str, name: str, like: Picture) -> Picture:
-    """The picture in a command's output; it must have the size and colour of what was given."""
+    """The picture in a command's output; it must have the size and colour of the input."""
     scale = like.full_scale if ending == ".npy" and like.bits is not None else None
     with tempfile.TemporaryDirectory(prefix="magnetite-") as folder:
         path = Path(folder) / f"picture{ending}"

@@ -18,7 +18,7 @@ from typing import IO
 
 from magnetite.core.errors import CommandError
 
-#: Bytes of a command's output that are read at most, and of what it says on standard error.
+#: Bytes of a command's output that are read at most, and of its standard error.
 LARGEST_OUTPUT, _MOST_SAID = 2**31, 4096
 
 
@@ -35,7 +35,7 @@ class Command:
         """Bytes of the output file that the command makes from an input file of those bytes.
 
         `names` are the names of both files in the temporary folder that the command runs in;
-        `values` replace placeholders beside `{input}`, `{output}` and `{here}`.
+        `values` replace placeholders besides `{input}`, `{output}` and `{here}`.
 
         Raises
         ------

@@ -24,7 +24,7 @@ from magnetite.files.opening import opened, read_bytes
 _LEAST_SCALE = 1e-9
 #: Largest accepted sample, as a multiple of the full scale that the user names.
 _FURTHEST = 1e6
-#: Bytes of a picture's file at most: for each sample, also as plain text, and beside them.
+#: Bytes of a picture's file at most: for each sample, also as plain text, and besides them.
 _BYTES_PER_SAMPLE, _METADATA = 16, 2**26
 #: Largest weight of a kernel: sums of squares stay finite.
 _LARGEST_WEIGHT = 1e30

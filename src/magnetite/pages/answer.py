@@ -24,11 +24,11 @@ class Answer:
     sentence: str
     #: `shown` where a difference is shown on other references; `open` where not; or `single`.
     verdict: str
-    #: What the verdict rests on.
+    #: Grounds of the verdict.
     grounds: str
     #: The treatment that the sentence prefers; empty where there is none.
     best: str = ""
-    #: What is left out, and why.
+    #: Omissions, with their reasons.
     notes: tuple[str, ...] = ()
 
 

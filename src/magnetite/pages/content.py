@@ -1,4 +1,4 @@
-"""What a page says, gathered from a run or from pictures: plain data, nothing of its looks."""
+"""Content of a page, gathered from a run or from pictures: plain data, without layout."""
 
 from __future__ import annotations
 
@@ -290,7 +290,7 @@ def _compared(name: str, level: str, rows: RunRows, metric: str) -> dict[str, An
 
 
 def _machine(text: str) -> dict[str, str]:
-    """Names and versions of what computed the run; none where the ledger's text is damaged."""
+    """Names and versions of the run's software; none where the ledger's text is damaged."""
     try:
         found = json.loads(text)
     except (ValueError, RecursionError):
@@ -299,7 +299,7 @@ def _machine(text: str) -> dict[str, str]:
 
 
 def _facts(facts: dict[str, str], frame: Any) -> dict[str, str]:
-    """What is needed to make the run again."""
+    """Inputs of the same run."""
     made = {"page made": now(), "page made by": f"Magnetite {__version__}"}
     for name, title in (("started", "run begun"), ("finished", "run ended")):
         if name in facts:

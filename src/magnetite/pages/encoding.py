@@ -69,7 +69,7 @@ def similarity(reference: Picture, test: Picture) -> bytes | None:
 
 
 def _whole(picture: Picture) -> tuple[Samples, float, float]:
-    """Samples as whole numbers, and what they mean: offset and factor."""
+    """Samples as whole numbers, with the offset and factor that decode them."""
     if picture.bits is not None:
         return picture.samples, 0.0, 1.0
     low, high = float(picture.samples.min()), float(picture.samples.max())

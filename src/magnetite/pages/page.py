@@ -43,7 +43,7 @@ _UNSAFE = {"<": "\\u003c", ">": "\\u003e", "&": "\\u0026", "\u2028": "\\u2028", 
 
 @dataclass(frozen=True)
 class Written:
-    """What was written: the page, its pictures, and how many of them are in the folder."""
+    """The page as written, its pictures, and the number of those in the folder."""
 
     page: Path
     size: int
@@ -151,7 +151,7 @@ def report(
 
 
 def _clear(folder: Path, kept: set[str]) -> None:
-    """Remove what an earlier page has left in its folder of pictures."""
+    """Remove pictures of an earlier page from its folder."""
     if not folder.is_dir() or folder.is_symlink():
         return
     for path in folder.iterdir():
@@ -242,7 +242,7 @@ def _guarantee(content: Content) -> dict[str, Any] | None:
 
 
 def environment() -> Any:
-    """Templates of pages: what they are given is escaped, and must be there."""
+    """Templates of pages: values are escaped, and none may be missing."""
     from jinja2 import Environment, PackageLoader, StrictUndefined
 
     return Environment(

@@ -23,7 +23,7 @@ from magnetite.files.atomic import inside
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
 
-#: Pictures of a page, and of one reference, beside those that the run has kept.
+#: Pictures of a page, and of one reference, besides those that the run has kept.
 MOST, MOST_EACH, LEAST_EACH = 120, 16, 3
 
 
@@ -45,7 +45,7 @@ class Shown:
 
 @dataclass(frozen=True)
 class Gallery:
-    """The pictures of a page, the certificates of what was done to them, and what is missing."""
+    """Pictures of a page, certificates of their degradations, and missing pictures."""
 
     pictures: tuple[Shown, ...]
     certificates: tuple[Certificate, ...]
@@ -56,7 +56,7 @@ def gallery(rows: RunRows, facts: dict[str, str], folder: Path, keys: frozenset[
     """References, degraded and treated pictures of a run, made again by its plan.
 
     Of each degradation and each treatment the middle one of its sweep is taken, of repeats the
-    first; what the run has kept is shown as well. A reference that is gone, or has changed, is
+    first; the run's kept pictures are shown as well. A reference that is gone, or has changed, is
     left out with a note; so are pictures whose chain names a file that is not the run's. `keys`
     are those of the run's cells, which cover the content of such files.
     """

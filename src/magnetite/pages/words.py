@@ -12,7 +12,7 @@ from magnetite.experiment.plan import Plan
 
 @dataclass(frozen=True)
 class Item:
-    """A degradation or a treatment: its name, its chain as it was written, what it does."""
+    """A degradation or a treatment: its name, its chain as it was written, and its effect."""
 
     name: str
     chain: str
@@ -23,7 +23,7 @@ class Item:
 
 @dataclass(frozen=True)
 class PlanWords:
-    """What a plan says."""
+    """Content of a plan."""
 
     title: str
     sentences: tuple[str, ...]
@@ -76,7 +76,7 @@ def _number(count: int, noun: str) -> str:
 
 
 def _words(chains: list[Chain | None]) -> str:
-    """What the steps do, by their declarations."""
+    """Effects of the steps, by their declarations."""
     first = chains[0]
     if first is None:
         return "The picture is left as it is."

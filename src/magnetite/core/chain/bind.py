@@ -82,7 +82,7 @@ class Bound:
         return self.method.memory_of(self.settings)
 
     def call(self, *inputs: Any, **more: Any) -> Any:
-        """What the method's function gives for pixels, or for whatever its kind takes."""
+        """Result of the method's function for pixels, or the inputs of its kind."""
         return self.method.function(*inputs, **more, **self.arguments)
 
 

@@ -16,7 +16,7 @@ _SAME = 0.002
 
 
 class Camera(NamedTuple):
-    """Steps for clean, sRGB-encoded pictures, and what they leave out."""
+    """Steps for clean, sRGB-encoded pictures, and the effects that they leave out."""
 
     steps: str
     #: Linear and encoded values of the tone curve, shape (n, 2), if the steps need a file of it.

@@ -40,7 +40,7 @@ def measure_colours(
     """Colours by the tone response of each channel, against those of the chart.
 
     The response of each channel is that of the gray steps, so grays are right by definition
-    (ISO 17321-1:2012, white-balanced); what is left is the mixture of colours.
+    (ISO 17321-1:2012, white-balanced); the remainder is the mixture of colours.
 
     Parameters
     ----------

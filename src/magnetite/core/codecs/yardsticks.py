@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Annotated
 
 import numpy as np
@@ -97,15 +98,17 @@ def _doubled(encode: Coder) -> Coder:
     return lambda samples: encode(samples if samples.ndim == 3 else np.dstack([samples] * 3))
 
 
-@codec(
+#: A codec of an open standard.
+_yardstick = partial(codec, colour=ColourPolicy.JOINT, yardstick=True)
+
+
+@_yardstick(
     "jpeg",
     summary="Yardstick: baseline JPEG with optimised tables.",
-    colour=ColourPolicy.JOINT,
     source="ITU-T T.81 (1992)",
     quality="quality",
     finer="higher",
     points="5,10,20,35,50,65,80,92",
-    yardstick=True,
 )
 def jpeg(
     frame: Frame, *, quality: Annotated[int, Count(1, 100), "scale of the quantizer tables"]
@@ -121,15 +124,13 @@ def jpeg(
     )
 
 
-@codec(
+@_yardstick(
     "jpeg2000",
     summary="Yardstick: JPEG 2000 with the 9/7 filter.",
-    colour=ColourPolicy.JOINT,
     source="ISO/IEC 15444-1",
     quality="psnr",
     finer="higher",
     points="26dB,29dB,32dB,35dB,38dB,41dB,44dB,47dB",
-    yardstick=True,
 )
 def jpeg2000(
     frame: Frame, *, psnr: Annotated[float, Decibels(10, 100), "PSNR that the stream is cut at"]
@@ -145,15 +146,13 @@ def jpeg2000(
     )
 
 
-@codec(
+@_yardstick(
     "jpeg-xl",
     summary="Yardstick: JPEG XL; distance 0 loses nothing.",
-    colour=ColourPolicy.JOINT,
     source="ISO/IEC 18181-1",
     quality="distance",
     finer="lower",
     points="0.5,1,1.7,2.8,4.5,7,11,15",
-    yardstick=True,
 )
 def jpeg_xl(
     frame: Frame,
@@ -186,15 +185,13 @@ def jpeg_xl(
     )  # fmt: skip
 
 
-@codec(
+@_yardstick(
     "jpeg-ls",
     summary="Yardstick: JPEG-LS, lossless or within a bound.",
-    colour=ColourPolicy.JOINT,
     source="ITU-T T.87 (1998)",
     quality="bound",
     finer="lower",
     points="0,1,2,3,5,8,12,20",
-    yardstick=True,
 )
 def jpeg_ls(
     frame: Frame, *, bound: Annotated[int, Count(0, 127), "largest error of any sample, dn"] = 0
@@ -220,15 +217,13 @@ def jpeg_ls(
     )
 
 
-@codec(
+@_yardstick(
     "webp",
     summary="Yardstick: WebP, lossy.",
-    colour=ColourPolicy.JOINT,
     source="RFC 9649",
     quality="quality",
     finer="higher",
     points="3,10,25,40,55,70,85,95",
-    yardstick=True,
 )
 def webp(
     frame: Frame,
@@ -251,15 +246,13 @@ def webp(
     )
 
 
-@codec(
+@_yardstick(
     "avif",
     summary="Yardstick: AVIF.",
-    colour=ColourPolicy.JOINT,
     source="ISO/IEC 23000-22; AV1 Bitstream and Decoding Process Specification",
     quality="quality",
     finer="higher",
     points="10,20,32,45,58,70,82,94",
-    yardstick=True,
 )
 def avif(
     frame: Frame,
@@ -301,15 +294,13 @@ def _room(samples: Samples) -> int:
     return int(samples.nbytes + samples.nbytes // 2 + 64 * samples.shape[0] + 4096)
 
 
-@codec(
+@_yardstick(
     "png",
     summary="Yardstick: PNG, lossless.",
-    colour=ColourPolicy.JOINT,
     source="ISO/IEC 15948",
     quality="level",
     finer="higher",
     points="1,6,9",
-    yardstick=True,
 )
 def png(frame: Frame, *, level: Annotated[int, Count(0, 9), "effort of DEFLATE"] = 9) -> Pipeline:
     """Prediction and DEFLATE; level 0 to 9 is how hard the latter tries."""

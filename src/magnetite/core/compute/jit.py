@@ -96,7 +96,7 @@ def compiled(**flags: Any) -> Decorator:
     Parameters
     ----------
     flags
-        Of the compiler, beside those that all loops have.
+        Of the compiler, besides those that all loops have.
     """
 
     def decorate(function: Function) -> Function:

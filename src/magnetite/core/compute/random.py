@@ -16,7 +16,7 @@ from magnetite.core.compute.bands import bands
 from magnetite.core.compute.threads import spread
 from magnetite.core.errors import InputError
 
-#: Samples that one child generator draws; part of what a seed means, so never changed lightly.
+#: Samples that one child generator draws; part of the meaning of a seed, so never changed lightly.
 CHUNK = 2**18
 #: Fills an array from a generator.
 Sampler = Callable[[np.random.Generator, Float32], object]

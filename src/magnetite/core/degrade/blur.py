@@ -23,7 +23,7 @@ _HECHT = "Goodman, Introduction to Fourier Optics, 4th ed. (2017), chapter 7"
 def _kernel_survey(
     kernel: Float64, *transfers: Callable[[Float64], Float64], sd: Sequence[Finding] = ()
 ) -> Survey:
-    """Figures of the kernel as applied, beside those of its transfer functions along x and y."""
+    """Figures of the kernel as applied, besides those of its transfer functions along x and y."""
     mtf50 = [psf.theoretical_mtf50(transfer) for transfer in transfers] or [None, None]
     shape = psf.shape_of(kernel)
     findings = [*sd, Finding("kernel sum", "", 1.0, shape.sum)]

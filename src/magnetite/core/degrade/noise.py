@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 
 import numpy as np
 
@@ -26,16 +27,22 @@ _BOVIK = "Bovik (ed.), The Essential Guide to Image Processing (2009), chapter 7
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 5.2"
 
 
-@degradation(
-    "gaussian-noise",
-    summary="Add independent normal noise to every sample.",
+#: Noise that is added, of any distribution.
+_additive = partial(
+    degradation,
     colour=ColourPolicy.JOINT,
-    source=_GONZALEZ,
     one_of=STRENGTH,
-    survey=survey_additive(NORMAL),
     reach=0,
     draws_by="shape",
     statistics=depends_on_signal,
+)
+
+
+@_additive(
+    "gaussian-noise",
+    summary="Add independent normal noise to every sample.",
+    source=_GONZALEZ,
+    survey=survey_additive(NORMAL),
 )
 def gaussian_noise(
     pixels: Pixels,
@@ -56,16 +63,11 @@ def gaussian_noise(
     return _added(pixels, rng, normal, strength, mean, channels)
 
 
-@degradation(
+@_additive(
     "uniform-noise",
     summary="Add independent noise, evenly distributed about its mean.",
-    colour=ColourPolicy.JOINT,
     source=_GONZALEZ,
-    one_of=STRENGTH,
     survey=survey_additive(UNIFORM),
-    reach=0,
-    draws_by="shape",
-    statistics=depends_on_signal,
 )
 def uniform_noise(
     pixels: Pixels,
@@ -86,16 +88,11 @@ def uniform_noise(
     return _added(pixels, rng, _centred_uniform, strength, mean, channels)
 
 
-@degradation(
+@_additive(
     "laplace-noise",
     summary="Add independent noise of the two-sided exponential distribution: heavy tails.",
-    colour=ColourPolicy.JOINT,
     source=_BOVIK,
-    one_of=STRENGTH,
     survey=survey_additive(LAPLACE),
-    reach=0,
-    draws_by="shape",
-    statistics=depends_on_signal,
 )
 def laplace_noise(
     pixels: Pixels,

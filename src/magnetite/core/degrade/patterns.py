@@ -177,7 +177,7 @@ def _waves(
 def _power_law(size: tuple[int, int], slope: float) -> tuple[Float32, float, float]:
     """Relative amplitude at each frequency of the half plane, shape (h, w // 2 + 1).
 
-    Beside it the sums of its square and its fourth power over the whole plane.
+    Besides, the sums of its square and its fourth power over the whole plane.
     """
     fy = np.fft.fftfreq(size[0]).astype(np.float32)[:, np.newaxis]
     fx = np.fft.rfftfreq(size[1]).astype(np.float32)[np.newaxis]

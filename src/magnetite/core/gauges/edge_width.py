@@ -20,7 +20,7 @@ from magnetite.core.picture.least_size import check_size
 
 #: Least height of an edge, of full scale; and in sd of the picture's noise.
 _LEAST, _NOISE_SDS = 0.1, 8.0
-#: How far a rise may fall back, and how far noise takes its turning points beyond the plateaus,
+#: Largest fall within a rise, and overshoot of its turning points that noise alone makes,
 #: in sd of the noise.
 _FALL, _EXCESS = 2.0, 0.6
 #: Pictures with more noise than this, of full scale, are smoothed by a Gaussian of this sd, px;

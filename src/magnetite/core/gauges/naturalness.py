@@ -26,9 +26,9 @@ _SCALES = 2
 #: Products of neighbours: down and across, from the first sample to the second.
 _PAIRS = ((0, 1), (1, 0), (1, 1), (1, -1))
 _NAMES = ("shape", "width", *(
-    f"{pair}-{what}"
+    f"{pair}-{property}"
     for pair in ("across", "down", "diagonal", "counter-diagonal")
-    for what in ("shape", "mean", "left", "right")
+    for property in ("shape", "mean", "left", "right")
 ))  # fmt: skip
 FEATURES = tuple(f"{name}-{scale}" for scale in ("fine", "coarse") for name in _NAMES)
 

@@ -132,7 +132,7 @@ def grouped_median(values: NDArray[np.floating[Any]], width: float) -> float:
     """Median of values of 0 or more that may be rounded to multiples of a width.
 
     Those at the middle level are taken to lie evenly within half a width of it, so that ties
-    move the median by no more than that. Where most values are 0 the median is below what they
+    move the median by no more than that. Where most values are 0 the median is below the one they
     can show, and 0. A width of 0 gives the plain median.
     """
     if width > 0:

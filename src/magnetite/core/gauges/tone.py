@@ -179,7 +179,7 @@ def _steps(pixels: Pixels, part: Part) -> Totals:
 
 @gauge(
     "activity",
-    summary="Mean absolute step between neighbours: how much there is to code.",
+    summary="Mean absolute step between neighbours: the information to code.",
     colour=ColourPolicy.LUMA,
     source="Saha and Vemuri, IEEE ISCAS 2000, doi:10.1109/ISCAS.2000.856055",
     unit="dn",

@@ -203,7 +203,7 @@ def metric(
 ) -> Callable[[Function], Function]:
     """Declare a metric: `function(reference, test, peak=1.0, *, settings) -> float`.
 
-    Beside the pictures the function takes the inputs that it names: `peak`, full scale; `within`,
+    Besides the pictures the function takes the inputs that it names: `peak`, full scale; `within`,
     see below; `clear`, an array of bool or None: where no channel's noise is clipped (see
     `clipping`).
 

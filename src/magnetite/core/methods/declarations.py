@@ -85,7 +85,7 @@ class Method:
     implicit: tuple[Parameter, ...]
     #: Keys of which exactly one must be given.
     one_of: tuple[str, ...]
-    #: Names of the function's parameters beside its settings, such as pixels, rng, peak.
+    #: Names of the function's parameters besides its settings, such as pixels, rng, peak.
     inputs: tuple[str, ...]
     #: How far from a sample it looks, px: a number, a function of the settings; None: everywhere.
     reach: Reach = field(repr=False)

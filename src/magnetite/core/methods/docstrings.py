@@ -1,6 +1,6 @@
 """Docstrings of methods: the text of the function, and sections that follow from its declaration.
 
-A function states its formula and what is peculiar to it; shapes, units, bounds, defaults and
+A function states its formula and its peculiarities; shapes, units, bounds, defaults and
 sources stand in the declaration alone, so that no docstring contradicts it.
 """
 

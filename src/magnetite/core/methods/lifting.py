@@ -51,7 +51,7 @@ def on_pair(
     inputs: Sequence[str],
     integers: bool,
 ) -> Callable[..., Any]:
-    """`inputs` are the names of the function's parameters beside its settings.
+    """`inputs` are the names of the function's parameters besides its settings.
 
     `integers` says that it takes pairs of uint8 or uint16 as they are, not in float64.
     """
@@ -145,7 +145,7 @@ def _check_mask(within: Any, pixels: Pixels, name: str, mask: MaskRule) -> Any:
 def on_one(
     function: Callable[..., Any], colour: ColourPolicy, name: str, inputs: Sequence[str]
 ) -> Callable[..., Any]:
-    """`inputs` are the names of the function's parameters beside its settings."""
+    """`inputs` are the names of the function's parameters besides its settings."""
 
     @functools.wraps(function)
     def lifted(pixels: Any, peak: float = 1.0, **settings: Any) -> float:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 from typing import Annotated
 
 import numpy as np
@@ -69,17 +70,23 @@ def _below_signal(totals: Totals) -> float:
 _SOURCE = "Wang and Bovik, IEEE Signal Processing Magazine 26(1), 2009, doi:10.1109/MSP.2008.930649"
 
 
-@metric(
-    "mse",
-    summary="Mean squared error.",
+#: Means and maxima of the error, over all samples of all channels.
+_error = partial(
+    metric,
     colour=ColourPolicy.JOINT,
     source=_SOURCE,
-    unit="dn²",
-    values="0 to 65025",
     better="lower",
     identical=0.0,
     mask="samples",
     integers=True,
+)
+
+
+@_error(
+    "mse",
+    summary="Mean squared error.",
+    unit="dn²",
+    values="0 to 65025",
     sums=Sums(_squares, quotient),
 )
 def mse(reference: Samples, test: Samples) -> float:
@@ -91,17 +98,11 @@ def mse(reference: Samples, test: Samples) -> float:
     return quotient(_squares(reference, test))
 
 
-@metric(
+@_error(
     "rmse",
     summary="Root of the mean squared error.",
-    colour=ColourPolicy.JOINT,
-    source=_SOURCE,
     unit="dn",
     values="0 to 255",
-    better="lower",
-    identical=0.0,
-    mask="samples",
-    integers=True,
     sums=Sums(_squares, _root),
 )
 def rmse(reference: Samples, test: Samples) -> float:
@@ -149,17 +150,11 @@ def nrmse(reference: Samples, test: Samples) -> float:
     return _over_power(_squares_and_power(reference, test))
 
 
-@metric(
+@_error(
     "mae",
     summary="Mean absolute error.",
-    colour=ColourPolicy.JOINT,
-    source=_SOURCE,
     unit="dn",
     values="0 to 255",
-    better="lower",
-    identical=0.0,
-    mask="samples",
-    integers=True,
     sums=Sums(_absolute, quotient),
 )
 def mae(reference: Samples, test: Samples) -> float:
@@ -167,17 +162,11 @@ def mae(reference: Samples, test: Samples) -> float:
     return quotient(_absolute(reference, test))
 
 
-@metric(
+@_error(
     "max-error",
     summary="Largest absolute error of any sample.",
-    colour=ColourPolicy.JOINT,
-    source=_SOURCE,
     unit="dn",
     values="0 to 255",
-    better="lower",
-    identical=0.0,
-    mask="samples",
-    integers=True,
     sums=Sums(_largest, _only, combine=largest),
 )
 def max_error(reference: Samples, test: Samples) -> float:

@@ -162,7 +162,7 @@ def degrade_chain(
 
 @dataclass(frozen=True)
 class _Options:
-    """Settings of a degradation beside picture and chain."""
+    """Settings of a degradation besides picture and chain."""
 
     seed: int
     overflow: Overflow | None
@@ -262,7 +262,7 @@ class DegradedRows:
         return clean
 
     def _own(self, band: Band) -> slice:
-        """The band's rows within what it reads; all of those of the only band."""
+        """The band's rows within those that it reads; all of those of the only band."""
         return band.own if self.banded else slice(None)
 
     @property

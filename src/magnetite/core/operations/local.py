@@ -17,7 +17,7 @@ from magnetite.core.picture.rows import Allowance
 
 #: End of messages on operations that need the whole picture.
 REMEDY = "allow more memory (--memory), or take a part of the picture (magnetite convert)"
-#: Bytes for each sample of two bands that are read, beside the steps' own.
+#: Bytes for each sample of two bands that are read, besides the steps' own.
 _READ = 8.0
 
 

@@ -71,7 +71,7 @@ class Alignment:
 
 
 def aligned(reference: Picture, test: Picture) -> Alignment:
-    """Undo the shift of a test picture and crop both to what they have in common.
+    """Undo the shift of a test picture and crop both to their common part.
 
     A shift of whole px (within 0.03) only crops. Any other moves the phases of the test's
     spectrum, which keeps the power of noise, rounds to its bit depth, and leaves out 8 px more
@@ -105,7 +105,7 @@ def _plane(picture: Picture) -> Float64:
 
 
 def _common(picture: Picture, whole: tuple[int, int], margin: int) -> Region:
-    """Where the reference shows what the shifted test does, less a margin."""
+    """Part of the reference that the shifted test shows too, less a margin."""
     left, top = (max(0, -by) + margin for by in whole)
     width = picture.width - abs(whole[0]) - 2 * margin
     height = picture.height - abs(whole[1]) - 2 * margin
@@ -177,7 +177,7 @@ def find_shift(reference: Float64, test: Float64) -> Shift:
 
 
 def _shared(reference: Float64, test: Float64, down: int, across: int) -> tuple[Float64, Float64]:
-    """What both planes show, given the shift in whole px."""
+    """Common part of both planes, given the shift in whole px."""
     height, width = reference.shape[0] - abs(down), reference.shape[1] - abs(across)
     if min(height, width) < _SMALLEST:
         raise PictureError(_UNLIKE)
@@ -262,7 +262,7 @@ def _tile_sums(rows: Float64, shape: tuple[int, ...]) -> Float64:
 
 
 class _Peak(NamedTuple):
-    """Position of a peak between samples, and its height in sd of what lies away from it."""
+    """Position of a peak between samples, and its height in sd of the samples away from it."""
 
     down: float
     across: float

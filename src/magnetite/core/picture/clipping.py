@@ -53,7 +53,7 @@ def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
 
 
 def _noise(difference: Pixels) -> float:
-    """Sd of what is noise in a difference, by the median of its diagonal Haar coefficients."""
+    """Sd of the noise in a difference, by the median of its diagonal Haar coefficients."""
     rows, columns = (n // 2 * 2 for n in difference.shape)
     if min(rows, columns) < 2:
         return 0.0

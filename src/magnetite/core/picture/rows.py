@@ -18,7 +18,7 @@ from magnetite.core.limits import BYTES_PER_SAMPLE, MAX_SAMPLES, MEMORY
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.picture import Picture, as_picture, digest_header, frozen
 
-#: Bytes that the program and its libraries take beside samples.
+#: Bytes that the program and its libraries take besides samples.
 _PROGRAM = 300 * 2**20
 #: Bands are this many rows high or a multiple of it: loops over bands then sum up alike.
 STEP = 256
@@ -106,7 +106,7 @@ class Band:
 
     @property
     def own(self) -> slice:
-        """The band's rows within what it reads."""
+        """The band's rows within those that it reads."""
         return slice(self.rows.start - self.around.start, self.rows.stop - self.around.start)
 
 

@@ -13,7 +13,7 @@ from magnetite.core.compute.threads import spread
 
 
 class Clipped(NamedTuple):
-    """How many samples had to be clipped at black and at full scale, out of how many."""
+    """Numbers of samples clipped at black and at full scale, and of all samples."""
 
     low: int
     high: int
@@ -30,7 +30,7 @@ class Clipped(NamedTuple):
 
 
 def stored(pixels: Pixels, full_scale: float, dtype: Any) -> tuple[Samples, Clipped]:
-    """Full-scale units as whole numbers of 0 to `full_scale`, nearest, and what was clipped."""
+    """The nearest whole numbers of 0 to `full_scale`, and counts of clipped samples."""
     samples = np.empty(pixels.shape, dtype)
     store = _store
     if pixels.dtype == np.float32 and compiled_pays(pixels.size):

@@ -24,7 +24,7 @@ compiled = _jit(boundscheck=False)
 #: unsigned, so that none is taken for one counted from the end.
 forced = _jit(boundscheck=False, forceinline=True)
 
-#: Positions of a coder's state: both ends of the range, what is decoded, the next byte, the last
+#: Positions of a coder's state: both ends of the range, the decoded value, the next byte, the last
 #: byte there is, and whether it decodes.
 LOW, HIGH, VALUE, NEXT, END, DECODING = range(6)
 #: A decoder of a whole stream takes in three bytes more than there are; one that takes in more has

@@ -15,7 +15,7 @@ from magnetite.core.errors import StreamError
 
 #: The strength that an encoder tries first, and the largest that is read, in tenths of a step.
 _USUAL, _LARGEST = 4, 20
-#: How many samples an encoder compares strengths on, in bands of how many rows.
+#: Samples on which an encoder compares strengths, and rows of their bands.
 _SAMPLES, _ROWS = 2**19, 64
 
 
