@@ -103,9 +103,11 @@ def _cameras() -> Iterator[Row]:
 
     import magnetite
 
-    held = cameras(magnetite.chart(900, 600)[1], 200, 2)
-    for name, column in zip(("read noise", "full well", "PRNU"), held.T, strict=True):
-        yield f"chart: {name}", "simulated cameras, one picture of the chart", column.tolist()
+    for encoded in (False, True):
+        held = cameras(magnetite.chart(900, 600)[1], 200, 2, encoded=encoded)
+        made = f"simulated cameras, one {'sRGB' if encoded else 'linear'} picture of the chart"
+        for name, column in zip(("read noise", "full well", "PRNU"), held.T, strict=True):
+            yield f"chart: {name}", made, column.tolist()
 
 
 def _tables() -> Iterator[Row]:

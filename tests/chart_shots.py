@@ -117,7 +117,7 @@ def chart_positions(
     away = (points - middle) / unit / magnified
     seen = np.hypot(away[..., 0], away[..., 1])
     straight = seen.copy()
-    for _ in range(8):
+    for _ in range(5 if k1 else 0):
         straight -= (straight * (1 + k1 * straight**2) - seen) / (1 + 3 * k1 * straight**2)
     factor = np.divide(straight, seen, out=np.ones_like(seen), where=seen > 0)
     plane = away * factor[..., np.newaxis] * unit + middle

@@ -73,7 +73,8 @@ def psnr_b(x: np.ndarray, y: np.ndarray, block: int = 8) -> float:
             (border if (i + 1) % block == 0 else inner).append((y[i, j] - y[i + 1, j]) ** 2)
     gap = np.mean(border) - np.mean(inner)
     effect = math.log2(block) / math.log2(min(height, width)) * gap if gap > 0 else 0.0
-    return 10 * math.log10(255**2 / (((x - y) ** 2).mean() + effect))
+    error = ((x - y) ** 2).mean() + effect
+    return 10 * math.log10(255**2 / error) if error else math.inf
 
 
 def ssim_parts(x: Plane, y: Plane) -> tuple[Plane, Plane, Plane]:

@@ -44,7 +44,7 @@ def test_points_kept_in_the_folder_are_not_computed_again(tmp_path: Path, run: R
 
 
 def test_points_without_a_sweep_are_even_in_rate() -> None:
-    picture = SCENES[0].picture(640, 448, 0).luma()
+    picture = SCENES[0].picture(320, 224, 0).luma()
     for codec in ("dct", "wavelet", "jpeg"):
         steps = sweep_steps(codec, picture)
         rates = np.log(sorted(magnetite.compress(picture, step).bpp for step in steps))

@@ -29,7 +29,13 @@ def moved(plane: np.ndarray, right: float, down: float) -> np.ndarray:
     return np.fft.ifft2(ndimage.fourier_shift(np.fft.fft2(plane), (down, right))).real
 
 
-@pytest.mark.parametrize("scene", SCENES, ids=lambda scene: scene.name)
+@pytest.mark.parametrize(
+    "scene",
+    [
+        pytest.param(scene, id=scene.name, marks=[pytest.mark.long] * (k > 1))
+        for k, scene in enumerate(SCENES)
+    ],
+)
 @pytest.mark.parametrize("shift", [(0.0, 0.0), (3.0, -5.0), (0.5, 0.5), (-1.7, 0.25)])
 def test_shifts_are_found_in_blurred_and_noisy_pictures(
     scene: object, shift: tuple[float, float]

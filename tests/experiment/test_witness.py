@@ -249,6 +249,7 @@ def quoted(text: str, values: list[float]) -> None:
         assert number == pytest.approx(value, rel=2e-3, abs=own + 1e-6), (text, values)
 
 
+@pytest.mark.long
 def test_random_runs_hold_what_they_are_to_hold() -> None:
     """The runs reach every case: a run of its own kind is there for each."""
     every = [random_run(seed) for seed in range(RUNS)]

@@ -107,7 +107,7 @@ def test_frames_that_cannot_tell_are_refused() -> None:
         )
 
 
-@pytest.mark.parametrize("sigma", [0.8, 1.2, 2.0, 3.5])
+@pytest.mark.parametrize("sigma", [0.8, 3.5])
 def test_the_blur_of_an_edge_is_found_again(sigma: float) -> None:
     chart = BY_NAME["chart-plate"].picture(640, 448, 0)
     soft = magnetite.degrade(chart, f"gaussian-blur sigma={sigma}").picture

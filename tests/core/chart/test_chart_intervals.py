@@ -54,6 +54,7 @@ def test_every_figure_has_an_interval() -> None:
     assert 0.5 < np.sqrt(np.mean(errors**2)) < 1.6
 
 
+@pytest.mark.long
 def test_errors_are_as_large_as_the_spread_of_many_pictures() -> None:
     size, rng = (900, 600), np.random.default_rng(4)
     chart = magnetite.chart(*size)[1]

@@ -332,7 +332,7 @@ def test_a_camera_with_fall_off_gain_noise_and_a_tone_curve(seen: Array, chart: 
     assert np.abs(found.texture.by_cross[low] - expected).max() < 0.03
 
 
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", [0, pytest.param(1, marks=pytest.mark.long)])
 def test_marks_are_found(record: dict[str, Any], chart: Chart, seed: int) -> None:
     assert_found(record, chart, seed)
 

@@ -17,8 +17,11 @@ from magnetite.core.chart.record import as_record
 from magnetite.core.chart.tone import measure_tone
 
 
-def cameras(chart: Chart, count: int, seed: int) -> Array:
-    """Whether the intervals of read noise, full well and PRNU hold the truth: shape (count, 3)."""
+def cameras(chart: Chart, count: int, seed: int, *, encoded: bool = False) -> Array:
+    """Whether the intervals of read noise, full well and PRNU hold the truth: shape (count, 3).
+
+    Linear pictures have a black level of 0.1; encoded ones are those of sRGB in 16 bits.
+    """
     rng = np.random.default_rng(seed)
     light = shot(
         json.loads(json.dumps(as_record(chart))), (chart.width, chart.height), np.eye(3), sigma=0
@@ -30,10 +33,16 @@ def cameras(chart: Chart, count: int, seed: int) -> Array:
         prnu = rng.choice([0.0, 0.01])
         mean = light * well * (1 + prnu * rng.normal(size=light.shape))
         pixels = (rng.poisson(mean) + rng.normal(0, read, light.shape))[..., np.newaxis] / well
-        tone, _, _ = measure_tone(pixels + 0.1, chart, mapping, "linear", 0.0)
-        model = measure_noise(pixels + 0.1, chart, mapping, tone, 0.0)[0]
-        # The black level of 0.1 is not light: full scale lies 0.9 of the well above it.
-        truths = read, 0.9 * well, prnu
+        kind, rounding, black = "linear", 0.0, 0.1
+        if encoded:
+            kind, rounding, black = "measured", 1 / 65535, 0.0
+            pixels = pixels.clip(0, 1)
+            curve = 1.055 * np.maximum(pixels, 0.003) ** (1 / 2.4) - 0.055
+            pixels = np.rint(np.where(pixels <= 0.0031308, 12.92 * pixels, curve) * 65535) / 65535
+        tone, _, _ = measure_tone(pixels + black, chart, mapping, kind, rounding)
+        model = measure_noise(pixels + black, chart, mapping, tone, rounding)[0]
+        # The black level is not light: full scale lies the rest of the well above it.
+        truths = read, (1 - black) * well, prnu
         estimates = model.read_electrons, model.full_well, model.prnu
         held.append([e.low <= t <= e.high for e, t in zip(estimates, truths, strict=True)])
     return np.array(held)
@@ -50,7 +59,7 @@ def test_noise_of_steps_its_error_and_the_dynamic_range() -> None:
     full_well, read, dn = 4000.0, 18.0, 1 / 255
     for correlated, rounding in ((False, 0.0), (True, 0.0), (False, dn)):
         ratios, errors, ranges, range_errors = [], [], [], []
-        for _ in range(24 if correlated else 8):
+        for _ in range(16 if correlated else 6):
             sd = np.sqrt(read**2 + full_well * light) / full_well
             noise = rng.normal(size=light.shape)
             if correlated:  # a mean of two neighbours in each row, scaled to variance 1
@@ -94,13 +103,15 @@ def test_intervals_are_widened_where_chance_does_not_explain_the_misfit() -> Non
     assert noise_module._widening(50, 0) == 1
 
 
-def test_intervals_of_the_noise_hold_the_camera() -> None:
-    held = cameras(magnetite.chart(900, 600)[1], 12, 1)
+@pytest.mark.parametrize("encoded", [False, True])
+def test_intervals_of_the_noise_hold_the_camera(encoded: bool) -> None:
+    held = cameras(magnetite.chart(900, 600)[1], 8, 1, encoded=encoded)
     assert (held.mean(axis=0) >= 0.74).all()
 
 
 @pytest.mark.long
-def test_intervals_of_the_noise_hold_for_95_percent_of_200_cameras() -> None:
-    held = cameras(magnetite.chart(900, 600)[1], 200, 2)
+@pytest.mark.parametrize("encoded", [False, True])
+def test_intervals_of_the_noise_hold_for_95_percent_of_200_cameras(encoded: bool) -> None:
+    held = cameras(magnetite.chart(900, 600)[1], 200, 2, encoded=encoded)
     assert (held.mean(axis=0)[:2] >= 0.92).all()
     assert (held.mean(axis=0)[:2] <= 0.98).all()

@@ -13,7 +13,7 @@ from magnetite.core.methods.catalogue import ColourPolicy, every
 from magnetite.synthetic.catalogue import SCENES
 from slow_metrics import DEFINITIONS
 
-SIZE = (208, 190)
+SIZE = (181, 178)
 
 
 def pairs() -> dict[str, tuple[np.ndarray, np.ndarray]]:
@@ -53,8 +53,15 @@ WITHOUT_DEFINITION = {("fsim", "flat"), ("iw-ssim", "flat"), ("iw-ssim", "invert
 
 #: Metrics whose definitions are slow, and sorts that the others cover for them.
 SLOW, COVERED = {"iw-ssim", "fsim"}, {"16 bits", "float", "identical"}
+#: Sorts of which the slow ones wait for the long tests.
+LATER = {"colour", "beyond 0..1", "inverted"}
 CASES = [
-    (metric.name, sort)
+    pytest.param(
+        metric.name,
+        sort,
+        marks=[pytest.mark.long] * (metric.name in SLOW and sort in LATER),
+        id=f"{metric.name}-{sort}",
+    )
     for metric in every("metric")
     for sort in PAIRS
     if "delta" not in metric.name and not (metric.name in SLOW and sort in COVERED)

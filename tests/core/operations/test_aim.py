@@ -28,7 +28,7 @@ CHAINS = {
         pytest.param(chain, scene, id=f"{chain}-{scene.name}", marks=marks)
         for chain in CHAINS
         for scene in SCENES
-        for slow in [scene.name not in ("veined-breccia", "clay-core")]
+        for slow in [scene.name != "clay-core" and not chain.startswith("gaussian-noise")]
         for marks in [pytest.mark.long if slow else ()]
     ],
 )

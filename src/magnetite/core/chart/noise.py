@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -95,27 +96,38 @@ def measure_noise(
         samples = samples_of(pixels, patch, mapping)
         if samples is None or (level := Level(patch, samples)).clipped(rounding):
             continue
-        kept.append((level, tone.slope(level.mean), tone.decode(level.mean)))
-    return [
-        _model(name, c, [(level, slope[c] / full[c], mean[c] / full[c])
-                         for level, slope, mean in kept], rounding)
-        for c, name in enumerate(names)
-    ]  # fmt: skip
+        light, slope = tone.decode(samples) / full, tone.slope(level.mean) / full
+        slope_error, on_chart = tone.slope_error(level.mean), patch.light[0]
+        kept.append([
+            _Step(on_chart, samples[..., c], light[..., c], float(slope[c]), float(slope_error[c]))
+            for c in range(len(names))
+        ])  # fmt: skip
+    return [_model(name, [step[c] for step in kept], rounding) for c, name in enumerate(names)]
 
 
-def _model(
-    name: str, c: int, kept: list[tuple[Level, float, float]], rounding: float
-) -> NoiseModel:
+class _Step(NamedTuple):
+    """A gray step in one channel: its light on the chart, samples, and their light."""
+
+    on_chart: float
+    samples: Float64
+    light: Float64
+    #: Light per unit of sample value, and its relative standard error.
+    slope: float
+    slope_error: float
+
+
+def _model(name: str, kept: list[_Step], rounding: float) -> NoiseModel:
     steps, lags = [], []
-    for level, slope, signal in kept:
-        residual = detrended(level.samples[..., c])
-        variance = float((residual**2).sum()) / (residual.size - 3)
-        if variance < max(_LEAST_SD * rounding, _NO_NOISE) ** 2:
+    for one in kept:
+        residual = detrended(one.samples)
+        free = residual.size - 3
+        if float((residual**2).sum()) / free < max(_LEAST_SD * rounding, _NO_NOISE) ** 2:
             continue
         shared, correlation = _effective_size(residual)
-        noise = float(slope) * math.sqrt(max(0.0, variance - rounding**2 / 12))
-        error = math.sqrt(0.5 / shared)
-        steps.append(StepNoise(level.patch.light[0], float(signal), noise, error))
+        variance = float((detrended(one.light) ** 2).sum()) / free
+        noise = math.sqrt(max(0.0, variance - (one.slope * rounding) ** 2 / 12))
+        error = math.hypot(math.sqrt(0.5 / shared), one.slope_error)
+        steps.append(StepNoise(one.on_chart, float(one.light.mean()), noise, error))
         lags.append(correlation)
     if len(steps) < 4:
         raise PictureError(

@@ -61,6 +61,12 @@ class Level:
         return bool(ends.mean(axis=(0, 1)).max() > _CLIPPED)
 
 
+#: Error of the slope (-3 a + 4 b - c) / 2 of three even steps, over that of b - a.
+_END_SLOPE = math.sqrt((9 + 16 + 1) / 4 / 2)
+#: Rounds in which the curve is freed of the bias of noise.
+_BENDS = 3
+
+
 @dataclass(frozen=True)
 class Falloff:
     """Light over the field relative to its middle, which is where it is 1."""
@@ -144,6 +150,23 @@ class Tone:
                 for c in range(levels.shape[1])
             ],
             axis=1,
+        )
+
+    def slope_error(self, levels: Float64) -> Float64:
+        """Relative standard error of the slope at the levels of each channel.
+
+        That of the chord between the neighbouring steps, and at the ends of the three last ones;
+        0 for responses of a known form.
+        """
+        if self.kind != "measured":
+            return np.zeros_like(levels)
+        order = np.argsort(self.light)
+        level, error = (np.pad(a[order], ((1, 1), (0, 0)), "edge")
+                        for a in (self.level, self.level_error))  # fmt: skip
+        chords = np.hypot(error[2:], error[:-2]) / (level[2:] - level[:-2])
+        chords[[0, -1]] *= _END_SLOPE
+        return np.array(
+            [np.interp(levels[c], self.level[order, c], chords[:, c]) for c in range(levels.size)]
         )
 
     def slope(self, levels: Float64) -> Float64:
@@ -299,8 +322,12 @@ def _tone_of(levels: list[Level], light: Float64, rising: Bools, kind: str) -> T
             decoders = tuple(_line(float(b), float(g)) for b, g in zip(black, gain, strict=True))
             middle = _black_level(levels, light, shared)
             return Tone("linear", light, level, decoders, black, gain, middle, error, shared)
+        kept = [one.samples for one, rises in zip(levels, rising, strict=True) if rises]
         light, level, error = light[rising], level[rising], error[rising]
-        decoders = tuple(_curve(light, level[:, c]) for c in range(level.shape[1]))
+        decoders = tuple(
+            _unbiased_curve(light, level[:, c], [samples[..., c] for samples in kept])
+            for c in range(level.shape[1])
+        )
         return Tone("measured", light, level, decoders, None, None, None, error, shared)
     standard = standard_decoding("srgb" if kind == "srgb" else "bt709")
     scale = np.median(standard(level) / light[:, np.newaxis], axis=0)
@@ -340,6 +367,19 @@ def _line(black: float, gain: float) -> Decoder:
 
 def _scaled(standard: Decoder, factor: float) -> Decoder:
     return lambda samples: standard(samples) / factor
+
+
+def _unbiased_curve(light: Float64, level: Float64, samples: list[Float64]) -> Decoder:
+    """The curve by which the mean light of each step's samples is the step's.
+
+    Of noisy samples that is not the light of their mean, since the curve bends.
+    """
+    knots = light
+    for _ in range(_BENDS):
+        decode = _curve(knots, level)
+        found = np.array([decode(step).mean() for step in samples])
+        knots = np.maximum.accumulate(np.maximum(knots + light - found, 0))
+    return _curve(knots, level)
 
 
 def _curve(light: Float64, level: Float64) -> Decoder:
