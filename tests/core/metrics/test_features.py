@@ -8,7 +8,7 @@ import pytest
 from conftest import pair
 from magnetite.core.metrics.phase import fsim, phase_congruency
 from magnetite.core.metrics.weighting import information, iw_ssim, laplacian_pyramid
-from slow_features import slow_fsim, slow_iw_ssim
+from slow_features import slow_fsim
 
 
 def test_iw_ssim_is_its_definition() -> None:

@@ -71,6 +71,6 @@ COMMANDS = (
     "degrade c.x n.x gaussian-noise sd=4%", "compress n.x b.mgt dct --aim ssim=0.9",
     "compress n.x a.mgt wavelet --rate 1bpp", "expand a.mgt d.tif", "restore n.x r.tif bm3d",
     "restore n.x m.tif median size=5", "score c.x n.x --metrics all",
-    "gauge n.x --metrics all", "--memory 1MiB score c.x n.x", "--memory 1MiB gauge n.x",
-    "--memory 1MiB restore n.x m.tif median size=5",
+    "gauge n.x --metrics all", "score c.x n.x", "gauge n.x",
+    "restore n.x m.tif median size=5",
 )  # fmt: skip
