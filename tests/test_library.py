@@ -13,6 +13,7 @@ import pytest
 
 import magnetite
 from conftest import PROGRAM
+from magnetite.core.chart.record import as_record
 from magnetite.core.errors import InputError
 from magnetite.synthetic.catalogue import SCENES
 
@@ -274,3 +275,50 @@ def test_calibrations_and_views_stand_under_the_names_of_their_commands(tmp_path
     assert (tmp_path / "s.png").stat().st_size > 5000
     for group, command in ((magnetite.calibrate, "calibrate"), (magnetite.view, "view")):
         assert set(group.__all__) >= {"noise"}, command
+
+
+def test_files_and_arrays_stand_for_pictures(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Every function on pictures gives the same for a picture, its array, and its file."""
+    monkeypatch.chdir(tmp_path)
+    clean = SCENES[0].picture(160, 120, 0)
+    noisy = magnetite.degrade(clean, "gaussian-noise sd=8dn").picture
+    chart, record = magnetite.chart(900, 600)
+    for name, picture in (("clean", clean), ("noisy", noisy), ("chart", chart)):
+        magnetite.write(picture, f"{name}.png")
+    Path("chart.json").write_text(json.dumps(as_record(record)))
+    coded = magnetite.compress(clean, "dct step=8%")
+    Path("clean.mgt").write_bytes(coded.data)
+    view = magnetite.view
+    calls = {
+        "convert": lambda x, y: magnetite.convert(x, "gray").samples,
+        "degrade": lambda x, y: magnetite.degrade(x, "box-blur size=3").picture.samples,
+        "compress": lambda x, y: magnetite.compress(x, "dct step=8%").data,
+        "restore": lambda x, y: magnetite.restore(y, "median", reference=x).after,
+        "score": lambda x, y: magnetite.score(x, y, "mse,ssim"),
+        "gauge": lambda x, y: magnetite.gauge(x, "sd,entropy"),
+        "sweep": lambda x, y: magnetite.sweep(x, "dct step=4%,8%").data_frame()["psnr"].tolist(),
+        "maps": lambda x, y: [one.values for one in magnetite.error_maps(x, y, ["error"])],
+        "curve": lambda x, y: (
+            magnetite.curve([x, y], "dct step=4%,8%").data_frame()["bpp"].tolist()
+        ),
+        "sheet": lambda x, y: view.sheet([x, y], ["a", "b"]).get_size_inches(),
+        "noise": lambda x, y: view.noise(x, y).get_size_inches(),
+        "profile": lambda x, y: view.profile([x], ["a"], "9,9,70,9").axes[0].lines[0].get_ydata(),
+        "spectrum": lambda x, y: view.spectrum([x, y], ["a", "b"]).get_size_inches(),
+    }
+    sources = (clean, noisy), (clean.samples, noisy.samples), ("clean.png", Path("noisy.png"))
+    for name, call in calls.items():
+        one, *others = [call(*pair) for pair in sources]
+        for other in others:
+            np.testing.assert_equal(other, one, err_msg=name)
+    assert magnetite.expand("clean.mgt").same_samples(coded.picture)
+    measured = magnetite.calibrate.chart("chart.png", "chart.json")
+    assert len(measured.found.dots) == len(magnetite.calibrate.chart(chart, record).found.dots)
+    assert "clean.png" in view.surface("clean.png").texts[0].get_text()
+    with pytest.raises(InputError, match="is one file: give a list"):
+        view.spectrum("clean.png")
+    for wrong in (5, None, "missing.png", ["clean.png"]):
+        with pytest.raises(InputError):
+            magnetite.calibrate.blur(wrong)

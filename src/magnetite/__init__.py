@@ -36,8 +36,6 @@ _HOMES = {
 }
 #: Modules that hold several of one kind.
 _GROUPS = {"calibrate", "gate", "view"}
-#: Those that read files which settings name, from the disk by default.
-_READING = {"degrade", "gauge", "restore", "score", "sweep"}
 
 __all__ = [  # noqa: RUF022
     "Picture", "read", "write", "convert", "degrade", "compress", "expand", "restore",
@@ -79,24 +77,13 @@ def __getattr__(name: str) -> Any:
     if name not in _HOMES:
         raise AttributeError(f"module 'magnetite' has no attribute {name!r}")
     found = getattr(import_module(_HOMES[name]), name)
-    globals()[name] = _from_disk(found) if name in _READING else found
-    return globals()[name]
+    if not isinstance(found, type):
+        from magnetite.files.front import from_files
+
+        found = from_files(found)
+    globals()[name] = found
+    return found
 
 
 def __dir__() -> list[str]:
     return sorted([*__all__, "__version__"])
-
-
-def _from_disk(verb: Any) -> Any:
-    """A function of the core that opens files, as the core does not."""
-    from functools import wraps
-
-    @wraps(verb)
-    def reading(*arguments: Any, **settings: Any) -> Any:
-        if settings.get("files") is None:
-            from magnetite.files.resources import DiskFiles
-
-            settings["files"] = DiskFiles()
-        return verb(*arguments, **settings)
-
-    return reading

@@ -209,9 +209,7 @@ def chart_command(
     """
     from magnetite import calibrate
     from magnetite.core.chart.camera import camera_of
-    from magnetite.core.chart.record import of_record
-    from magnetite.files.camera import check_camera_path, write_camera
-    from magnetite.files.sidecar import read_json
+    from magnetite.files.camera import check_camera_path, read_chart, write_camera
     from magnetite.views.chart import chart_figure
     from magnetite.views.style import check_figure_path, save
 
@@ -219,12 +217,8 @@ def chart_command(
     check_figure_path(out)
     if camera is not None:
         check_camera_path(camera)
-    try:
-        design = of_record(read_json(chart))
-    except InputError as error:
-        raise InputError(f"{chart}: {error}") from None
-    loaded = load(picture, full_scale)
-    measured = calibrate.chart(loaded, design, tone)
+    design = read_chart(chart)
+    measured = calibrate.chart(load(picture, full_scale), design, tone)
     curve_file = "tone.csv" if camera is None else f"{camera.stem}-tone.csv"
     found = camera_of(measured, curve_file)
     save(chart_figure(measured, picture.name), out)

@@ -1,4 +1,4 @@
-"""A measured camera as files: a chain with a name, and its tone curve."""
+"""A chart's record, and a measured camera as files: a chain with a name, and its tone curve."""
 
 from __future__ import annotations
 
@@ -7,8 +7,11 @@ import re
 from pathlib import Path
 
 from magnetite.core.chart.camera import Camera
-from magnetite.core.errors import FileError
+from magnetite.core.chart.design import Chart
+from magnetite.core.chart.record import of_record
+from magnetite.core.errors import FileError, InputError
 from magnetite.files.atomic import check_writable, write_bytes
+from magnetite.files.sidecar import read_json
 from magnetite.files.tables import csv_text
 
 
@@ -43,3 +46,12 @@ def write_camera(camera: Camera, path: Path, summary: str) -> str:
     text = "[chain.{}]\nsummary = {}\nsteps = {}\n".format(name, *words)
     write_bytes(path, text.encode())
     return name
+
+
+def read_chart(path: Path) -> Chart:
+    """The record of a chart; raises `InputError` where the file is none."""
+    record = read_json(path)
+    try:
+        return of_record(record)
+    except InputError as error:
+        raise InputError(f"{path}: {error}") from None

@@ -46,7 +46,7 @@ class Declared:
         return found
 
 
-def noise_figure(reference: Picture, test: Picture, declared: Declared | None) -> Figure:
+def noise_figure(reference: Picture, test: Picture, declared: Declared | None = None) -> Figure:
     """The equation reference + noise = sum at one scale; the noise scaled for sight, its
     histogram with the declared density, its radial spectrum for each channel.
 

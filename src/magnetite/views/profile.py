@@ -80,7 +80,9 @@ class Segment:
         return f"{self.x1:g},{self.y1:g},{self.x2:g},{self.y2:g}"
 
 
-def profile_figure(pictures: Sequence[Picture], names: Sequence[str], segment: Segment) -> Figure:
+def profile_figure(
+    pictures: Sequence[Picture], names: Sequence[str], segment: Segment | str
+) -> Figure:
     """The line in the first picture, and luma along it in all of them.
 
     Raises
@@ -90,6 +92,7 @@ def profile_figure(pictures: Sequence[Picture], names: Sequence[str], segment: S
     PictureError
         If the line leaves a picture, or depths differ.
     """
+    segment = Segment.parse(segment) if isinstance(segment, str) else segment
     if len(pictures) > len(COLOURS):
         raise InputError(f"profiles of up to {len(COLOURS)} pictures are shown in one plot")
     first = pictures[0]

@@ -1,0 +1,110 @@
+"""Public functions that take files and arrays in place of pictures, and text in place of values."""
+
+from __future__ import annotations
+
+import inspect
+import os
+from collections.abc import Callable, Mapping
+from functools import wraps
+from pathlib import Path
+from typing import Any, ParamSpec, TypeVar
+
+from magnetite.core.errors import InputError
+from magnetite.core.picture import as_picture
+from magnetite.core.picture.region import Region
+from magnetite.core.picture.rows import Rows
+from magnetite.files.camera import read_chart
+from magnetite.files.opening import read_bytes
+from magnetite.files.reading import read
+from magnetite.files.resources import DiskFiles
+
+Arguments = ParamSpec("Arguments")
+Result = TypeVar("Result")
+
+
+def from_files(function: Callable[Arguments, Result]) -> Callable[Arguments, Result]:
+    """A function whose pictures, charts and streams may be names of files, its regions texts.
+
+    Which of its parameters are which follows from their annotations. Files that settings name
+    are read from the disk, and names of pictures are those of their files, unless given.
+    """
+    signature = inspect.signature(function)
+    readers = {
+        name: reader
+        for name, parameter in signature.parameters.items()
+        if (reader := _READERS.get(str(parameter.annotation).removesuffix(" | None")))
+    }
+    optional = {name for name in readers if signature.parameters[name].default is None}
+    titles = {
+        name
+        for name, parameter in signature.parameters.items()
+        if name in ("name", "names", "titles") and parameter.default is parameter.empty
+    }
+
+    @wraps(function)
+    def reading(*arguments: Arguments.args, **settings: Arguments.kwargs) -> Result:
+        given = signature.bind_partial(*arguments, **settings).arguments
+        for name in readers.keys() & given.keys():
+            if given[name] is not None or name not in optional:
+                given[name] = readers[name](given[name])
+        if given.get("files") is None and "files" in signature.parameters:
+            given["files"] = DiskFiles()
+        for name in titles - given.keys():
+            given[name] = _names(given)[0] if name == "name" else _names(given)
+        bound = inspect.BoundArguments(signature, given)
+        return function(*bound.args, **bound.kwargs)
+
+    return reading
+
+
+def _is_name(source: object) -> bool:
+    return isinstance(source, str | os.PathLike)
+
+
+def _picture(source: Any) -> Rows:
+    if _is_name(source):
+        return read(source)
+    return source if isinstance(source, Rows) else as_picture(source)
+
+
+def _pictures(sources: Any) -> list[Rows | None]:
+    if _is_name(sources):
+        raise InputError(f"{sources!r} is one file: give a list of pictures")
+    return [None if one is None else _picture(one) for one in sources]
+
+
+def _one_or_more(sources: Any) -> Rows | list[Rows | None]:
+    return _pictures(sources) if isinstance(sources, list | tuple) else _picture(sources)
+
+
+def _stream(source: Any) -> Any:
+    return read_bytes(Path(source)) if _is_name(source) else source
+
+
+def _chart(source: Any) -> Any:
+    return read_chart(Path(source)) if _is_name(source) else source
+
+
+def _region(source: Any) -> Any:
+    return Region.parse(source) if isinstance(source, str) else source
+
+
+def _names(given: Mapping[str, Any]) -> list[str]:
+    """Names of the pictures among the arguments."""
+    pictures = next(v for k, v in given.items() if k in ("picture", "pictures"))
+    every = pictures if isinstance(pictures, list) else [pictures]
+    return ["" if one is None else Path(one.origin).name for one in every]
+
+
+_READERS: dict[str, Callable[[Any], Any]] = {
+    "Picture": _picture,
+    "Rows | Samples": _picture,
+    "Picture | Samples": _picture,
+    "Picture | Samples | Sequence[Picture | Samples]": _one_or_more,
+    "Sequence[Picture]": _pictures,
+    "Sequence[Picture | None]": _pictures,
+    "Iterable[Picture]": _pictures,
+    "bytes": _stream,
+    "Chart": _chart,
+    "Region": _region,
+}
