@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import multiprocessing
 from collections.abc import Iterator
 from concurrent.futures import (
     FIRST_COMPLETED,
@@ -14,7 +13,7 @@ from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Protocol
 
-from magnetite.core.compute.processes import start_worker
+from magnetite.core.compute.processes import WorkerContext, start_worker
 from magnetite.core.compute.threads import cores, stream
 from magnetite.experiment.tasks import Task
 from magnetite.experiment.work import Done, perform
@@ -87,9 +86,7 @@ class Processes:
         self._pool = self._new_pool()
 
     def _new_pool(self) -> ProcessPoolExecutor:
-        return ProcessPoolExecutor(
-            self.workers, multiprocessing.get_context("spawn"), prepare_worker, self._start
-        )
+        return ProcessPoolExecutor(self.workers, WorkerContext(), prepare_worker, self._start)
 
     def run(self, tasks: Iterator[Task]) -> Iterator[Completed]:
         waiting: dict[Future[list[Done]], Task] = {}

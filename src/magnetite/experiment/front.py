@@ -43,8 +43,8 @@ def run(
         Folder of the run; that named after the plan if left out, and the plan's own where it is the
         copy that a run has kept.
     workers : int, optional
-        Processes; one for each core if left out. As with all processes that Python starts, a
-        script calls this below `if __name__ == "__main__":`; with 1 worker no process is started.
+        Processes; one for each core if left out, none for 1. They run a script that declares
+        methods of its own once more, which then calls this below `if __name__ == "__main__":`.
     cluster : str, optional
         Address of a Dask scheduler, instead of processes.
     commands : tuple of Path

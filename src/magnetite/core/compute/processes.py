@@ -1,13 +1,51 @@
-"""The start of a worker process."""
+"""Worker processes, and their start."""
 
 from __future__ import annotations
 
 import multiprocessing
 import os
 import signal
+import sys
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from multiprocessing.context import SpawnContext, SpawnProcess
+from types import ModuleType
+from typing import Any
 
 from magnetite.core.compute.threads import use_threads
+
+
+class _Worker(SpawnProcess):
+    """A process that does not run the script of the leading process again.
+
+    Python would, for the sake of objects that the script defines; tasks are of this package.
+    """
+
+    @staticmethod
+    def _Popen(process: Any) -> Any:
+        with _without_script():
+            return SpawnProcess._Popen(process)
+
+
+class WorkerContext(SpawnContext):
+    """Starts workers: new processes on every system, with any script as the leading one."""
+
+    Process = _Worker
+
+
+@contextmanager
+def _without_script() -> Iterator[None]:
+    """Hide the script meanwhile, unless it has declared a method of its own."""
+    script = sys.modules["__main__"]
+    if any(hasattr(value, "method") for value in vars(script).values()):
+        yield
+        return
+    sys.modules["__main__"] = ModuleType("__main__")
+    try:
+        yield
+    finally:
+        sys.modules["__main__"] = script
 
 
 def start_worker(threads: int = 1) -> None:

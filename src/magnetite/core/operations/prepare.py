@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import multiprocessing
 from collections.abc import Callable, Collection, Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import suppress
 
 import numpy as np
 
-from magnetite.core.compute.processes import start_worker
+from magnetite.core.compute.processes import WorkerContext, start_worker
 from magnetite.core.compute.threads import Listener, threads
 from magnetite.core.errors import MagnetiteError
 from magnetite.core.methods.catalogue import every, find
@@ -41,8 +40,7 @@ def prepare(
 
     Processes do this side by side: each compiles other loops, and one that needs a loop which
     another compiles waits for it. The result is kept in the user's cache folder, which the
-    environment variable `NUMBA_CACHE_DIR` names. As with all processes that Python starts, a
-    script calls this below `if __name__ == "__main__":`.
+    environment variable `NUMBA_CACHE_DIR` names.
 
     Parameters
     ----------
@@ -55,8 +53,7 @@ def prepare(
     """
     methods = [method for method in every()
                if method.kind in _VERBS and (names is None or method.name in names)]  # fmt: skip
-    context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(workers or threads(), context, start_worker) as pool:
+    with ProcessPoolExecutor(workers or threads(), WorkerContext(), start_worker) as pool:
         waiting = {pool.submit(_run, method.kind, method.name): method for method in methods}
         for number, future in enumerate(as_completed(waiting), 1):
             future.result()
