@@ -67,3 +67,4 @@ def test_a_hundred_fresh_processes_under_load_all_end_well(tmp_path: Path) -> No
     finally:
         for one in load:
             one.kill()
+            one.wait()
