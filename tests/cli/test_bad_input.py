@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -10,15 +11,23 @@ import pytest
 import tifffile
 
 import magnetite
-from conftest import Run, texture
+from conftest import Run, sample_pictures, texture
 
 NOISE = ("gaussian-noise", "sd=5%")
 
 
 @pytest.fixture
-def folder(tmp_path: Path, tile: Path) -> Path:
+def folder(made: Path, tmp_path: Path) -> Path:
+    shutil.copytree(made, tmp_path, dirs_exist_ok=True)
+    return tmp_path
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A folder of good and bad files."""
-    png = tile.read_bytes()
+    tmp_path = tmp_path_factory.mktemp("made")
+    magnetite.write(sample_pictures()["rgb 8"], tmp_path / "tile.png")
+    png = (tmp_path / "tile.png").read_bytes()
     (tmp_path / "text.png").write_text("hello, this is not a picture\n")
     (tmp_path / "cut.png").write_bytes(png[: len(png) // 2])
     (tmp_path / "bent.png").write_bytes(png[:60] + bytes([png[60] ^ 1]) + png[61:])

@@ -35,7 +35,16 @@ def test_an_interrupted_curve_goes_on_where_it_was(gray: Path, run: Run, tmp_pat
     assert taken >= kept
 
 
-@pytest.mark.parametrize("delay", [0.01, 0.05, 0.15, 0.3, 0.6, 0.9, 1.0, 1.1, 1.4])
+@pytest.mark.parametrize(
+    "delay",
+    [
+        0.01,
+        0.15,
+        0.6,
+        1.0,
+        *(pytest.param(t, marks=pytest.mark.long) for t in (0.05, 0.3, 0.9, 1.4)),
+    ],
+)
 def test_an_interruption_is_one_line(delay: float, gray: Path, tmp_path: Path) -> None:
     program = subprocess.Popen(
         [PROGRAM, "demo", "d"], cwd=tmp_path, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL

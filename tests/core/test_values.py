@@ -105,9 +105,8 @@ def test_every_module_that_declares_methods_is_found() -> None:
     from magnetite.core.methods.catalogue import PACKAGES, families
 
     root = Path(magnetite.__file__).parent
-    declares = re.compile(
-        r"^@(conversion|degradation|restoration|codec|metric|gauge)\(", re.MULTILINE
-    )
+    kinds = "conversion|degradation|restoration|codec|metric|gauge"
+    declares = re.compile(rf"^@({kinds})\(|^_\w+ = partial\(\s*({kinds}),", re.MULTILINE)
     declaring = {
         ".".join(("magnetite", *path.relative_to(root).with_suffix("").parts))
         for path in (root / "core").rglob("*.py")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 
@@ -90,7 +91,14 @@ def test_two_thousand_studies_keep_their_promise(kind: str, references: int) -> 
 
 
 @pytest.fixture
-def folder(run: Run, tmp_path: Path) -> Path:
+def folder(made: Path, tmp_path: Path) -> Path:
+    shutil.copytree(made, tmp_path, dirs_exist_ok=True)
+    return tmp_path
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    tmp_path = tmp_path_factory.mktemp("made")
     write_references(tmp_path / "refs", 9)
     (tmp_path / "plan.toml").write_text(
         '[references]\nfiles = ["refs/*.png"]\nrepeats = 2\n[degradations]\n'
@@ -101,7 +109,7 @@ def folder(run: Run, tmp_path: Path) -> Path:
     )
     text = (tmp_path / "plan.toml").read_text()
     (tmp_path / "plan.toml").write_text("repeats = 2\n" + text)
-    run("run", "plan.toml", "--into", "run", "--workers", "1")
+    magnetite.run(tmp_path / "plan.toml", tmp_path / "run", workers=1)
     return tmp_path
 
 

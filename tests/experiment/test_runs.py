@@ -155,6 +155,7 @@ def survives_kills(folder: Path, kills: int, workers: str) -> None:
     assert len(list((folder / "killed" / "pictures").iterdir())) == two["picture"].nunique()
 
 
+@pytest.mark.long
 def test_a_killed_run_is_resumed(folder: Path) -> None:
     (folder / "plan.toml").write_text(PLAN + '[keep]\npictures = "all"\n')
     survives_kills(folder, 2, "1")
@@ -391,6 +392,7 @@ metrics = "psnr,ssim"
     assert "480 rows: 480 computed" in run("run", "p.toml", "--workers", "1").stdout
 
 
+@pytest.mark.long
 def test_a_cluster_gives_the_same_rows_while_workers_die_and_join(folder: Path) -> None:
     distributed = [sys.executable, "-m", "distributed.cli.dask_scheduler"]
     scheduler = subprocess.Popen(

@@ -111,6 +111,7 @@ def measured(seeds: range) -> tuple[dict[str, list[bool]], list[str]]:
     return held, reasons
 
 
+@pytest.mark.long
 def test_a_few_cameras_hold_their_truth() -> None:
     held, reasons = measured(range(40))
     for name in ("gain", "full well", "read", "read, any black level"):

@@ -103,7 +103,7 @@ def test_intervals_are_widened_where_chance_does_not_explain_the_misfit() -> Non
     assert noise_module._widening(50, 0) == 1
 
 
-@pytest.mark.parametrize("encoded", [False, True])
+@pytest.mark.parametrize("encoded", [pytest.param(False, marks=pytest.mark.long), True])
 def test_intervals_of_the_noise_hold_the_camera(encoded: bool) -> None:
     held = cameras(magnetite.chart(900, 600)[1], 8, 1, encoded=encoded)
     assert (held.mean(axis=0) >= 0.74).all()

@@ -52,7 +52,8 @@ else:
 """
 
 
-@pytest.mark.parametrize("part", ["means", pytest.param("all", marks=pytest.mark.long)])
+@pytest.mark.long
+@pytest.mark.parametrize("part", ["means", "all"])
 def test_bits_are_the_same_cold_warm_and_with_other_threads(part: str, tmp_path: Path) -> None:
     seen = []
     for _ in range(2):
