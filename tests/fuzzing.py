@@ -28,7 +28,7 @@ from magnetite.core.gate.gate import Gate
 from magnetite.core.operations.aim import Target
 from magnetite.core.picture import as_picture
 from magnetite.experiment.labels import read_labelled
-from magnetite.experiment.plan import read_plan
+from magnetite.experiment.plan_reading import read_plan
 from magnetite.files.reading import read, read_kernel
 from magnetite.files.row_access import open_rows
 from magnetite.files.sidecar import read_json

@@ -117,7 +117,7 @@ swept = magnetite.sweep(small, "dct step=2%,8%")
 assert list(swept.data_frame()["step"]) == ["2%", "8%"]
 
 from magnetite.experiment.executors import Alone
-from magnetite.experiment.plan import read_plan
+from magnetite.experiment.plan_reading import read_plan
 from magnetite.experiment.runner import run
 from magnetite.experiment.ranking import ranking
 from magnetite.experiment.results import read_rows

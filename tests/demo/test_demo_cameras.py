@@ -12,7 +12,7 @@ from scipy import stats
 import magnetite
 from magnetite.demo.cameras import ADDED, gains, plan_text, sentence, tiles
 from magnetite.demo.plan import DENOISERS, PLAIN
-from magnetite.experiment.plan import read_plan
+from magnetite.experiment.plan_reading import read_plan
 
 NOISES = (ADDED, "survey camera", "pocket camera")
 

@@ -15,7 +15,8 @@ from conftest import texture
 from magnetite.core.picture import as_picture
 from magnetite.experiment.cluster import _declare_once, perform_with
 from magnetite.experiment.executors import Alone, Threads
-from magnetite.experiment.plan import PlanError, read_plan
+from magnetite.experiment.plan import PlanError
+from magnetite.experiment.plan_reading import read_plan
 from magnetite.experiment.runner import Outcome, run
 from magnetite.experiment.tasks import PlanJob
 from magnetite.files.names import apart

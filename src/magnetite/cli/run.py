@@ -63,7 +63,8 @@ def run(
 def _run(plan: Path, into: Path | None, workers: int | None, cluster: str | None, dry: bool) -> int:
     from magnetite.experiment.export import exported
     from magnetite.experiment.front import run as carry_out
-    from magnetite.experiment.plan import PlanError, read_plan
+    from magnetite.experiment.plan import PlanError
+    from magnetite.experiment.plan_reading import read_plan
 
     try:
         if dry:

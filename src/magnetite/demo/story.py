@@ -17,7 +17,7 @@ from magnetite.demo.answer import answer
 from magnetite.demo.plan import NOISES, plan_text
 from magnetite.demo.results import SceneResult, results_of
 from magnetite.experiment.executors import local
-from magnetite.experiment.plan import read_plan
+from magnetite.experiment.plan_reading import read_plan
 from magnetite.experiment.results import read_rows
 from magnetite.experiment.runner import Listener, Outcome, run
 from magnetite.experiment.tasks import PlanJob

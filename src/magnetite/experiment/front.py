@@ -10,7 +10,7 @@ from magnetite.experiment.cluster import Cluster
 from magnetite.experiment.executors import local
 from magnetite.experiment.guarantee import need_of
 from magnetite.experiment.ledger import NAME
-from magnetite.experiment.plan import kept_text, read_plan
+from magnetite.experiment.plan_reading import kept_text, read_plan
 from magnetite.experiment.results import RunTable, read_rows
 from magnetite.experiment.runner import Listener, Outcome
 from magnetite.experiment.runner import run as carry_out

@@ -1,15 +1,11 @@
-"""Plans: the definition of an experiment, read from TOML and checked before it runs."""
+"""Plans: the definition of an experiment, checked before it runs."""
 
 from __future__ import annotations
 
 import difflib
-import json
-import os
 import re
-import tomllib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from functools import lru_cache, partial
-from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import (
@@ -18,7 +14,6 @@ from pydantic import (
     Field,
     PlainValidator,
     Strict,
-    ValidationError,
     field_validator,
     model_validator,
 )
@@ -29,8 +24,6 @@ from magnetite.core.chain.step import Chain, Step
 from magnetite.core.errors import InputError, MagnetiteError
 from magnetite.core.operations.degrade import KINDS as DEGRADING
 from magnetite.core.operations.measuring import NONE, Selection, selected
-from magnetite.experiment.plan_files import file_mistakes
-from magnetite.files.opening import read_text
 
 #: Stands for a degradation or treatment that changes nothing.
 NOTHING = "nothing"
@@ -182,7 +175,7 @@ class Plan(_Table):
                 for name, table in zip(pair, (self.degradations, self.treatments), strict=True):
                     if name not in table:
                         raise ValueError(
-                            f"pairs.{kind}\n{name!r} is not declared{_near(name, table)}"
+                            f"pairs.{kind}\n{name!r} is not declared{near(name, table)}"
                         )
         return self
 
@@ -252,140 +245,7 @@ def _states_sd(chain: Chain | None) -> bool:
     return made.certificate.noise_sd is not None
 
 
-def read_plan(path: Path) -> Plan:
-    """Read a plan and check all of it.
-
-    Raises
-    ------
-    FileError
-        If the file cannot be read.
-    PlanError
-        With every mistake, each with file, line and key.
-    """
-    text = read_text(path)
-    try:
-        content = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise PlanError([f"{path}: is not TOML ({error})"]) from None
-    try:
-        plan = Plan.model_validate(content)
-    except ValidationError as error:
-        found = [one for problem in error.errors() for one in _told(problem)]
-        lines = [f"{path}:{_line(text, key)}: {'.'.join(key)}: {words}" for key, words in found]
-        raise PlanError(lines) from None
-    mistakes = [
-        f"{path}:{_line(text, key)}: {'.'.join(key)}: {words}"
-        for key, words in file_mistakes(plan, path.parent / plan.base)
-    ]
-    if mistakes:
-        raise PlanError(mistakes)
-    return plan
-
-
-def kept_text(plan: Path, base: str, folder: Path) -> str:
-    """A plan as its run's folder keeps it: its names still found from there.
-
-    The key `base` leads from the folder to where the plan's names are relative to.
-
-    Raises
-    ------
-    PlanError
-        If `base` stands where it cannot be replaced.
-    """
-    text, start = read_text(plan), (plan.parent / base).resolve()
-    way = Path(os.path.relpath(start, folder.resolve())).as_posix()
-    line = f"base = {json.dumps(way)}     # all names are relative to this folder"
-    head, *tables = re.split(r"(?m)^(?=\s*\[)", text, maxsplit=1)
-    replaced, stated = re.subn(r"(?m)^\s*base\s*=.*$", lambda _: line, head, count=1)
-    kept = "".join((replaced if stated else f"{line}\n{head}", *tables))
-    try:
-        sound = tomllib.loads(kept) == tomllib.loads(text) | {"base": way}
-    except tomllib.TOMLDecodeError:
-        sound = False
-    if not sound:
-        words = f"write it on a line of its own before all others: base = {json.dumps(base)}"
-        raise PlanError([f"{plan}: base: {words}"])
-    return kept
-
-
-def _told(problem: Any) -> Iterator[tuple[tuple[str, ...], str]]:
-    """Key and words of a mistake; several where one value holds several."""
-    key = tuple(map(str, problem["loc"]))
-    if problem["type"] == "extra_forbidden":
-        table = _table_of(key[:-1])
-        yield key, f"is not a key of a plan{_near(key[-1], table)}"
-        return
-    words = _plain(problem)
-    for part in words.split("\n\n"):
-        name, newline, rest = part.partition("\n")
-        if not newline:
-            yield key, part[0].lower() + part[1:]
-        elif key:
-            yield (*key, name), rest
-        else:
-            yield tuple(name.split(".")), rest
-
-
-def _plain(problem: Any) -> str:
-    """A mistake in the plan's own words, whatever found it."""
-    kind, bounds = problem["type"], problem.get("ctx", {})
-    if kind == "value_error":
-        return str(problem["msg"]).removeprefix("Value error, ")
-    if kind == "missing":
-        return "is missing"
-    for mark, words in _WANTED.items():
-        if kind.startswith(mark):
-            return f"is {words}, not {_shown(problem['input'])}"
-    if kind in _BOUNDS:
-        return f"is {_BOUNDS[kind].format(**bounds)}, not {_shown(problem['input'])}"
-    if kind == "too_short":
-        return "names nothing"
-    return f"cannot be {_shown(problem['input'])}"
-
-
-def _shown(value: Any) -> str:
-    text = repr(value)
-    return text if len(text) <= 60 else f"{text[:59]}…"
-
-
-#: Expected type of a value, by the prefix of the error's name.
-_WANTED = {
-    "list_": 'a list, as in ["trays/*.png"]', "tuple_": 'a pair, as in ["noisy", "coded"]',
-    "string_": "a text in quotes", "int_": "a whole number", "bool_": "true or false",
-    "dict_": 'a table of NAME = "chain"', "model_": "a table of keys",
-    "missing_argument": "a pair of names", "too_long": "a pair of names",
-}  # fmt: skip
-
-
-_BOUNDS = {
-    "greater_than_equal": "at least {ge}", "less_than_equal": "at most {le}",
-    "less_than": "below {lt}",
-}  # fmt: skip
-
-
-def _table_of(key: tuple[str, ...]) -> list[str]:
-    """Keys of the table at a position of the plan."""
-    model: Any = Plan
-    for name in key:
-        model = model.model_fields[name].annotation
-    return list(model.model_fields)
-
-
-def _near(word: str, known: Any) -> str:
-    near = difflib.get_close_matches(word, list(known), n=1)
-    return f"; did you mean {near[0]}?" if near else f"; known: {', '.join(known)}"
-
-
-def _line(text: str, key: tuple[str, ...]) -> int:
-    """Number of the line of a key, as far as a search for its words finds it."""
-    lines = text.splitlines()
-    start = 0
-    for depth, name in enumerate(key):
-        header = re.compile(rf"\s*\[\s*{re.escape('.'.join(key[: depth + 1]))}\s*\]")
-        parents = re.escape("".join(f"{parent}." for parent in key[:depth]))
-        entry = re.compile(rf"""\s*(?:{parents})?["']?{re.escape(name)}["']?\s*[.=]""")
-        for number in range(start, len(lines)):
-            if header.match(lines[number]) or entry.match(lines[number]):
-                start = number
-                break
-    return start + 1
+def near(word: str, known: Any) -> str:
+    """A hint at the known words: the nearest, or all."""
+    found = difflib.get_close_matches(word, list(known), n=1)
+    return f"; did you mean {found[0]}?" if found else f"; known: {', '.join(known)}"

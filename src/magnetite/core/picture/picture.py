@@ -72,7 +72,9 @@ class Picture:
     def _repr_png_(self) -> bytes:
         from magnetite.core.picture.display import as_png
 
-        return as_png(self)
+        planes = self.colour == "planes"  # of which the middle one is shown
+        samples = self.samples[..., self.channels // 2] if planes else self.samples
+        return as_png(samples, self.full_scale)
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Samples:
         return np.array(self.samples, dtype=dtype) if copy else np.asarray(self.samples, dtype)

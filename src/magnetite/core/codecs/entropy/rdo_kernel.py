@@ -9,10 +9,12 @@ from numpy.typing import NDArray
 
 from magnetite.core.arrays import Float32, Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.coder import compiled, forced
-from magnetite.core.codecs.layers.rdo import CLASSES, FREQUENCIES, TOLD
 from magnetite.core.compute.threads import spread
 
 Context = NDArray[np.int16]
+
+#: Classes of neighbourhoods, of frequencies, and numbers that are distinguished.
+CLASSES, FREQUENCIES, TOLD = 12, 64, 16
 
 #: Magnitudes above this share of a step count as 1 in the neighbourhood; above 20 as 20.
 _AROUND, _MOST = np.float32(0.65), np.float32(20)

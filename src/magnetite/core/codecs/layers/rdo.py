@@ -8,8 +8,6 @@ from magnetite.core.arrays import Float32, Int32, Int64
 
 #: Value of a bit, in squared steps: at high rates 2 ln 2 / 12 = 0.116 is exact.
 BIT = 0.1
-#: Classes of neighbourhoods, of frequencies, and numbers that are distinguished.
-CLASSES, FREQUENCIES, TOLD = 12, 64, 16
 
 
 def quantize(scaled: Float32, bit: float = BIT) -> Int32:
@@ -22,7 +20,7 @@ def quantize(scaled: Float32, bit: float = BIT) -> Int32:
 
     Source: after Karczewicz, Ye and Chong, ITU-T VCEG-AH21, 2008.
     """
-    from magnetite.core.codecs.entropy.rdo_kernel import choose, contexts
+    from magnetite.core.codecs.entropy.rdo_kernel import FREQUENCIES, choose, contexts
 
     scaled = np.ascontiguousarray(scaled)
     context, counts = contexts(scaled, FREQUENCIES)
@@ -41,6 +39,8 @@ def quantize_band(scaled: Float32, bit: float = BIT) -> Int32:
 
 def _bits(counts: Int64) -> Float32:
     """Bits of each number up to 15 in each context, the sign's included."""
+    from magnetite.core.codecs.entropy.rdo_kernel import CLASSES, FREQUENCIES, TOLD
+
     table = counts.reshape(CLASSES, FREQUENCIES, TOLD)
     # Bits of numbers that are rare at one frequency are estimated from all frequencies.
     pooled = table.sum(axis=1, keepdims=True) + 1e-9
