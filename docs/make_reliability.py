@@ -17,7 +17,7 @@ _TESTS = Path(__file__).parent.parent / "tests"
 sys.path[:0] = [
     str(_TESTS / part) for part in (
         ".", "core/analysis", "core/calibrate", "core/chart", "core/gate", "core/gauges",
-        "core/picture", "core/operations", "experiment",
+        "core/opinion", "core/picture", "core/operations", "experiment",
     )
 ]  # fmt: skip
 
@@ -57,7 +57,7 @@ def _table(titles: list[str], rows: list[list[object]]) -> str:
 
 def _intervals() -> str:
     rows: list[list[object]] = []
-    for made in (_pictures, _cameras, _tables, _gates):
+    for made in (_pictures, _cameras, _charts, _opinions, _tables, _gates):
         rows += [[name, simulation, len(held), _share(held)] for name, simulation, held in made()]
     return _table(["interval", "simulation", "cases", "held, %"], rows) + "\n"
 
@@ -108,6 +108,27 @@ def _cameras() -> Iterator[Row]:
         made = f"simulated cameras, one {'sRGB' if encoded else 'linear'} picture of the chart"
         for name, column in zip(("read noise", "full well", "PRNU"), held.T, strict=True):
             yield f"chart: {name}", made, column.tolist()
+
+
+def _charts() -> Iterator[Row]:
+    from test_chart_intervals import trials
+
+    noise = "sensor-noise full-well=4000e read=8e"
+    for words, chain in (("", noise), (", mosaic", f"mosaic + {noise} + demosaic")):
+        held, _ = trials(chain, 40, (1200, 800))
+        every = [bool(hit) for hits in held.values() for hit in hits]
+        yield f"chart: all {len(held)} figures", f"40 pictures of a camera{words}", every
+
+
+def _opinions() -> Iterator[Row]:
+    from test_opinion import held_by_scales, thresholds
+
+    for raters, spread in ((8, 1.0), (20, 3.0), (20, 6.0)):
+        made = f"120 tests of 6 pictures, {raters} raters, values over {spread:g} sd"
+        yield "scale value of paired comparisons", made, held_by_scales(120, raters, spread)
+    for truth in (1.5, 3.0, 8.0):
+        made = f"one rater, 40 trials, true threshold {truth:g} dn"
+        yield "threshold of visibility", made, thresholds(400, truth)[1]
 
 
 def _tables() -> Iterator[Row]:
