@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import io
 import signal
 import subprocess
@@ -28,6 +29,14 @@ from magnetite.files.resources import DiskFiles
 #: background.
 if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
     signal.signal(signal.SIGINT, signal.default_int_handler)
+
+
+def pytest_collection_finish() -> None:
+    """The garbage collector skips all that is there now: thousands of tests, and libraries."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 50)
+
 
 settings.register_profile("steady", deadline=None, derandomize=True)
 settings.load_profile("steady")
