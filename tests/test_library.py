@@ -317,8 +317,11 @@ def test_files_and_arrays_stand_for_pictures(
     measured = magnetite.calibrate.chart("chart.png", "chart.json")
     assert len(measured.found.dots) == len(magnetite.calibrate.chart(chart, record).found.dots)
     assert "clean.png" in view.surface("clean.png").texts[0].get_text()
-    with pytest.raises(InputError, match="is one file: give a list"):
-        view.spectrum("clean.png")
+    for wrong in ("clean.png", clean, 5):
+        with pytest.raises(InputError, match="is no list of pictures"):
+            view.spectrum(wrong)
+    with pytest.raises(TypeError, match="missing 2 required positional arguments"):
+        view.surface()
     for wrong in (5, None, "missing.png", ["clean.png"]):
         with pytest.raises(InputError):
             magnetite.calibrate.blur(wrong)

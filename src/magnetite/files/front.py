@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import inspect
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from functools import wraps
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
@@ -49,8 +49,9 @@ def from_files(function: Callable[Arguments, Result]) -> Callable[Arguments, Res
                 given[name] = readers[name](given[name])
         if given.get("files") is None and "files" in signature.parameters:
             given["files"] = DiskFiles()
-        for name in titles - given.keys():
-            given[name] = _names(given)[0] if name == "name" else _names(given)
+        if origins := _origins(given):
+            for name in titles - given.keys():
+                given[name] = origins[0] if name == "name" else origins
         bound = inspect.BoundArguments(signature, given)
         return function(*bound.args, **bound.kwargs)
 
@@ -68,8 +69,8 @@ def _picture(source: Any) -> Rows:
 
 
 def _pictures(sources: Any) -> list[Rows | None]:
-    if _is_name(sources):
-        raise InputError(f"{sources!r} is one file: give a list of pictures")
+    if _is_name(sources) or isinstance(sources, Rows) or not isinstance(sources, Iterable):
+        raise InputError(f"{sources!r} is no list of pictures: give one, of one or more")
     return [None if one is None else _picture(one) for one in sources]
 
 
@@ -89,10 +90,10 @@ def _region(source: Any) -> Any:
     return Region.parse(source) if isinstance(source, str) else source
 
 
-def _names(given: Mapping[str, Any]) -> list[str]:
+def _origins(given: Mapping[str, Any]) -> list[str]:
     """Names of the pictures among the arguments."""
-    pictures = next(v for k, v in given.items() if k in ("picture", "pictures"))
-    every = pictures if isinstance(pictures, list) else [pictures]
+    named = [value for key, value in given.items() if key in ("picture", "pictures")]
+    every = named[0] if named and isinstance(named[0], list) else named
     return ["" if one is None else Path(one.origin).name for one in every]
 
 
