@@ -10,6 +10,7 @@ from magnetite.core.codecs.layers.blocks import Blocks
 from magnetite.core.codecs.layers.colour import ColourPlanes
 from magnetite.core.codecs.layers.pipeline import EachPlane, Layer, Named, Pipeline
 from magnetite.core.codecs.layers.quantizer import Quantizer, Selection
+from magnetite.core.codecs.layers.settings import Optimise, Smooth
 from magnetite.core.codecs.layers.sizes import (
     SIDE,
     ChosenSizes,
@@ -68,13 +69,8 @@ def dct(
         float, Amplitude(high=100), "magnitude below which coefficients are zeroed"
     ] = 0.0,
     keep: Annotated[float, Share(), "largest coefficients that are kept, of all of a plane"] = 1.0,
-    optimise: Annotated[
-        Literal["on", "off"], "rate-distortion optimisation of the quantized numbers"
-    ] = "on",
-    smooth: Annotated[
-        Literal["on", "off"],
-        "decoding to the mean of blocks at all positions, thresholded as the encoder found best",
-    ] = "on",
+    optimise: Optimise = "on",
+    smooth: Smooth = "on",
     colour: Annotated[
         Literal["luma-chroma", "half-chroma", "none"],
         "RGB as luma and chroma (ITU-T T.871), with chroma at half size, or as it is",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Annotated, Literal
+from typing import Annotated
 
 import numpy as np
 
@@ -12,6 +12,7 @@ from magnetite.core.arrays import Bools, Complex128, Float32, Int32, Int64
 from magnetite.core.codecs.layers.backend import BACK_ENDS
 from magnetite.core.codecs.layers.colour import ColourPlanes
 from magnetite.core.codecs.layers.pipeline import Pipeline, Section
+from magnetite.core.codecs.layers.settings import LumaChroma
 from magnetite.core.compute.threads import threads
 from magnetite.core.errors import StreamError
 from magnetite.core.methods.catalogue import ColourPolicy, codec
@@ -36,9 +37,7 @@ def fourier(
     *,
     keep: Annotated[float, Share(), "largest coefficients that are kept, of all of a plane"],
     phase_bits: Annotated[int, Count(2, 12), "bits of a phase"] = 6,
-    colour: Annotated[
-        Literal["luma-chroma", "none"], "RGB as luma and chroma, or as it is"
-    ] = "luma-chroma",
+    colour: LumaChroma = "luma-chroma",
 ) -> Pipeline:
     """Keep a share of the coefficients of the orthonormal transform, the largest of each plane.
 

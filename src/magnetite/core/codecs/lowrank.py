@@ -15,6 +15,7 @@ from magnetite.core.codecs.layers.blocks import Blocks
 from magnetite.core.codecs.layers.blockwise import BlockFactors
 from magnetite.core.codecs.layers.colour import ColourPlanes
 from magnetite.core.codecs.layers.pipeline import Pipeline, Section
+from magnetite.core.codecs.layers.settings import LumaChroma
 from magnetite.core.codecs.layers.terms import Keep, break_even, check_size
 from magnetite.core.errors import StreamError
 from magnetite.core.methods.amplitudes import Amplitude
@@ -99,9 +100,7 @@ def svd(
         Amplitude(low=1e-5, high=4.0),
         "quantizer step: the errors of the factors add up to step / √12",
     ] = _HALF_PERCENT,
-    colour: Annotated[
-        Literal["luma-chroma", "none"], "RGB as luma and chroma, or as it is"
-    ] = "luma-chroma",
+    colour: LumaChroma = "luma-chroma",
 ) -> Pipeline:
     """Keep `k` terms of `A = Σ s_i u_i v_iᵀ`: the error is `√(Σ_{i>k} s_i²)` (Eckart and Young).
 
@@ -147,9 +146,7 @@ def pca(
         Amplitude(low=1e-5, high=4.0),
         "quantizer step: the errors of basis and scores add up to step / √12",
     ] = _HALF_PERCENT,
-    colour: Annotated[
-        Literal["luma-chroma", "none"], "RGB as luma and chroma, or as it is"
-    ] = "luma-chroma",
+    colour: LumaChroma = "luma-chroma",
 ) -> Pipeline:
     """Mean of all patches (or rows) plus `k` components: the directions of the largest variance.
 

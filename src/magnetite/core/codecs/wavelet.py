@@ -14,6 +14,7 @@ from magnetite.core.codecs.layers.lifting import Filter, analyse, band_norms, sy
 from magnetite.core.codecs.layers.pipeline import EachPlane, Pipeline
 from magnetite.core.codecs.layers.quantizer import check_range
 from magnetite.core.codecs.layers.rdo import quantize_band
+from magnetite.core.codecs.layers.settings import Optimise, Smooth
 from magnetite.core.codecs.layers.smoothing import Smoothed
 from magnetite.core.compute.bands import on_bands
 from magnetite.core.methods.amplitudes import Amplitude
@@ -51,13 +52,8 @@ def wavelet(
     levels: Annotated[
         int, Count(0, 12), "splits of the low band, at most as many as its shorter side allows"
     ] = 6,
-    optimise: Annotated[
-        Literal["on", "off"], "rate-distortion optimisation of the quantized numbers"
-    ] = "on",
-    smooth: Annotated[
-        Literal["on", "off"],
-        "decoding to the mean of blocks at all positions, thresholded as the encoder found best",
-    ] = "on",
+    optimise: Optimise = "on",
+    smooth: Smooth = "on",
     colour: Annotated[
         Literal["luma-chroma", "none"], "RGB as luma and chroma (reversibly with 5/3), or as it is"
     ] = "luma-chroma",
