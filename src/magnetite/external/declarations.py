@@ -164,7 +164,7 @@ class _Fields:
         return value
 
     def command(self, key: str, *needed: str) -> Command:
-        """A command given as one text, split as a shell would, or as a list of words."""
+        """A command, as one text or as words; raises `CommandError` where it is neither."""
         value = self.take(key, (str, list))
         try:
             words = shlex.split(value) if isinstance(value, str) else [str(word) for word in value]
@@ -178,7 +178,7 @@ class _Fields:
         return Command(self.name, words, self.here, self.seconds)
 
     def span(self, key: str) -> Count | Number:
-        """The bounds of a setting; whole numbers bound whole numbers."""
+        """Bounds of a setting, whole ones of whole numbers; raises `CommandError` if wrong."""
         value = self.take(key, list)
         numbers = [v for v in value if isinstance(v, int | float) and not isinstance(v, bool)]
         if len(value) != 2 or len(numbers) != 2 or not -1e9 <= numbers[0] < numbers[1] <= 1e9:
@@ -189,7 +189,7 @@ class _Fields:
         return Number(float(low), float(high))
 
     def picture(self) -> str:
-        """The ending of the picture files that the command reads and writes."""
+        """Ending of the command's picture files; raises `CommandError` if it is not known."""
         ending = f".{self.take('picture', str, 'png')}"
         if ending not in FORMATS:
             raise CommandError(f"{self.where}: pictures are one of {', '.join(FORMATS)}")

@@ -135,7 +135,7 @@ def inside(folder: Path, name: str) -> Path:
 
 
 def make_folder(path: Path) -> Path:
-    """Create a folder, with its parents, where it does not exist yet."""
+    """Create a folder, with its parents, where there is none; raises `FileError` if it cannot."""
     try:
         path.mkdir(parents=True, exist_ok=True)
     except OSError as error:

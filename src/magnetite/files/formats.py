@@ -48,7 +48,7 @@ class Decoded:
 
 
 def format_of(data: bytes) -> tuple[Callable[[bytes], int], Callable[[bytes], Decoded]]:
-    """Functions that count the samples a file declares, and that decode it."""
+    """Functions that count a file's samples, and decode it; `FileError` for unknown formats."""
     for begins, size, decoder in _FORMATS:
         if data.startswith(begins):
             return size, decoder

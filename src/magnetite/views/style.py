@@ -122,7 +122,7 @@ def check_display() -> None:
 
 
 def open_window(figure: Figure, title: str) -> None:
-    """Show a figure in a window until it is closed."""
+    """Show a figure in a window until it is closed; raises `InputError` where there is none."""
     import tkinter
 
     backend: Any = importlib.import_module("matplotlib.backends.backend_tkagg")

@@ -108,7 +108,7 @@ def bind(chain: Chain, frame: Frame, files: Files | None = None) -> tuple[Bound,
 
 
 def bind_step(step: Step, frame: Frame, files: Files | None = None) -> Bound:
-    """One step, as `bind` does."""
+    """One step, with the errors of `bind`."""
     method, arguments = step.method, {}
     digital = None if frame.bits is None else frame.full_scale
     context = Context(digital, dict(step.settings), files or NoFiles())

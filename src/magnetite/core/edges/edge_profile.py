@@ -118,7 +118,7 @@ def edge_line(
     """Slope and offset of the edge `x = offset + slope row`, and how far the rows are off it.
 
     That is their rms distance, or their bow where it weighs more. `rows` are the numbers of the
-    plane's rows, if they are not all.
+    plane's rows, if they are not all. Raises `PictureError` where no edge crosses all rows.
     """
     derivative = np.diff(plane, axis=1)
     x = np.arange(derivative.shape[1]) + 0.5
@@ -171,7 +171,7 @@ def edge_profile(
 
 
 def transfer(profile: Float64) -> tuple[Float64, Float64]:
-    """Modulation transfer of an edge profile, up to 1 cycle per px."""
+    """Modulation transfer of an edge profile, up to 1 c/px; `PictureError` near a border."""
     spread = np.gradient(profile)
     centre = int(np.rint((np.arange(spread.size) * spread).sum() / spread.sum()))
     half = min(centre, spread.size - 1 - centre)

@@ -30,7 +30,11 @@ class Section(NamedTuple):
 
 
 class Layer(Protocol):
-    """One stage. `backward` undoes `forward`, up to the loss that is the layer's purpose."""
+    """One stage. `backward` undoes `forward`, up to the loss that is the layer's purpose.
+
+    `forward` raises `PictureError` for pictures that it cannot code, `backward` `StreamError` for
+    damaged data.
+    """
 
     def forward(self, data: Any) -> Any: ...
 
