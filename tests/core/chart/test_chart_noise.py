@@ -10,6 +10,7 @@ import pytest
 import magnetite
 from chart_shots import Array, shot
 from magnetite.core.chart import noise as noise_module
+from magnetite.core.chart import tone as tone_module
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.noise import measure_noise
@@ -101,6 +102,22 @@ def test_intervals_are_widened_where_chance_does_not_explain_the_misfit() -> Non
     assert noise_module._widening(33.40 / 17, 17) == 1
     assert noise_module._widening(33.42 / 17, 17) == 33.42 / 17
     assert noise_module._widening(50, 0) == 1
+
+
+def test_the_mean_light_of_noisy_steps_is_theirs() -> None:
+    """The light of their mean is not, where the response bends."""
+    rng = np.random.default_rng(5)
+    light = np.geomspace(0.002, 0.9, 14)
+    samples = [
+        np.sqrt((one + np.sqrt(one / 2000 + 1e-6) * rng.normal(size=(30, 30))).clip(0))
+        for one in light
+    ]
+    level = np.array([one.mean() for one in samples])
+    decode = tone_module._unbiased_curve(light, level, samples)
+    found = np.array([decode(one).mean() for one in samples])
+    assert found == pytest.approx(light, rel=0.015)
+    plain = tone_module._curve(light, level)
+    assert plain(samples[0]).mean() > 1.1 * light[0]
 
 
 @pytest.mark.parametrize("encoded", [pytest.param(False, marks=pytest.mark.long), True])

@@ -393,6 +393,5 @@ def _kind_of(hint: Any) -> Kind:
 
 
 def _meaning_of(hint: Any) -> str:
-    """The text of an annotation; the last one, since an alias has one for all its settings."""
-    texts = [extra for extra in getattr(hint, "__metadata__", ()) if isinstance(extra, str)]
-    return texts[-1] if texts else ""
+    """The text of an annotation."""
+    return next((one for one in getattr(hint, "__metadata__", ()) if isinstance(one, str)), "")
