@@ -38,7 +38,7 @@ SCHEDULER = "tcp://10.0.0.1:8786"
 QUICKER = {
     "--codec wavelet --codec dct --codec jpeg2000": "--codec 'dct step=4%,8%'",
     "avif --aim": "jpeg --aim",
-    "--size 640x448": "--size 320x224",
+    "--size 640x448": "--size 512x384",
 }
 
 
