@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import io
+import shutil
 import signal
 import subprocess
 import sys
@@ -139,6 +140,13 @@ def file_of(name: str, folder: Path) -> Path:
         path = path.with_suffix(".tif")
     magnetite.write(picture, path)
     return path
+
+
+@pytest.fixture
+def folder(made: Path, tmp_path: Path) -> Path:
+    """The test's own copy of the folder that its module has made."""
+    shutil.copytree(made, tmp_path, dirs_exist_ok=True)
+    return tmp_path
 
 
 @pytest.fixture

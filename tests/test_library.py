@@ -318,7 +318,7 @@ def test_files_and_arrays_stand_for_pictures(
     assert len(measured.found.dots) == len(magnetite.calibrate.chart(chart, record).found.dots)
     assert "clean.png" in view.surface("clean.png").texts[0].get_text()
     for wrong in ("clean.png", clean, 5):
-        with pytest.raises(InputError, match="is no list of pictures"):
+        with pytest.raises(InputError, match="expected a list of pictures"):
             view.spectrum(wrong)
     with pytest.raises(TypeError, match="missing 2 required positional arguments"):
         view.surface()

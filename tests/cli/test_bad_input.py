@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shutil
 from pathlib import Path
 
 import numpy as np
@@ -14,12 +13,6 @@ import magnetite
 from conftest import Run, sample_pictures, texture
 
 NOISE = ("gaussian-noise", "sd=5%")
-
-
-@pytest.fixture
-def folder(made: Path, tmp_path: Path) -> Path:
-    shutil.copytree(made, tmp_path, dirs_exist_ok=True)
-    return tmp_path
 
 
 @pytest.fixture(scope="module")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import shutil
 from collections.abc import Callable
 from pathlib import Path
 
@@ -88,12 +87,6 @@ def test_two_thousand_studies_keep_their_promise(kind: str, references: int) -> 
     for share, confidence in ((0.8, 0.9), (0.95, 0.9), (0.9, 0.95)):
         error = math.sqrt(confidence * (1 - confidence) / 2000)
         assert kept(kind, references, 2000, share, confidence) >= confidence - 2 * error
-
-
-@pytest.fixture
-def folder(made: Path, tmp_path: Path) -> Path:
-    shutil.copytree(made, tmp_path, dirs_exist_ok=True)
-    return tmp_path
 
 
 @pytest.fixture(scope="module")

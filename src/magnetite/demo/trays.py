@@ -17,7 +17,7 @@ _SIZE, _COUNT = (192, 144), 24
 
 
 def trays(seed: int) -> dict[str, Picture]:
-    """Small trays of veined breccia, each drawn anew."""
+    """Small trays of veined breccia, each of its own random numbers."""
     (scene,) = (one for one in SCENES if one.name == "veined-breccia")
     return {
         f"breccia-{number + 1:02d}": scene.picture(*_SIZE, seed + 100 + number)

@@ -1,4 +1,4 @@
-"""Public functions that take files and arrays in place of pictures, and text in place of values."""
+"""Public functions that accept files and arrays as pictures, and text as regions and lines."""
 
 from __future__ import annotations
 
@@ -23,10 +23,10 @@ Result = TypeVar("Result")
 
 
 def from_files(function: Callable[Arguments, Result]) -> Callable[Arguments, Result]:
-    """A function whose pictures, charts and streams may be names of files, its regions texts.
+    """A function that also accepts file names as pictures, charts and streams.
 
-    Which of its parameters are which follows from their annotations. Files that settings name
-    are read from the disk, and names of pictures are those of their files, unless given.
+    The annotations of its parameters say which they are; a region may be text. Files named by
+    settings are read from the disk, and titles default to the names of the pictures' files.
     """
     signature = inspect.signature(function)
     readers = {
@@ -70,7 +70,7 @@ def _picture(source: Any) -> Rows:
 
 def _pictures(sources: Any) -> list[Rows | None]:
     if _is_name(sources) or isinstance(sources, Rows) or not isinstance(sources, Iterable):
-        raise InputError(f"{sources!r} is no list of pictures: give one, of one or more")
+        raise InputError(f"expected a list of pictures, got {sources!r}")
     return [None if one is None else _picture(one) for one in sources]
 
 

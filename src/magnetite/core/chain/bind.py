@@ -14,8 +14,8 @@ from typing import Any
 from magnetite.core.arrays import Samples
 from magnetite.core.chain.step import AUTO, Chain, Open, Step
 from magnetite.core.errors import ChainError
+from magnetite.core.methods.context import Context, Files, NoFiles
 from magnetite.core.methods.declarations import Method
-from magnetite.core.methods.parameters import Context, Files, NoFiles
 from magnetite.core.picture.frame import Frame
 
 

@@ -64,7 +64,7 @@ class Level:
 #: Error of the slope (-3 a + 4 b - c) / 2 of three even steps, over that of b - a.
 _END_SLOPE = math.sqrt((9 + 16 + 1) / 4 / 2)
 #: Rounds in which the curve is freed of the bias of noise.
-_BENDS = 3
+_UNBIASING_ROUNDS = 3
 
 
 @dataclass(frozen=True)
@@ -375,7 +375,7 @@ def _unbiased_curve(light: Float64, level: Float64, samples: list[Float64]) -> D
     Of noisy samples that is not the light of their mean, since the curve bends.
     """
     knots = light
-    for _ in range(_BENDS):
+    for _ in range(_UNBIASING_ROUNDS):
         decode = _curve(knots, level)
         found = np.array([decode(step).mean() for step in samples])
         knots = np.maximum.accumulate(np.maximum(knots + light - found, 0))

@@ -63,17 +63,19 @@ def dct(
         "one step for all frequencies, or in proportion to the luminance table of ITU-T T.81",
     ] = "flat",
     zone: Annotated[
-        float, Number(0, 1.5), "coded frequencies √((row / height)² + (column / width)²), at most"
+        float, Number(0, 1.5), "largest coded frequency √((row / height)² + (column / width)²)"
     ] = 1.5,
     threshold: Annotated[
         float, Amplitude(high=100), "magnitude below which coefficients are zeroed"
     ] = 0.0,
-    keep: Annotated[float, Share(), "largest coefficients that are kept, of all of a plane"] = 1.0,
+    keep: Annotated[
+        float, Share(), "share of the coefficients of a plane that are kept, the largest"
+    ] = 1.0,
     optimise: Optimise = "on",
     smooth: Smooth = "on",
     colour: Annotated[
         Literal["luma-chroma", "half-chroma", "none"],
-        "RGB as luma and chroma (ITU-T T.871), with chroma at half size, or as it is",
+        "RGB as luma and chroma (ITU-T T.871), with chroma at half size, or unchanged",
     ] = "luma-chroma",
     backend: Annotated[BackEndName, "lossless packing of the quantized coefficients"] = "range",
 ) -> Pipeline:

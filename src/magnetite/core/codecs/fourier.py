@@ -35,7 +35,9 @@ _FACTOR = 2 ** (1 / 8)
 def fourier(
     frame: Frame,
     *,
-    keep: Annotated[float, Share(), "largest coefficients that are kept, of all of a plane"],
+    keep: Annotated[
+        float, Share(), "share of the coefficients of a plane that are kept, the largest"
+    ],
     phase_bits: Annotated[int, Count(2, 12), "bits of a phase"] = 6,
     colour: LumaChroma = "luma-chroma",
 ) -> Pipeline:

@@ -55,7 +55,7 @@ def wavelet(
     optimise: Optimise = "on",
     smooth: Smooth = "on",
     colour: Annotated[
-        Literal["luma-chroma", "none"], "RGB as luma and chroma (reversibly with 5/3), or as it is"
+        Literal["luma-chroma", "none"], "RGB as luma and chroma (reversibly with 5/3), or unchanged"
     ] = "luma-chroma",
 ) -> Pipeline:
     """Wavelet codec: colour, wavelet transform, optimised quantizer, embedded bit planes.

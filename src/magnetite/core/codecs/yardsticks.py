@@ -258,11 +258,11 @@ def avif(
     frame: Frame,
     *,
     quality: Annotated[int, Count(1, 100), "quality of the library"],
-    effort: Annotated[int, Count(0, 10), "10 less the speed of the library"] = 6,
+    effort: Annotated[int, Count(0, 10), "10 minus the speed of the library"] = 6,
 ) -> Pipeline:
     """One key frame of AV1, quality 1 to 100, of 8, 10 or 12 bits.
 
-    `effort` is 10 less the library's speed. Gray goes in as RGB, whose empty colour costs next to
+    `effort` is 10 minus the library's speed. Gray goes in as RGB, whose empty colour costs next to
     nothing: the library codes a single plane without loss only.
     """
     import imagecodecs

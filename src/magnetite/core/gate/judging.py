@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from magnetite.core.arrays import Samples
 from magnetite.core.gate.gate import Gate, Verdict
-from magnetite.core.methods.parameters import Files
+from magnetite.core.methods.context import Files
 from magnetite.core.operations.gauge import gauge
 from magnetite.core.operations.score import score
 from magnetite.core.picture import Picture

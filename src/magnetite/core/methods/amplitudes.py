@@ -9,7 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import Decimal
 
-from magnetite.core.methods.parameters import Context, Kind, bounds, check_bounds
+from magnetite.core.methods.context import Context
+from magnetite.core.methods.parameters import Kind, bounds, check_bounds
 from magnetite.core.quantities import Quantity, nearby, plain, read_quantity
 from magnetite.core.solve.axis import Span
 

@@ -17,8 +17,8 @@ from magnetite.core.compute.compiling import band_of
 from magnetite.core.compute.random import band_generator, step_generator
 from magnetite.core.degrade.certify.through import NoiseSurvey
 from magnetite.core.errors import ChainError, InputError, PictureError
+from magnetite.core.methods.context import Files
 from magnetite.core.methods.declarations import Degradation
-from magnetite.core.methods.parameters import Files
 from magnetite.core.metrics.kernels.errors import error_sums
 from magnetite.core.operations.aim import Aim, Target, solve_chain
 from magnetite.core.operations.certificate import Certificate, FindingRow

@@ -10,7 +10,7 @@ from magnetite.core.chain.step import Step
 from magnetite.core.edges.slanted_edge import Edge, measure_edge
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.noise_level import NoiseCurve, noise_curve
-from magnetite.core.methods.parameters import Files
+from magnetite.core.methods.context import Files
 from magnetite.core.operations.measuring import Figures, Named, Selection, measured, selected
 from magnetite.core.picture import Picture
 from magnetite.core.picture.frame import encoded_remark

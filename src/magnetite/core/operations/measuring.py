@@ -19,9 +19,9 @@ from magnetite.core.compute.threads import spread
 from magnetite.core.errors import ChainError, InputError, PictureError
 from magnetite.core.methods import declarations
 from magnetite.core.methods.catalogue import declared_by, every
+from magnetite.core.methods.context import Files
 from magnetite.core.methods.declarations import ColourPolicy, MethodKind
 from magnetite.core.methods.lifting import computed, split
-from magnetite.core.methods.parameters import Files
 from magnetite.core.methods.sums import Part, Totals
 from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.matching import COMMON_SCALE

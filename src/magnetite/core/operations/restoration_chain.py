@@ -8,7 +8,7 @@ from magnetite.core.arrays import Pixels
 from magnetite.core.chain.bind import bind_step
 from magnetite.core.chain.step import AUTO, Chain, Step
 from magnetite.core.errors import ChainError, PictureError
-from magnetite.core.methods.parameters import Files
+from magnetite.core.methods.context import Files
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity, nearby
 from magnetite.core.restore.kernels.noise_sd import estimate

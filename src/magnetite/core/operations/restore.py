@@ -15,7 +15,7 @@ from magnetite.core.chain.step import Chain
 from magnetite.core.compute.compiling import band_of
 from magnetite.core.errors import InputError
 from magnetite.core.methods.amplitudes import Amplitude
-from magnetite.core.methods.parameters import Context, Files, NoFiles
+from magnetite.core.methods.context import Context, Files, NoFiles
 from magnetite.core.operations.local import height_for, obstacle_of, reach_of, whole_note
 from magnetite.core.operations.measuring import Named
 from magnetite.core.operations.restoration_chain import missing_sd, run

@@ -21,8 +21,8 @@ from magnetite.core.compute.filters import convolve
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.noise_blocks import NoiseEstimate
 from magnetite.core.gauges.noise_level import noise_wavelet, normal_sd
+from magnetite.core.methods.context import Files
 from magnetite.core.methods.declarations import Restoration
-from magnetite.core.methods.parameters import Files
 from magnetite.core.operations.restoration_chain import run
 from magnetite.core.picture import Picture
 from magnetite.core.restore.deblurring import BLURS, blur_kernel

@@ -12,7 +12,7 @@ from magnetite.core.arrays import Samples
 from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing
 from magnetite.core.errors import InputError
-from magnetite.core.methods.parameters import Files
+from magnetite.core.methods.context import Files
 from magnetite.core.operations.measuring import Figures, Named, Selection, measured, selected
 from magnetite.core.picture import Picture
 from magnetite.core.picture.alignment import WHOLE, Shift, aligned

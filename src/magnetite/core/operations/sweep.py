@@ -14,7 +14,7 @@ from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import KNOWN, Chain, Step
 from magnetite.core.compute.threads import each
 from magnetite.core.errors import ChainError, InputError
-from magnetite.core.methods.parameters import Files
+from magnetite.core.methods.context import Files
 from magnetite.core.operations.degrade import KINDS, degrade, degrade_chain
 from magnetite.core.operations.measuring import Named, Selection, score_column, selected
 from magnetite.core.operations.score import Scorer

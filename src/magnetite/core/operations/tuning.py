@@ -9,8 +9,8 @@ from magnetite.core.chain.notation import as_step
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.compute.sharing import Sharing
 from magnetite.core.errors import ChainError, PictureError
+from magnetite.core.methods.context import Files
 from magnetite.core.methods.declarations import Metric
-from magnetite.core.methods.parameters import Files
 from magnetite.core.operations.restoration_chain import run
 from magnetite.core.operations.risk import Risk, risk_of
 from magnetite.core.operations.score import Pair, score_steps
