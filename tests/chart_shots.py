@@ -111,21 +111,20 @@ def placed(
 def chart_positions(
     homography: Array, k1: float, size: tuple[int, int], points: Array, magnified: float = 1.0
 ) -> Array:
-    """Chart positions of picture positions: the lens is undone by Newton's method."""
-    middle = np.array(size) / 2
-    unit = np.hypot(*size) / 2
-    away = (points - middle) / unit / magnified
-    seen = np.hypot(away[..., 0], away[..., 1])
-    straight = seen.copy()
-    for _ in range(5 if k1 else 0):
-        straight -= (straight * (1 + k1 * straight**2) - seen) / (1 + 3 * k1 * straight**2)
-    factor = np.divide(straight, seen, out=np.ones_like(seen), where=seen > 0)
-    plane = away * factor[..., np.newaxis] * unit + middle
-    flat = (
-        np.concatenate([plane, np.ones((*plane.shape[:-1], 1))], axis=-1)
-        @ np.linalg.inv(homography).T
-    )
-    return flat[..., :2] / flat[..., 2:]
+    """Chart positions of picture positions: the lens is undone by Newton's method on its radii."""
+    middle, unit = np.array(size) / 2, np.hypot(*size) / 2
+    x, y = ((points[..., k] - middle[k]) / magnified for k in range(2))
+    if k1:
+        seen = np.hypot(x, y) / unit
+        radii = np.linspace(0, max(seen.max(), 1), 20_001)[1:]
+        straight = radii.copy()
+        for _ in range(5):
+            straight -= (straight * (1 + k1 * straight**2) - radii) / (1 + 3 * k1 * straight**2)
+        factor = np.interp(seen, radii, straight / radii)
+        x, y = x * factor, y * factor
+    x, y = x + middle[0], y + middle[1]
+    u, v, w = (row[0] * x + row[1] * y + row[2] for row in np.linalg.inv(homography))
+    return np.stack([u / w, v / w], axis=-1)
 
 
 def shot(
@@ -148,7 +147,7 @@ def shot(
     for channel in range(3):
         if channel == 0 or not same:
             at = chart_positions(homography, k1, size, grid, magnified[channel])
-            light = light_at(record, at[..., 0], at[..., 1])
+            light = light_at(record, *np.moveaxis(at, -1, 0))
         blurred = ndimage.gaussian_filter(light[..., channel], sigma * fine, truncate=5)
         blocks = blurred.reshape(height, fine, width, fine)
         picture[..., channel] = blocks.mean(axis=(1, 3), dtype=np.float64)

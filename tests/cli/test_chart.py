@@ -40,6 +40,8 @@ def test_a_camera_is_found_again_and_gives_the_same(run: Run, folder: Path, tmp_
         row = values[figure, "e"]
         # Within 3 standard errors, of which the interval spans 1.96 to each side.
         assert abs(row["value"] - truth) < 3 / 3.92 * (row["high"] - row["low"])
+    spans = [(row["low"], row["value"], row["high"]) for row in found["rows"]]
+    assert all(low <= value <= high for low, value, high in spans)
     # A Gaussian of 0.8 px and the aperture of a px: its MTF falls to half at 0.2212 c/px.
     decibels = found["noise"][1]["dynamic_range"][0]
     assert values["dynamic range", "dB"]["value"] == pytest.approx(decibels)

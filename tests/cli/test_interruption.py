@@ -63,6 +63,7 @@ def test_an_interruption_is_one_line(delay: float, gray: Path, tmp_path: Path) -
     assert b"Traceback" not in said or delay < 0.1, said  # before the program itself runs
 
 
+@pytest.mark.long
 def test_interruption_ends_with_130(tmp_path: Path) -> None:
     process = subprocess.Popen(
         [PROGRAM, "demo", "told"], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE

@@ -95,7 +95,7 @@ def test_shells_complete_commands_and_options(line: str, wanted: set[str]) -> No
         "fish": {"_TYPER_COMPLETE_ARGS": words, "_TYPER_COMPLETE_FISH_ACTION": "get-args"},
     }
     for shell, own in asked.items():
-        if shell == "fish" and line != "--th":  # as zsh, but for its own variable
+        if shell != "bash" and line != "--th":  # they differ in their variables alone
             continue
         script = subprocess.run([PROGRAM, "completion", shell], capture_output=True, text=True)
         assert "_MAGNETITE_COMPLETE" in script.stdout

@@ -41,7 +41,6 @@ def test_the_demo_tells_the_story_of_own_pictures(run: Run, tmp_path: Path) -> N
         assert size_of(told / name)[0] == 1280
     assert "holds other files" in run("demo", "own", status=2).stderr
     the_page_works(told, rows, "gray-8", "rgb-16")
-    the_page_suits(told / "report.html", SIZES[1], "dark")
 
 
 @pytest.mark.long

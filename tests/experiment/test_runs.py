@@ -339,7 +339,7 @@ def test_a_folder_that_cannot_be_written_is_told(run: Run, folder: Path) -> None
 
 
 def test_a_worker_that_is_killed_costs_nothing(folder: Path) -> None:
-    slow = PLAN.replace('"median size=3,5"', '"richardson-lucy sigma=2 iterations=150"')
+    slow = PLAN.replace('"median size=3,5"', '"richardson-lucy sigma=2 iterations=60"')
     (folder / "plan.toml").write_text(slow)
     process = start(folder, "--workers", "2", "--into", "hurt")
     for _ in range(100):

@@ -47,6 +47,7 @@ def trials(chain: str, count: int, size: tuple[int, int]) -> tuple[dict[str, Arr
     return {figure: np.array(hits) for figure, hits in held.items()}, np.array(errors)
 
 
+@pytest.mark.long
 def test_every_figure_has_an_interval() -> None:
     held, errors = trials("sensor-noise full-well=4000e read=8e", 1, (900, 600))
     assert len(held) == 20

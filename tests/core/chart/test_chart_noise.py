@@ -120,7 +120,8 @@ def test_the_mean_light_of_noisy_steps_is_theirs() -> None:
     assert plain(samples[0]).mean() > 1.1 * light[0]
 
 
-@pytest.mark.parametrize("encoded", [pytest.param(False, marks=pytest.mark.long), True])
+@pytest.mark.long
+@pytest.mark.parametrize("encoded", [False, True])
 def test_intervals_of_the_noise_hold_the_camera(encoded: bool) -> None:
     held = cameras(magnetite.chart(900, 600)[1], 8, 1, encoded=encoded)
     assert (held.mean(axis=0) >= 0.74).all()

@@ -18,7 +18,7 @@ from magnetite.synthetic.catalogue import SCENES
 @pytest.fixture(scope="module")
 def scene() -> Picture:
     """Large enough to be worked on in parts."""
-    return SCENES[0].picture(1200, 1000, 0).luma()
+    return SCENES[0].picture(900, 700, 0).luma()
 
 
 def each_way(work: Callable[[], object]) -> list[object]:

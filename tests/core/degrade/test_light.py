@@ -149,7 +149,7 @@ def test_sensor_noise_on_encoded_samples_is_said(run: Run, tmp_path: Path) -> No
 
 
 def test_calibrations_and_mtf_of_encoded_pictures_are_said(run: Run, tmp_path: Path) -> None:
-    chart = magnetite.scenes((640, 448))["chart-plate"]
+    chart = magnetite.scenes((320, 224))["chart-plate"]
     for seed in (1, 2):
         frame = magnetite.degrade(chart, "sensor-noise full-well=3000e", seed=seed).picture
         Image.fromarray(frame.samples).save(tmp_path / f"{seed}.jpg", quality=100, subsampling=0)

@@ -247,9 +247,12 @@ def measure_tone(
     points = np.array([point for point, _ in grounds])
     ground = np.array([mean for _, mean in grounds])
     falloff = Falloff(np.zeros(4), width, height)
+    shared = variance_of_means(
+        detrended(one.samples[..., c]) for one in levels for c in range(pixels.shape[2])
+    )
     for _ in range(_ROUNDS):
         light = np.array([one.patch.light[0] for one in levels]) * falloff.at(centres)
-        tone = _tone_of(levels, light, rising, kind)
+        tone = _tone_of(levels, light, rising, kind, shared)
         if len(points) < 8:
             notes.append("too little background is seen to measure the fall-off: none is assumed")
             break
@@ -309,10 +312,10 @@ def _brighter(one: Level, other: Level) -> bool:
     return bool(((one.mean - other.mean) > 2 * np.hypot(one.error, other.error)).all())
 
 
-def _tone_of(levels: list[Level], light: Float64, rising: Bools, kind: str) -> Tone:
+def _tone_of(
+    levels: list[Level], light: Float64, rising: Bools, kind: str, shared: float
+) -> Tone:
     level = np.array([one.mean for one in levels])
-    residuals = [detrended(one.samples[..., c]) for one in levels for c in range(level.shape[1])]
-    shared = variance_of_means(residuals)
     error = math.sqrt(shared) * np.array([one.error for one in levels])
     if kind in ("linear", "measured"):
         black, gain, _ = _straight(light, level, error)

@@ -125,7 +125,8 @@ def edge_line(
     rows = np.arange(plane.shape[0]) if rows is None else rows
     line: Float64 = np.full(rows.size, derivative.shape[1] / 2)
     width = float(derivative.shape[1])
-    slope = offset = straightness = bow = 0.0
+    centre: Float64 = line
+    slope = offset = 0.0
     for _ in range(4):  # a window about the line excludes samples far from the edge
         reach = np.abs(x - line[:, np.newaxis]) / width
         weighted = derivative * np.where(reach < 0.5, np.cos(np.pi * reach.clip(0, 0.5)) ** 2, 0)
@@ -135,11 +136,11 @@ def edge_line(
         centre = (weighted @ x) / total
         slope, offset = (float(v) for v in np.polyfit(rows, centre, 1))
         line = np.asarray(offset + slope * rows)
-        straightness = float(np.sqrt(np.mean((centre - line) ** 2)))
-        bow = abs(float(np.polyfit(rows, centre, 2)[0])) * rows.size**2 / 8
         width = max(width * 0.7, 12.0)
     if not (line.min() > 1 and line.max() < plane.shape[1] - 2):
         raise PictureError(f"the region {region} holds no edge that crosses all of it")
+    straightness = float(np.sqrt(np.mean((centre - line) ** 2)))
+    bow = abs(float(np.polyfit(rows, centre, 2)[0])) * rows.size**2 / 8
     return slope, offset, max(straightness, STRAIGHT / _BOWED * bow)
 
 
