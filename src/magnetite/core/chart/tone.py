@@ -312,9 +312,7 @@ def _brighter(one: Level, other: Level) -> bool:
     return bool(((one.mean - other.mean) > 2 * np.hypot(one.error, other.error)).all())
 
 
-def _tone_of(
-    levels: list[Level], light: Float64, rising: Bools, kind: str, shared: float
-) -> Tone:
+def _tone_of(levels: list[Level], light: Float64, rising: Bools, kind: str, shared: float) -> Tone:
     level = np.array([one.mean for one in levels])
     error = math.sqrt(shared) * np.array([one.error for one in levels])
     if kind in ("linear", "measured"):

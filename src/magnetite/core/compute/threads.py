@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import builtins
 import os
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
@@ -9,10 +10,8 @@ from contextlib import contextmanager
 from contextvars import copy_context
 from dataclasses import dataclass, field
 from itertools import islice
-from threading import Lock
-from typing import TypeVar
-
-from magnetite.core.compute.imports import serialise
+from threading import Lock, RLock
+from typing import Any, TypeVar
 
 Job = TypeVar("Job")
 Result = TypeVar("Result")
@@ -38,6 +37,26 @@ class _State:
 
 
 _state = _State()
+
+
+_plain_import, _import_lock = builtins.__import__, RLock()
+
+
+def _import_alone(*arguments: Any, **settings: Any) -> Any:
+    with _import_lock:
+        return _plain_import(*arguments, **settings)
+
+
+def _serialise_imports() -> None:
+    """Let only one thread of this process import at a time, from now on.
+
+    Modules of SciPy import one another in cycles. Where two threads enter such a cycle at once,
+    Python resolves the deadlock of their import locks with a partially initialised module, and
+    an import may fail on a loaded machine (`KeyError: 'scipy'`). Deferred imports keep start-up
+    fast, so they are serialised instead of moved.
+    """
+    if builtins.__import__ is _plain_import:
+        builtins.__import__ = _import_alone
 
 
 def _forget_threads() -> None:
@@ -77,7 +96,7 @@ def _workers(count: int | None = None) -> Iterator[ThreadPoolExecutor]:
 
     Where work fails, or the user interrupts, running jobs are not waited for.
     """
-    serialise()
+    _serialise_imports()
     if count not in (None, _state.threads) or not _state.used.acquire(blocking=False):
         pool, done = ThreadPoolExecutor(count or _state.threads), False
         try:
@@ -130,7 +149,7 @@ def stream(
     """
     waiting: dict[Future[Result], Job] = {}
     left, own = iter(jobs), _in_context(work)
-    serialise()
+    _serialise_imports()
     pool = ThreadPoolExecutor(workers)
     try:
         while True:

@@ -80,9 +80,10 @@ def compress_to_rate(picture: Picture, codec: Step | str, bpp: float) -> Compres
         return kind.spell(kind.at(number))
 
     def code(number: float) -> Compressed:
-        if spell(number) not in made:
-            made[spell(number)] = coder.code(step.with_setting(key, kind.at(number)))
-        return made[spell(number)]
+        text = spell(number)
+        if text not in made:
+            made[text] = coder.code(step.with_setting(key, kind.at(number)))
+        return made[text]
 
     def log_size(number: float) -> float:
         return math.log(len(code(number).data))
