@@ -86,6 +86,22 @@ def test_ycbcr_of_tiff_is_converted_by_its_tags(tmp_path: Path) -> None:
         magnetite.read(path)
 
 
+def test_ranges_of_ycbcr_are_those_of_the_tags(tmp_path: Path) -> None:
+    """TIFF 6.0, section 21: full range = (code - black) coding range / (white - black)."""
+    rng = np.random.default_rng(4)
+    coded = rng.integers(60, 190, (24, 40, 3)).astype(np.uint16) * 256
+    ends = 4096, 60160, 32768, 61440, 32768, 61440
+    path = tmp_path / "y.tif"
+    tag = (532, "2I", 6, tuple(n for end in ends for n in (end, 1)), True)
+    tifffile.imwrite(path, coded, photometric="ycbcr", extratags=[tag])
+    black, white = np.array(ends[::2], float), np.array(ends[1::2], float)
+    y, blue, red = np.moveaxis((coded - black) / (white - black) * [65535, 32767, 32767], 2, 0)
+    r, b = y + 1.402 * red, y + 1.772 * blue
+    g = (y - 0.299 * r - 0.114 * b) / 0.587
+    expected = np.rint(np.stack([r, g, b], axis=2)).clip(0, 65535)
+    assert np.abs(magnetite.read(path).samples - expected).max() <= 1
+
+
 def test_colours_assumed_are_in_the_heading(run: Run, tmp_path: Path) -> None:
     png_with(tmp_path / "a.png", (b"gAMA", struct.pack(">I", 100_000)))
     done = run("score", "a.png", "a.png", "--metrics", "delta-e")

@@ -14,7 +14,7 @@ from magnetite.core.chart.colour import _with_interval, measure_colours
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.measurement import _texture, measure_chart
 from magnetite.core.chart.record import as_record
-from magnetite.core.chart.resolution import measure_star
+from magnetite.core.chart.resolution import StarResponse, measure_star
 from magnetite.core.chart.result import _error_of_median
 from magnetite.core.chart.tone import measure_tone
 from magnetite.core.picture import as_picture
@@ -95,6 +95,25 @@ def test_the_interval_of_a_colour_error_is_that_of_its_patches() -> None:
     near = _with_interval(np.array(0.5), 0.1 * drawn, np.full(400, 0.49))
     assert near.low == pytest.approx(np.sqrt(0.25 - 0.49**2))
     assert _with_interval(np.array(0.5), 0.1 * drawn, np.full(400, 0.6)).low == 0
+
+
+@pytest.mark.parametrize("half", [0.161, 0.19])
+def test_the_error_of_the_stars_mtf50_is_the_spread_of_its_draws(half: float) -> None:
+    """Eight directions whose response falls on a line through 0.5 at the frequency."""
+    rng = np.random.default_rng(2)
+    frequency = np.arange(0.08, 0.33, 0.04)
+    error = np.where(frequency < 0.17, 0.004, 0.02) * np.ones((8, 1))
+    true = 0.5 - 3 * (frequency - half) * np.ones((8, 1))
+
+    def star(response: Array) -> Estimate:
+        found = StarResponse(np.arange(8.0), frequency, response, error).mtf50
+        assert found is not None
+        return found
+
+    drawn = [star(true + error * rng.normal(size=true.shape)).value for _ in range(2000)]
+    assert star(true).value == pytest.approx(half)
+    # Of a draw the crossing moves between rings as well, which a straight line does not tell.
+    assert star(true).error == pytest.approx(np.std(drawn), rel=0.06)
 
 
 def test_the_error_of_a_median_is_that_of_its_values() -> None:

@@ -78,6 +78,50 @@ def loops() -> Iterator[Dispatcher]:
                     yield one
 
 
+@pytest.mark.parametrize(
+    "states",
+    [
+        [(0, 2, 0), (0, 2, 1), (0, 2, 1)],
+        pytest.param([(0, 2, 0), (0, 3, 0), (5, 3, 0), (5, 3, 0)], marks=pytest.mark.long),
+    ],
+)
+def test_a_kept_loop_is_compiled_anew_where_what_it_calls_has_changed(
+    states: list[tuple[int, int, int]], tmp_path: Path
+) -> None:
+    """A function of another module, one that this calls, and a constant of a third one."""
+    (tmp_path / "loop.py").write_text(
+        "from magnetite.core.compute.jit import compiled\n"
+        "from inner import STEP, twice\n\n\n"
+        "@compiled()\ndef total(n):\n"
+        "    s = 0\n    for i in range(n):\n        s += twice(i) + STEP\n    return s\n"
+    )
+    inner = (
+        "from magnetite.core.compute.jit import compiled\nfrom innermost import same\n"
+        "STEP = {}\n\n\n@compiled(forceinline=True)\ndef twice(i):\n    return {} * same(i)\n"
+    )
+    innermost = (
+        "from magnetite.core.compute.jit import compiled\n\n\n"
+        "@compiled()\ndef same(i):\n    return i + {}\n"
+    )
+    for number, (step, factor, more) in enumerate(states):
+        for name, text in (
+            ("inner", inner.format(step, factor)), ("innermost", innermost.format(more)),
+        ):  # fmt: skip
+            path = tmp_path / f"{name}.py"
+            if not path.exists() or path.read_text() != text:
+                path.write_text(text)
+                os.utime(path, (number, number))
+        done = subprocess.run(
+            [sys.executable, "-B", "-c",
+             "import loop; print(loop.total(4), len(loop.total.stats.cache_hits))"],
+            cwd=tmp_path, env=os.environ | {"NUMBA_CACHE_DIR": str(tmp_path / "cache")},
+            capture_output=True, text=True, check=True,
+        )  # fmt: skip
+        total, found = map(int, done.stdout.split())
+        assert total == sum(factor * (i + more) + step for i in range(4))
+        assert found == (number > 0 and states[number] == states[number - 1])
+
+
 def test_the_cache_finds_every_loop_again() -> None:
     """A loop that refers to another function by a closure is compiled in every process."""
     found = list(loops())

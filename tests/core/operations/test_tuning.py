@@ -12,6 +12,7 @@ import magnetite
 from conftest import Run, texture
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.errors import ChainError, PictureError
+from magnetite.core.operations.risk import Risk
 from magnetite.core.operations.tuning import tune
 from magnetite.core.picture import Picture, as_picture
 from magnetite.synthetic.catalogue import SCENES
@@ -126,6 +127,13 @@ def test_the_estimated_psnr_holds_its_interval_over_all_cases(stated: bool) -> N
     held = psnr_held(stated, seeds=(3, 5, 7, 8))
     assert np.mean(held) >= 0.92
     assert len(held) >= 2 * len(CASES)
+
+
+def test_an_estimate_states_its_interval_in_decibels() -> None:
+    """The mean squared error less and plus 1.96 standard errors."""
+    assert Risk(1e-3, 1e-4, psnr=True).words == "estimated psnr 29.22 to 30.95 dB (95 %)"
+    assert Risk(1e-4, 1e-4, psnr=True).words == "estimated psnr at least 35.29 dB"
+    assert Risk(1e-3, 1e-4).words == ""
 
 
 def test_a_picture_that_no_value_improves_is_kept() -> None:

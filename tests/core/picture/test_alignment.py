@@ -11,7 +11,7 @@ from scipy.ndimage import fourier_shift, gaussian_filter
 import magnetite
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import as_picture
-from magnetite.core.picture.alignment import aligned, find_shift
+from magnetite.core.picture.alignment import _top, aligned, find_shift
 from photographs import Gray, photographs
 
 
@@ -58,3 +58,12 @@ def test_resampling_keeps_the_power_of_noise() -> None:
     both = aligned(as_picture(one.astype(np.float32)), as_picture(two.astype(np.float32)))
     error = magnetite.score(both.reference, both.test, "mse")["mse"]
     assert error == pytest.approx(200, rel=0.03)
+
+
+@pytest.mark.parametrize("at", [(0.0, 0.0), (0.31, -0.44), (-0.2, 0.05)])
+def test_the_top_of_a_tilted_gaussian_is_exact(at: tuple[float, float]) -> None:
+    down, across = (np.arange(-1, 2) - a for a in at)
+    y, x = down[:, np.newaxis], across[np.newaxis]
+    around = 7.3 * np.exp(-0.5 * (0.6 * y**2 + 0.4 * x**2 + 0.3 * x * y))
+    assert _top(around) == pytest.approx(at, abs=1e-9)
+    assert _top(around - around.min()) == (0, 0)

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import hashlib
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
+from types import CodeType
 from typing import Any, Protocol, TypeVar, cast
 
 import numba
 import numpy as np
 from numba.core import event
-from numba.core.caching import FunctionCache
+from numba.core.caching import FunctionCache, IndexDataCacheFile
+from numba.core.dispatcher import Dispatcher
 
 from magnetite.core.arrays import Samples
 from magnetite.core.compute.compiling import compiling, is_alone
@@ -48,9 +51,18 @@ class _SharedCache(FunctionCache):
     """The cache of a loop: one process compiles it, others wait for that and load the result.
 
     A process waits only for loops that its own one calls, so none waits for another in a circle.
+
+    A result is kept for the sources of the loop, of those that it calls, and for the constants
+    that they take: Numba alone looks at the loop's own file, and would keep using old code of
+    functions and constants of other modules.
     """
 
     _lock: Any = None
+
+    def __init__(self, function: Callable[..., Any]) -> None:
+        super().__init__(function)
+        stamp = self._impl.locator.get_source_stamp(), _digest(function)
+        self._cache_file = IndexDataCacheFile(self._cache_path, self._impl.filename_base, stamp)
 
     def load_overload(self, sig: Any, target_context: Any) -> Any:
         found = super().load_overload(sig, target_context)
@@ -80,6 +92,35 @@ class _SharedCache(FunctionCache):
     def _release(self) -> None:
         if self._lock is not None:
             self._lock.release()
+
+
+def _digest(function: Callable[..., Any]) -> str:
+    """Digest of the sources and constants that a loop is compiled from."""
+    return hashlib.sha256("\n".join(sorted(_ingredients(function, set()))).encode()).hexdigest()
+
+
+def _ingredients(function: Any, seen: set[int]) -> Iterator[str]:
+    """File versions of a loop and of those that it calls, and the constants that they take."""
+    seen.add(id(function))
+    version = Path(function.__code__.co_filename).stat()
+    yield f"{function.__module__} {version.st_mtime_ns} {version.st_size}"
+    for name in _names(function.__code__):
+        value = function.__globals__.get(name)
+        if isinstance(value, Dispatcher):
+            if id(value.py_func) not in seen:
+                yield from _ingredients(value.py_func, seen)
+        elif isinstance(value, np.ndarray):
+            yield f"{name} {value.dtype} {value.shape} {value.tobytes().hex()}"
+        elif isinstance(value, (bool, int, float, complex, str, tuple, np.generic)):
+            yield f"{name} {value!r}"
+
+
+def _names(code: CodeType) -> Iterator[str]:
+    """Names that a function and those inside it look up."""
+    yield from code.co_names
+    for constant in code.co_consts:
+        if isinstance(constant, CodeType):
+            yield from _names(constant)
 
 
 class Decorator(Protocol):

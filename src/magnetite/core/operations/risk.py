@@ -56,11 +56,11 @@ class Risk:
         """The PSNR with its 95 % interval, or no figure where the estimate is none."""
         if not self.psnr:
             return ""
-        low, high = (self.value + sign * 1.96 * self.error for sign in (1, -1))
-        worst = -10 * math.log10(low) if low > 0 else math.inf
-        if high <= 0:
+        largest, smallest = (self.value + sign * 1.96 * self.error for sign in (1, -1))
+        worst = -10 * math.log10(largest) if largest > 0 else math.inf
+        if smallest <= 0:
             return f"estimated psnr at least {worst:.2f} dB"
-        best = -10 * math.log10(high)
+        best = -10 * math.log10(smallest)
         return f"estimated psnr {worst:.2f} to {best:.2f} dB (95 %)"
 
 

@@ -59,7 +59,7 @@ def _next(worth: dict[float, float], near: float) -> float | None:
         return best - _GOLDEN * below if below > above else best + _GOLDEN * above
     if abs(top - best) < near:  # close the bracket around it
         return best - near if below > above else best + near
-    return min(max(top, low + near / 2), high - near / 2)
+    return top
 
 
 Point = tuple[float, float]
