@@ -128,6 +128,7 @@ class SensorSurvey:
         # The rows' own offsets are shared by all samples of a row and count once.
         error = (2 * squares + total) / size**2 + 2 * self.row**4 / rows
         of_rows = math.sqrt(max(0.0, spread / rows - (means / rows) ** 2))
+        rows_asked = math.sqrt(self.row**2 + expected**2 * rows / size)
         return [
             Finding(
                 "noise sd", "e", expected, math.sqrt(power / size), math.sqrt(kept / size),
@@ -138,8 +139,7 @@ class SensorSurvey:
                 math.sqrt(expected**2 / size + self.row**2 / rows),
             ),
             Finding(
-                "sd of row means", "e", math.sqrt(self.row**2 + expected**2 * rows / size), of_rows,
-                None, self.row / math.sqrt(2 * rows) + expected / math.sqrt(size),
+                "sd of row means", "e", rows_asked, of_rows, None, rows_asked / math.sqrt(2 * rows),
             ),
         ]  # fmt: skip
 

@@ -1,0 +1,72 @@
+"""Standard errors of certificates against the spread of many draws; pictures without light."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+import magnetite
+from magnetite.core.errors import InputError
+from magnetite.core.methods.catalogue import every
+from magnetite.core.picture import as_picture
+
+#: Float, so that nothing is rounded or clipped.
+MID_GRAY = as_picture(np.full((64, 64), 0.5, np.float32))
+GRAY = as_picture(np.full((40, 40), 128, np.uint8))
+COLOUR = as_picture(np.full((48, 48, 3), 0.5, np.float32))
+DRAWS = 80
+#: Every degradation of random numbers whose figures have an error, and some settings of theirs.
+CHAINS = [
+    "gaussian-noise sd=3%", "laplace-noise sd=3%", "uniform-noise sd=3%",
+    "coloured-noise sd=3%", "coloured-noise sd=3% slope=0.5", "coloured-noise sd=3% slope=2",
+    "poisson-noise photons=400", "speckle contrast=10%",
+    "speckle contrast=10% distribution=gaussian", "sensor-noise full-well=9000e read=20e",
+    "sensor-noise full-well=9000e read=20e row=10e dsnu=5e prnu=1%",
+    "impulse-noise density=5%", "salt-pepper density=5%",
+]  # fmt: skip
+
+
+def test_every_degradation_with_errors_is_here() -> None:
+    named = {chain.split()[0] for chain in CHAINS}
+    for method in every("degradation"):
+        try:
+            certificate = magnetite.degrade(GRAY, method.example).certificate
+        except InputError:  # it needs colours, a file
+            continue
+        errors = [one.standard_error for step in certificate.steps for one in step.findings]
+        assert (method.name in named) == any(errors), method.name
+
+
+@pytest.mark.parametrize("chain", CHAINS)
+@pytest.mark.parametrize("picture", [MID_GRAY, COLOUR], ids=["gray", "rgb"])
+def test_standard_errors_are_the_spread_of_the_draws(chain: str, picture: object) -> None:
+    drawn: dict[str, list[tuple[float, float]]] = {}
+    for seed in range(DRAWS):
+        for step in magnetite.degrade(picture, chain, seed=seed).certificate.steps:
+            for one in step.findings:
+                if one.standard_error and not one.distribution:
+                    drawn.setdefault(one.quantity, []).append((one.drawn, one.standard_error))
+    assert drawn
+    for quantity, pairs in drawn.items():
+        values, errors = np.array(pairs).T
+        ratio = values.std(ddof=1) / np.sqrt(np.mean(errors**2))
+        assert math.exp(abs(math.log(ratio))) < 1.3, (quantity, ratio)
+
+
+@pytest.mark.parametrize("value", [0, 255])
+@pytest.mark.parametrize("shape", [(20, 24), (1, 1), (1, 30), (9, 9, 3)])
+def test_pictures_without_light_or_room_are_certified_or_refused(
+    shape: tuple[int, ...], value: int
+) -> None:
+    flat = as_picture(np.full(shape, value, np.uint8))
+    for method in every("degradation"):
+        try:
+            certificate = magnetite.degrade(flat, method.example).certificate
+        except InputError:
+            continue
+        for one in [one for step in certificate.steps for one in step.findings]:
+            numbers = [one.asked, one.drawn, one.stored, one.standard_error]
+            known = [number for number in numbers if number is not None]
+            assert all(map(math.isfinite, known)), (method.name, one)
