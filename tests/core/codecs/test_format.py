@@ -75,3 +75,13 @@ def test_numbers_of_every_size() -> None:
 
     data = BACK_ENDS["range"].pack(numbers)
     np.testing.assert_array_equal(slow_decoder.blocks(data, numbers.shape), numbers)
+
+
+@pytest.mark.parametrize("rate", [0.3, 0.9, 2.4])
+def test_the_rate_of_a_stream_that_is_cut_is_that_of_its_bytes(rate: float) -> None:
+    source = picture(64, 80)
+    cut = magnetite.compress(source, "wavelet", rate=rate)
+    assert cut.size == len(cut.data) == sum(cut.parts.values())
+    assert cut.bpp == 8 * len(cut.data) / (64 * 80)
+    assert 0.97 * rate < cut.bpp <= rate
+    assert magnetite.expand(cut.data).same_samples(cut.picture)

@@ -12,7 +12,7 @@ import magnetite
 from conftest import Run, texture
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.errors import ChainError, PictureError
-from magnetite.core.operations.risk import Risk
+from magnetite.core.operations.risk import Risk, _spectrum
 from magnetite.core.operations.tuning import tune
 from magnetite.core.picture import Picture, as_picture
 from magnetite.synthetic.catalogue import SCENES
@@ -134,6 +134,16 @@ def test_an_estimate_states_its_interval_in_decibels() -> None:
     assert Risk(1e-3, 1e-4, psnr=True).words == "estimated psnr 29.22 to 30.95 dB (95 %)"
     assert Risk(1e-4, 1e-4, psnr=True).words == "estimated psnr at least 35.29 dB"
     assert Risk(1e-3, 1e-4).words == ""
+
+
+def test_the_spectrum_of_a_picture_holds_its_variance_without_the_noise() -> None:
+    pixels = texture(30, 40)
+    power = _spectrum(pixels, 0.05)
+    assert power.size == 1200
+    within = power.ravel()[1:]
+    assert within.sum() / 1200 == pytest.approx(pixels.var() - 0.05**2)
+    assert power[6, 0] / power[3, 0] == pytest.approx(1 / 4)
+    assert power[0, 8] / power[6, 0] == pytest.approx(1)  # of equal frequency, 0.1 c/px
 
 
 def test_a_picture_that_no_value_improves_is_kept() -> None:
