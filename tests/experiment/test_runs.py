@@ -338,6 +338,7 @@ def test_a_folder_that_cannot_be_written_is_told(run: Run, folder: Path) -> None
     assert re.fullmatch(r"magnetite: \S+: the folder cannot be created \(.*\)\n", said)
 
 
+@pytest.mark.long
 def test_a_worker_that_is_killed_costs_nothing(folder: Path) -> None:
     slow = PLAN.replace('"median size=3,5"', '"richardson-lucy sigma=2 iterations=60"')
     (folder / "plan.toml").write_text(slow)

@@ -98,6 +98,7 @@ def big_run(folder: Path, rows: int) -> None:
     ledger.close()
 
 
+@pytest.mark.long
 def test_a_run_of_many_rows_draws_only_what_is_seen(tmp_path: Path) -> None:
     """Sorting, filtering and scrolling make elements of the rows in view alone."""
     big_run(tmp_path / "big", 800)

@@ -13,6 +13,7 @@ import magnetite
 from conftest import Run
 from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.calibrate.photon_transfer import PhotonTransfer, photon_transfer
+from magnetite.core.calibrate.signal_levels import row_noise
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 
@@ -235,3 +236,24 @@ def test_darks_at_the_command_line(run: Run, tmp_path: Path) -> None:
     both = run("calibrate", "noise", *names, *full, "--dark", "darks", "--black", "64", status=2)
     assert "not both" in both.stderr
     assert "0 or more" in run("calibrate", "noise", *names, "--black", "-3", status=2).stderr
+
+
+@pytest.mark.parametrize("channels", [1, 3])
+@pytest.mark.parametrize("offset", [0.0, 0.4])
+def test_offsets_of_rows_are_told_from_the_mean_of_independent_samples(
+    offset: float, channels: int
+) -> None:
+    """Deviations of three frames from their mean; the noise of the samples has sd 1."""
+    rng, found = np.random.default_rng(8), []
+    for _ in range(30):
+        frames = rng.standard_normal((3, 120, 20, channels))
+        frames += offset * rng.standard_normal((3, 120, 1, 1))
+        found.append(row_noise([frames - frames.mean(axis=0)]))
+    if not offset:
+        assert sum(one is not None for one in found) <= 1
+        return
+    values = np.array([one.value for one in found if one is not None])
+    assert len(values) == 30
+    assert values.mean() == pytest.approx(offset, abs=4 * values.std() / 30**0.5)
+    errors = [(one.high - one.low) / 3.92 for one in found if one is not None]
+    assert np.median(errors) == pytest.approx(values.std(), rel=0.4)

@@ -332,11 +332,6 @@ def test_a_camera_with_fall_off_gain_noise_and_a_tone_curve(seen: Array, chart: 
     assert np.abs(found.texture.by_cross[low] - expected).max() < 0.03
 
 
-@pytest.mark.parametrize("seed", [0, pytest.param(1, marks=pytest.mark.long)])
-def test_marks_are_found(record: dict[str, Any], chart: Chart, seed: int) -> None:
-    assert_found(record, chart, seed)
-
-
 @pytest.mark.long
 def test_marks_are_found_in_200_pictures(record: dict[str, Any], chart: Chart) -> None:
     errors = [assert_found(record, chart, seed) for seed in range(200)]

@@ -153,3 +153,14 @@ def test_what_does_not_fit_is_refused() -> None:
         magnetite.gauge(gray[:, :2])
     with pytest.raises(PictureError, match="these have 5 planes"):
         magnetite.gauge(np.zeros((20, 20, 5)))
+
+
+def test_a_mask_in_colours_takes_samples_of_any_channel() -> None:
+    rng = np.random.default_rng(6)
+    one, other = rng.integers(0, 256, (2, 20, 30)).astype(np.uint8)
+    mask = np.zeros((20, 30, 3), np.uint8)
+    mask[2:9, 3:20, 1] = 255
+    mask[12:15, 5:9, 2] = 1
+    plane = mask.any(axis=2)
+    expected = np.mean((one.astype(float) - other)[plane] ** 2)
+    assert magnetite.score(one, other, "mse", mask=mask)["mse"] == pytest.approx(expected)
