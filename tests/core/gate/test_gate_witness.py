@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from magnetite.core.errors import InputError
-from magnetite.core.gate.fit import fit_classes
+from magnetite.core.gate.fit import _folds, fit_classes
 from witness_gates import area, bound, korn_graubard, lowest_cut, ordered, rule, single
 
 NAMES = ("laplacian-variance", "edge-width", "noise-mask")
@@ -88,3 +88,18 @@ def test_gates_are_those_of_a_second_computation() -> None:
 @pytest.mark.long
 def test_three_hundred_gates_are_those_of_a_second_computation() -> None:
     assert sum(check(seed) for seed in range(1000, 1300)) >= 150
+
+
+def test_folds_of_one_reference_hold_both_classes_and_of_several_whole_references() -> None:
+    labels = np.random.default_rng(1).random(43) < 0.3
+    folds, told = _folds(["r"] * 43, labels)
+    assert sorted(set(folds)) == list(range(5))
+    for held in (np.ones(43, bool), labels):
+        sizes = np.bincount(folds[held], minlength=5)
+        assert sizes.max() - sizes.min() <= 1
+    assert "one reference" in told[0]
+    groups = [f"r{k % 7}" for k in range(43)]
+    folds, told = _folds(groups, labels)
+    assert not told
+    assert sorted(set(folds)) == list(range(5))
+    assert len(set(zip(folds, groups, strict=True))) == 7

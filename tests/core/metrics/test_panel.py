@@ -410,6 +410,9 @@ def test_maps_show_where_a_picture_fails(run: Run, tmp_path: Path) -> None:
         name: magnetite.read(tmp_path / f"maps/dark-{name}.tif", full_scale=1).samples
         for name in ("error", "ssim", "gmsd", "delta-e")
     }
+    sizes = {name: values.shape for name, values in maps.items()}
+    whole = (120, 160)
+    assert sizes == {"error": whole, "ssim": (110, 150), "gmsd": (58, 78), "delta-e": whole}
     assert maps["error"].mean() == pytest.approx(scores["mae"], rel=1e-5)
     assert maps["ssim"].mean() == pytest.approx(scores["ssim"], rel=1e-5)
     assert maps["gmsd"].std() == pytest.approx(scores["gmsd"], rel=1e-4)
