@@ -71,6 +71,22 @@ def test_ratings_become_opinions_an_agreement_and_a_gate(
     assert checked > 6
 
 
+def test_opinions_that_are_all_the_same_follow_no_metric(
+    run: Run, tmp_path: Path, references: list[str]
+) -> None:
+    run("ask", *references, "--design", "rating", *STEPS, "--out", "t")
+    run("raters", "t", "people", "--count", "3")
+    for path in (tmp_path / "people").glob("*.json"):
+        answers = json.loads(path.read_text())
+        for trial in answers["trials"]:
+            trial["answer"] = "4"
+        path.write_text(json.dumps(answers))
+    done = run("opinions", "people", "--test", "t", "--metrics", "ssim", status=2)
+    assert "no metric can be compared: ssim: the opinions of all 14 pictures are the same" in (
+        done.stderr
+    )
+
+
 def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]) -> None:
     (tmp_path / "plan.toml").write_text(
         '[references]\nfiles = ["one.png", "two.png"]\n[degradations]\nnoisy = "gaussian-noise '

@@ -250,6 +250,9 @@ def _agreements(
             notes.append(f"{name}: {len(kept)} pictures are too few: a mapping takes {LEAST}")
             continue
         x, y = np.array([[values[k], found.values[k].value] for k in kept]).T
+        if same := [words for words, v in (("figures", x), ("opinions", y)) if np.ptp(v) == 0]:
+            notes.append(f"{name}: the {same[0]} of all {len(kept)} pictures are the same")
+            continue
         agreements[name], used[name] = agreement(x, y), kept
     if not agreements:
         return {}, [], notes
