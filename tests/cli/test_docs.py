@@ -8,8 +8,11 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
 import typer
 
+from conftest import Run
+from magnetite.cli.commands import COMMANDS
 from magnetite.cli.main import program
 from magnetite.core.methods.catalogue import every
 
@@ -58,3 +61,21 @@ def test_the_page_of_metrics_is_made_from_the_declarations(tmp_path: Path) -> No
     subprocess.run([sys.executable, ROOT / "docs" / "make_metrics.py", tmp_path], check=True)
     made = (tmp_path / "metrics.md").read_text()
     assert (ROOT / "docs" / "metrics.md").read_text() == made, "run make docs"
+
+
+def test_help_shows_the_whole_text_of_every_option(
+    run: Run, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """No brackets are taken for markup, and nothing is cut."""
+    monkeypatch.setenv("COLUMNS", "200")
+    monkeypatch.setenv("TERMINAL_WIDTH", "200")
+    for name in COMMANDS:
+        command = typer.main.get_command(program(name)).commands[name]
+        for words, own in [
+            ([name], command),
+            *(([name, word], inner) for word, inner in getattr(command, "commands", {}).items()),
+        ]:
+            shown = re.sub(r"[│\s]+", "", run(*words, "--help").stdout)
+            for parameter in own.params:
+                text = (getattr(parameter, "help", None) or "").replace("\\[", "[")
+                assert re.sub(r"\s+", "", text) in shown, (words, parameter.name)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 import subprocess
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +16,7 @@ from scipy import stats
 from conftest import PROGRAM, Run
 from magnetite.core.analysis.simultaneous import simultaneous
 from magnetite.core.analysis.statistics import spearman
-from magnetite.experiment.ranking import ranking
+from magnetite.experiment.ranking import Ranked, _references_wanted, ranking
 from magnetite.experiment.rates import rates
 from magnetite.experiment.results import RunRows
 from magnetite.experiment.summary import noticed
@@ -139,3 +140,31 @@ def test_a_treatment_of_which_more_than_half_failed_is_set_aside() -> None:
         found = complete(values, {(f"p{k}", "b") for k in range(lost)})
         assert ("b" in found.values.columns) == kept
         assert len(found.values) == (5 - lost if kept else 5)
+
+
+def test_references_that_would_separate_two_treatments() -> None:
+    """Half the interval shrinks as the root of the number, until it is the difference."""
+
+    def words(difference: float | None, half: float | None, references: int | None) -> str:
+        ends = (None, None) if half is None else (difference - half, difference + half)
+        return _references_wanted(
+            Ranked(2, "b", 30.0, difference, *ends, 0.2, "open", references, 9)
+        )
+
+    assert words(0.5, 1.25, 8) == (
+        "; about 50 references would separate the first two, as they differ and scatter here"
+    )
+    assert "; about 51 references" in words(0.5, 1.2501, 8)
+    assert "; more than 1,000 references" in words(0.01, 1.25, 8)
+    assert [words(*one) for one in ((0.0, 1.0, 8), (0.5, 1.0, 3), (0.5, None, 8))] == [""] * 3
+
+
+def test_half_of_the_failures_are_no_majority() -> None:
+    rows = simulated(1.0)
+    failed = rows.frame[rows.frame["treatment"] == "b"]
+    half = failed.iloc[: len(failed) // 2]
+    for lost, kept, apart in ((half, failed.drop(half.index), False), (failed, half, True)):
+        own = pd.concat([rows.frame[rows.frame["treatment"] != "b"], kept])
+        table = ranking(replace(rows, frame=own, lost=lost), "psnr").frame
+        row = table[table["treatment"] == "b"].iloc[0]
+        assert (row["verdict"] == "not compared") is apart

@@ -58,7 +58,7 @@ def fit_command(
         str | None,
         typer.Option(
             help="Column that names the references; of folders, a regular expression that finds "
-            "the reference in a picture's name, as in '^[a-z]+'.",
+            "the reference in a picture's name, as in '^\\[a-z]+'.",
             metavar="COLUMN",
         ),
     ] = None,

@@ -7,11 +7,11 @@ from itertools import product
 
 import numpy as np
 import pytest
-from scipy.ndimage import gaussian_filter
+from scipy.ndimage import gaussian_filter, uniform_filter
 
 import magnetite
 from conftest import texture
-from magnetite.core.analysis.residual import Residual, residual
+from magnetite.core.analysis.residual import _FLOOR, Residual, _edges, residual
 from magnetite.core.picture import Picture, as_picture
 from magnetite.synthetic.catalogue import SCENES
 from photographs import Gray, photographs
@@ -208,3 +208,17 @@ def test_impulses_are_not_taken_for_lost_structure() -> None:
     ).residual
     assert lost is not None
     assert lost.finding == "structure lost"
+
+
+def test_edges_are_followed_at_clear_positions_alone() -> None:
+    rng = np.random.default_rng(5)
+    restored = rng.random((40, 50))
+    difference = rng.normal(0, 0.1, (40, 50))
+    slopes = np.zeros((40, 50))
+    slopes[:, 1:] += np.diff(restored, axis=1) ** 2
+    slopes[1:] += np.diff(restored, axis=0) ** 2
+    one, two = (uniform_filter(x, 5, mode="reflect") for x in (difference**2, slopes))
+    clear = np.zeros((40, 50), bool)
+    clear[8:30, 9:41] = True
+    strengths = [np.log(x[clear] + _FLOOR * x[clear].mean()) for x in (one, two)]
+    assert _edges(difference, restored, clear) == pytest.approx(np.corrcoef(*strengths)[0, 1])

@@ -12,6 +12,7 @@ import pytest
 import magnetite
 from conftest import Run
 from magnetite.core.calibrate.fitting import Estimate
+from magnetite.core.calibrate.fixed_pattern import _level
 from magnetite.core.calibrate.photon_transfer import PhotonTransfer, photon_transfer
 from magnetite.core.calibrate.signal_levels import row_noise
 from magnetite.core.errors import PictureError
@@ -257,3 +258,16 @@ def test_offsets_of_rows_are_told_from_the_mean_of_independent_samples(
     assert values.mean() == pytest.approx(offset, abs=4 * values.std() / 30**0.5)
     errors = [(one.high - one.low) / 3.92 for one in found if one is not None]
     assert np.median(errors) == pytest.approx(values.std(), rel=0.4)
+
+
+def test_the_error_of_a_fixed_pattern_is_that_of_the_noise_alone() -> None:
+    """The pattern stays, the noise of both halves is drawn anew."""
+    rng, found = np.random.default_rng(3), []
+    pattern = rng.standard_normal(4000)
+    for _ in range(300):
+        one, two = pattern + 0.7 * rng.standard_normal((2, 4000))
+        found.append(_level(np.full(4000, 9.0), one * two, one**2 + two**2))
+    common = np.array([level.common for level in found])
+    assert common.mean() == pytest.approx(np.mean(pattern**2), abs=4 * common.std() / 300**0.5)
+    assert common.std() == pytest.approx(np.mean([level.error for level in found]), rel=0.13)
+    assert (found[0].darkest, found[0].mean, found[0].mean_square) == (9, 9, 81)

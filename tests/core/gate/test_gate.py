@@ -149,6 +149,11 @@ def test_a_verdict_says_what_decided_and_what_is_outside() -> None:
     assert bad.margin < 0
     far = gate.judge({"psnr": 80.0, "sd": 0.0})
     assert (far.accepted, far.outside) == (True, ("psnr",))
+    # Beyond the pictures that it was fitted to by more than a tenth of their range.
+    low, high = min(figures["psnr"]), max(figures["psnr"])
+    for edge, away in ((low, low - high), (high, high - low)):
+        assert gate.judge({"psnr": edge + 0.09 * away, "sd": 0.0}).outside == ()
+        assert gate.judge({"psnr": edge + 0.11 * away, "sd": 0.0}).outside == ("psnr",)
     with pytest.raises(InputError, match="needs sd, and this picture has none"):
         gate.judge({"psnr": 30.0})
 

@@ -328,6 +328,10 @@ def test_intervals_of_agreement_hold() -> None:
     assert found.rmse.value == pytest.approx(math.sqrt(total / 36))
     ends = [math.sqrt(total / stats.chi2.ppf(p, 36)) for p in (0.975, 0.025)]
     assert [found.rmse.low, found.rmse.high] == pytest.approx(ends)
+    for one_of, spread in ((found.pearson, 1 / 37), (found.spearman, 1.06 / 37)):
+        z = math.atanh(one_of.value)
+        ends = [math.tanh(z + sign * 1.959964 * math.sqrt(spread)) for sign in (-1, 1)]
+        assert [one_of.low, one_of.high] == pytest.approx(ends, rel=1e-6)
     # Two metrics that are alike: a chance below 5 % in 5 % of the cases.
     assert np.mean(np.array(chances) < 0.05) <= 0.17
     worse = 0.5 * y + 0.87 * rng.normal(size=40)

@@ -137,6 +137,7 @@ def _level(*part: Float32) -> _Level:
     """Of the shading, the products and the sums of squares of both halves."""
     shading, products, squares = (x.astype(np.float64) for x in part)
     common, power = float(products.mean()), float(squares.mean()) / 2
+    # Of a product of two halves with the same pattern, the variance by their noise alone.
     error = math.sqrt(max(power**2 - common**2, 1e-30) / shading.size)
     return _Level(
         float(shading.min()), float(shading.mean()), float(np.mean(shading**2)), common, error
