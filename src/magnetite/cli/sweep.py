@@ -68,6 +68,8 @@ def run(
     clean = None if reference is None else pictures_of([reference], full_scale)[0]
     with working("sweep"):
         made = sweep(picture, steps, reference=clean, metrics=metrics, seed=seed)
+    for label, reason in made.left_out.items():
+        note(f"{label} left out: {reason}")
     drawn = sweep_figure(made, region, curve=curve)
     _print(made, format)
     if pictures is not None:

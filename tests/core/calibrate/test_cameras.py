@@ -12,7 +12,7 @@ import pytest
 import magnetite
 from conftest import Run
 from magnetite.core.calibrate.fitting import Estimate
-from magnetite.core.calibrate.fixed_pattern import _level
+from magnetite.core.calibrate.fixed_pattern import _level, fixed_pattern
 from magnetite.core.calibrate.photon_transfer import PhotonTransfer, photon_transfer
 from magnetite.core.calibrate.signal_levels import row_noise
 from magnetite.core.errors import PictureError
@@ -271,3 +271,18 @@ def test_the_error_of_a_fixed_pattern_is_that_of_the_noise_alone() -> None:
     assert common.mean() == pytest.approx(np.mean(pattern**2), abs=4 * common.std() / 300**0.5)
     assert common.std() == pytest.approx(np.mean([level.error for level in found]), rel=0.13)
     assert (found[0].darkest, found[0].mean, found[0].mean_square) == (9, 9, 81)
+
+
+def test_levels_that_are_close_give_one_pattern_of_the_gain() -> None:
+    """A line through both would take their noise for offsets."""
+    rng = np.random.default_rng(9)
+    gain = 1 + 0.01 * rng.standard_normal((60, 80, 1))
+    stacks = [
+        (level * gain + 12 * rng.standard_normal((8, 60, 80, 1))).astype(np.float32)
+        for level in (1000, 1080, 1150)
+    ]
+    found = fixed_pattern(stacks, (0, 4095))
+    assert found.dsnu is None
+    assert found.prnu is not None
+    assert found.prnu.low <= 0.01 <= found.prnu.high
+    assert found.prnu.high - found.prnu.low < 0.001

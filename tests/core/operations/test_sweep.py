@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 import magnetite
-from conftest import Run, size_of, texture
+from conftest import Run, sample_pictures, size_of, texture
 from magnetite.core.picture import as_picture
 from magnetite.files.names import named
 
@@ -100,6 +100,14 @@ def test_bad_sweeps_leave_nothing(
     assert told in bad.stderr
     assert bad.stderr.count("\n") == 1
     assert not (tmp_path / "f.png").exists()
+
+
+def test_metrics_that_do_not_suit_are_left_out_with_a_reason(run: Run, tmp_path: Path) -> None:
+    magnetite.write(sample_pictures()["gray 8"], tmp_path / "g.png")
+    done = run("view", "sweep", "g.png", "dct", "step=4%,8%", "--metrics", "delta-e,psnr")
+    assert "note: delta-e left out: delta-e needs an RGB picture" in done.stderr
+    assert "psnr" in done.stdout
+    assert "delta-e" not in done.stdout
 
 
 def test_names_of_files_hold_nothing_that_a_file_system_refuses() -> None:

@@ -61,6 +61,8 @@ class Sweep(Tabular):
     axes: tuple[Axis, ...]
     cells: tuple[Swept, ...]
     scored: Selection
+    #: Metrics that do not suit all pictures, with the reason.
+    left_out: dict[str, str]
 
     @property
     def metrics(self) -> tuple[str, ...]:
@@ -113,7 +115,7 @@ def sweep(
     reference : Picture or array, optional
         Reference of the scores; the source if left out.
     metrics : str
-        As `score` takes them; metrics that do not suit the pictures are left out.
+        As `score` takes them; metrics that do not suit the pictures are left out, with a reason.
     seed : int
         Of the degradations.
     files : Files, optional
@@ -153,6 +155,7 @@ def sweep(
         str(first): _degraded(picture, first, seed, read, stated=stated) for first, _ in parts
     }
     kept = {text: Kept() for text in degraded}
+    left_out: dict[str, str] = {}
 
     def work(number: int) -> Swept:
         first, rest = (str(parts[number][0]), parts[number][1])
@@ -160,14 +163,16 @@ def sweep(
         made, size = treat(before, rest, known, read, kept[first])
         if not hasattr(own, "scorer"):
             own.scorer = Scorer(clean, files=files)
-        scores = dict(own.scorer.score(made, asked, strict=False))
+        scores = own.scorer.score(made, asked, strict=False)
+        left_out.update(scores.left_out)
         bpp = None if size is None else made.frame.bpp(size)
-        return Swept(str(chains[number]), positions[number], made, size, bpp, scores)
+        return Swept(str(chains[number]), positions[number], made, size, bpp, dict(scores))
 
     cells = tuple(each(work, range(len(chains)), name=lambda number: str(chains[number])))
     present = asked.only(label for cell in cells for label in cell.scores)
     text = " ".join([chain] if isinstance(chain, str) else chain)
-    return Sweep(text, picture, clean, axes, cells, present)
+    reasons = {label: left_out[label] for label in asked.labels if label in left_out}
+    return Sweep(text, picture, clean, axes, cells, present, reasons)
 
 
 def _degraded(
