@@ -107,6 +107,7 @@ misuse: $(READY)
 	$(BIN)/python tests/misuse.py 60 1
 
 mutations: $(READY)
+	$(PIP) --no-compile 'pytest-cov>=7'
 	$(BIN)/python tests/mutations.py
 
 reliability: $(READY)

@@ -1,8 +1,11 @@
 """Faults are put into the code on purpose, and the tests must see them: `make mutations`.
 
-Of every group of modules a sample of mutants is drawn: an operator, a comparison or a constant is
-changed, and the group's tests run. Survivors are printed with their position; the reasons of those
-that are known to be equivalent stand in `mutations.toml`.
+The tests run once, and the lines that each of them runs are recorded. Of every group of modules a
+sample of mutants is drawn: an operator, a comparison or a constant is changed, and the tests that
+run the line are run, the quickest first, for a minute at most. Survivors are printed with their
+position; the reasons of those that are known to be equivalent stand in `mutations.toml`.
+
+    python tests/mutations.py COUNT OUT.json [GROUP...]
 """
 
 from __future__ import annotations
@@ -11,77 +14,47 @@ import ast
 import json
 import os
 import random
+import re
 import shutil
 import subprocess
 import sys
 import tempfile
-import time
 import tomllib
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from copy import deepcopy
 from dataclasses import asdict, dataclass
+from functools import cached_property
 from pathlib import Path
 from queue import Queue
 
+from coverage import CoverageData
+
 ROOT = Path(__file__).resolve().parents[1]
 REASONS = Path(__file__).with_suffix(".toml")
-#: Seconds after which a mutant counts as seen: it hangs.
-_LIMIT = 420
+#: Seconds of tests that a mutant is given, and after which it hangs, which counts as seen.
+_TESTED, _LIMIT = 60.0, 420
 
-#: Modules of each group, and the tests that are to see their faults, the quickest first.
-GROUPS: dict[str, tuple[list[str], list[str]]] = {
-    "metrics": (
-        ["core/metrics/*.py"], ["core/methods/test_versions.py", "core/metrics"],
-    ),
-    "gauges": (
-        ["core/gauges/*.py", "core/edges/*.py"], ["core/methods/test_versions.py", "core/gauges",
-                                                  "core/calibrate",
-                                                  "core/operations/test_banded.py"],
-    ),
-    "statistics": (
-        ["core/analysis/statistics.py", "core/analysis/guarantee.py", "core/analysis/repeats.py",
-         "core/gate/rates.py"],
-        ["core/analysis", "core/gate", "experiment/test_guarantee.py", "experiment/test_witness.py",
-         "experiment/test_intervals.py"],
-    ),
-    "answers": (
-        ["experiment/ranking.py", "experiment/rates.py", "experiment/summary.py",
-         "experiment/common.py", "experiment/guarantee.py", "experiment/two_runs.py",
-         "pages/answer.py"],
-        ["experiment/test_witness.py", "experiment/test_summary.py", "experiment/test_guarantee.py",
-         "experiment/test_two_runs.py"],
-    ),
-    "certificates": (
-        ["core/degrade/certify/*.py", "core/operations/certificate.py",
-         "core/operations/findings.py", "core/operations/degrade.py"],
-        ["core/methods/test_versions.py", "core/degrade", "core/operations"],
-    ),
-    "container": (
-        ["core/codecs/layers/container.py", "core/codecs/layers/slabs.py", "files/streams.py",
-         "core/operations/expand.py", "core/operations/coding.py"],
-        ["core/codecs"],
-    ),
-    "ledger": (
-        ["experiment/ledger.py", "experiment/export.py"],
-        ["core/methods/test_versions.py", "experiment/test_content.py",
-         "experiment/test_foreign_folders.py",
-         "experiment/test_runs.py::test_failed_rows_are_told_and_tried_again"],
-    ),
-    "runner": (
-        ["experiment/runner.py", "experiment/retrying.py", "experiment/executors.py",
-         "experiment/work.py"],
-        ["experiment/test_executors.py", "experiment/test_content.py",
-         "experiment/test_runs.py::test_pictures_that_are_kept",
-         "experiment/test_runs.py::test_failed_rows_are_told_and_tried_again"],
-    ),
-    "cache keys": (
-        ["core/compute/sharing.py", "experiment/tasks.py", "files/opening.py",
-         "core/chain/bind.py", "core/operations/treatment.py"],
-        ["experiment/test_content.py", "files/test_opening.py", "core/chain", "core/compute",
-         "core/metrics",
-         "core/operations/test_sweep.py", "core/methods/test_versions.py"],
-    ),
+#: Modules of each group.
+GROUPS: dict[str, list[str]] = {
+    "metrics": ["core/metrics/*.py", "core/metrics/kernels/*.py"],
+    "gauges": ["core/gauges/*.py", "core/edges/*.py"],
+    "statistics": ["core/analysis/*.py", "core/gate/*.py", "core/opinion/*.py"],
+    "calibration": ["core/calibrate/*.py", "core/chart/*.py"],
+    "degradations": ["core/degrade/*.py"],
+    "answers": ["experiment/ranking.py", "experiment/rates.py", "experiment/summary.py",
+                "experiment/common.py", "experiment/guarantee.py", "experiment/two_runs.py",
+                "experiment/interactions.py", "experiment/opinions.py", "pages/*.py"],
+    "certificates": ["core/degrade/certify/*.py", "core/operations/certificate.py",
+                     "core/operations/findings.py", "core/operations/degrade.py"],
+    "container": ["core/codecs/layers/*.py", "files/streams.py", "core/operations/expand.py",
+                  "core/operations/coding.py", "core/operations/rate.py"],
+    "ledger": ["experiment/ledger.py", "experiment/export.py", "experiment/results.py"],
+    "runner": ["experiment/runner.py", "experiment/retrying.py", "experiment/executors.py",
+               "experiment/work.py"],
+    "cache keys": ["core/compute/sharing.py", "experiment/tasks.py", "files/opening.py",
+                   "core/chain/bind.py", "core/operations/treatment.py"],
 }  # fmt: skip
 
 _SWAPS: dict[type[ast.AST], type[ast.AST]] = {
@@ -151,7 +124,7 @@ def changed(node: ast.AST) -> None:
 def mutants(group: str, count: int, seed: int) -> list[Mutant]:
     """A sample of the faults of a group."""
     found = []
-    for pattern in GROUPS[group][0]:
+    for pattern in GROUPS[group]:
         for path in sorted((ROOT / "src/magnetite").glob(pattern)):
             module = str(path.relative_to(ROOT / "src/magnetite"))
             for number, (node, kind) in enumerate(nodes(ast.parse(path.read_text()))):
@@ -167,35 +140,86 @@ def source_of(mutant: Mutant) -> str:
     return ast.unparse(ast.fix_missing_locations(tree))
 
 
-def fails(group: str, tree: Path) -> bool:
-    """Whether a test of a group fails in a copy of the project."""
+class Recorded:
+    """Which tests run which lines of a copy of the project, and how long they take."""
+
+    def __init__(self, tree: Path) -> None:
+        words = ["-n", "2", "-vv", "--durations=0", "--cov", "--cov-context=test", "--cov-report="]
+        done = _pytest(tree, words, None)
+        self.seconds: Counter[str] = Counter()
+        self._in_file: dict[str, set[str]] = {}
+        for line in done.stdout.splitlines():
+            if found := re.match(r"([\d.]+)s (?:call|setup|teardown) +(tests/\S+?::.*)$", line):
+                self.seconds[found[2].strip()] += float(found[1])
+            if found := re.search(r"PASSED (tests/\S+?)(::.*)$", line):
+                self._in_file.setdefault(found[1], set()).add(found[1] + found[2].strip())
+        self._data = CoverageData(str(tree / ".coverage"))
+        self._data.read()
+        self._source = tree / "src/magnetite"
+
+    def tests_of(self, mutant: Mutant) -> list[str]:
+        """Tests that run the line, or, of compiled loops, its module or one that imports it."""
+        found = self._at(mutant.module).get(mutant.line, set())
+        for module in [] if found else [mutant.module, *self._importers.get(mutant.module, ())]:
+            found = found.union(*self._at(module).values())
+        chosen, total = [], 0.0
+        for test in sorted(found, key=lambda test: (self.seconds[test], test)):
+            total += self.seconds[test]
+            if total > _TESTED:
+                break
+            chosen.append(test)
+        return chosen
+
+    def _at(self, module: str) -> dict[int, set[str]]:
+        by_line = self._data.contexts_by_lineno(str(self._source / module))
+        return {line: set(self._named(contexts)) for line, contexts in by_line.items()}
+
+    def _named(self, contexts: Iterable[str]) -> Iterator[str]:
+        """Tests of contexts; what a fixture runs is run for all tests of its file."""
+        for context in contexts:
+            test, _, phase = context.partition("|")
+            if phase == "setup":
+                yield from self._in_file.get(test.partition("::")[0], ())
+            elif test:
+                yield test
+
+    @cached_property
+    def _importers(self) -> dict[str, set[str]]:
+        found: dict[str, set[str]] = {}
+        for path in self._source.rglob("*.py"):
+            for name in re.findall(r"from magnetite\.([\w.]+) import", path.read_text()):
+                module = name.replace(".", "/") + ".py"
+                found.setdefault(module, set()).add(str(path.relative_to(self._source)))
+        return found
+
+
+def _pytest(tree: Path, words: list[str], limit: float | None) -> subprocess.CompletedProcess[str]:
     own = os.environ | {
         "PYTHONPATH": str(tree / "src"), "NUMBA_CACHE_DIR": str(tree / "cache"),
     }  # fmt: skip
-    words = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist"]
-    try:
-        done = subprocess.run(
-            [*words, *(f"tests/{part}" for part in GROUPS[group][1])],
-            cwd=tree, env=own, capture_output=True, timeout=_LIMIT, check=False,
-        )  # fmt: skip
-    except subprocess.TimeoutExpired:
-        return True
-    return done.returncode != 0
+    return subprocess.run(
+        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", *words],
+        cwd=tree, env=own, capture_output=True, text=True, timeout=limit, check=False,
+    )  # fmt: skip
 
 
-def is_seen(mutant: Mutant, tree: Path) -> bool:
+def is_seen(mutant: Mutant, tests: list[str], tree: Path) -> bool:
     """Whether a test fails with the fault."""
     path = tree / "src/magnetite" / mutant.module
     before = path.read_text()
+    (tree / "tests.txt").write_text("\n".join(tests))
     try:
         path.write_text(source_of(mutant))
-        return fails(mutant.group, tree)
+        words = ["-x", "-p", "no:xdist", "-p", "no:cov", f"@{tree / 'tests.txt'}"]
+        return bool(tests) and _pytest(tree, words, _LIMIT).returncode != 0
+    except subprocess.TimeoutExpired:
+        return True
     finally:
         path.write_text(before)
 
 
 def main() -> None:
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 20
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 12
     groups = sys.argv[3:] or list(GROUPS)
     out = Path(sys.argv[2]) if len(sys.argv) > 2 else ROOT / "docs/mutations.json"
     with tempfile.TemporaryDirectory() as folder:
@@ -204,29 +228,25 @@ def main() -> None:
             tree = Path(folder) / str(number)
             for part in ("src", "tests", "pyproject.toml", "README.md", "docs", "benchmarks"):
                 copy = shutil.copytree if (ROOT / part).is_dir() else shutil.copy
-                (tree).mkdir(exist_ok=True)
+                tree.mkdir(exist_ok=True)
                 copy(ROOT / part, tree / part)
             trees.put(tree)
+        recorded = Recorded(Path(folder) / "0")
+        print(f"{len(recorded.seconds)} tests recorded", flush=True)
 
         def work(mutant: Mutant) -> tuple[Mutant, bool]:
+            tests = recorded.tests_of(mutant)
             tree = trees.get()
             try:
-                seen = is_seen(mutant, tree)
+                seen = is_seen(mutant, tests, tree)
             finally:
                 trees.put(tree)
             if not seen:
-                print(f"survived: {mutant.module}:{mutant.line} {mutant.change}", flush=True)
+                where = f"{mutant.module}:{mutant.number}, line {mutant.line}"
+                print(f"survived {len(tests)} tests: {where} {mutant.change}", flush=True)
             return mutant, seen
 
-        def check(group: str) -> None:
-            tree, start = trees.get(), time.perf_counter()
-            if fails(group, tree):
-                raise SystemExit(f"the tests of {group} fail without a fault, or take too long")
-            print(f"{group}: {time.perf_counter() - start:.0f} s without a fault", flush=True)
-            trees.put(tree)
-
         with ThreadPoolExecutor(2) as pool:
-            list(pool.map(check, groups))
             found = list(pool.map(work, [m for g in groups for m in mutants(g, count, seed=1)]))
     reasons = tomllib.loads(REASONS.read_text()) if REASONS.exists() else {}
     result = {}

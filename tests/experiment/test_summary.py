@@ -168,3 +168,12 @@ def test_half_of_the_failures_are_no_majority() -> None:
         table = ranking(replace(rows, frame=own, lost=lost), "psnr").frame
         row = table[table["treatment"] == "b"].iloc[0]
         assert (row["verdict"] == "not compared") is apart
+
+
+def test_groups_of_rows_keep_the_order_of_the_plan() -> None:
+    rows = simulated(1.0)
+    turned = replace(rows, frame=rows.frame.iloc[::-1])
+    assert [key for key, _ in turned.split(["treatment"])] == [("c",), ("b",), ("nothing",)]
+    (own,) = [own for key, own in rows.split(["treatment", "repeat"]) if key == ("b", 1)]
+    assert set(own.frame["treatment"]) == {"b"}
+    assert len(own.frame) == 16
