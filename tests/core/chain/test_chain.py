@@ -151,3 +151,10 @@ def test_sweeps_expand_in_order() -> None:
 def test_errors_point_at_the_word(text: str, message: str) -> None:
     with pytest.raises(ChainError, match=re.compile(message)):
         parse_chain(text, "degradation")
+
+
+def test_a_range_may_hold_one_value_and_no_falling_ones() -> None:
+    assert expand_sweep("5dn..5dn") == ["5dn"]
+    assert expand_sweep("1..2/0.5,9") == ["1", "1.5", "2", "9"]
+    with pytest.raises(ValueError, match="must rise"):
+        expand_sweep("5..4")
