@@ -138,7 +138,10 @@ def _apart(rank: int | None, name: str, common: Common) -> Ranked:
 
 
 def against(values: Float64) -> dict[tuple[int, int], Difference]:
-    """Difference of every later column from every earlier one; intervals hold together."""
+    """Difference of every later column, values of shape (n, k), from every earlier one.
+
+    Their intervals hold together.
+    """
     pairs = list(combinations(range(values.shape[1]), 2))
     if not pairs:
         return {}

@@ -138,7 +138,7 @@ def _inflated(chunk: bytes) -> bytes:
 
 
 def from_ycbcr(samples: Samples, bits: int, page: Any) -> Samples:
-    """Uncompressed YCbCr of a TIFF page as RGB (TIFF 6.0, section 21).
+    """Uncompressed YCbCr of a TIFF page as RGB, shape (h, w, 3) (TIFF 6.0, section 21).
 
     Raises
     ------

@@ -65,7 +65,7 @@ def spectrum_figure(pictures: Sequence[Picture], names: Sequence[str]) -> Figure
 
 
 def draw_radial(axes: Axes, frequency: Float64, mean: Float64, name: str, colour: str) -> None:
-    """One line of power in dB over frequency."""
+    """One line of power in dB over frequency, both of shape (n,)."""
     axes.plot(frequency, 10 * np.log10(mean + 1e-12), color=colour, label=name)
     axes.set_xlim(0, 0.5)
     axes.set_xlabel("cycles per px")

@@ -25,7 +25,10 @@ def power(plane: Float64) -> Float64:
 
 
 def radial_power(samples: Float64) -> tuple[Float64, Float64]:
-    """Frequencies in cycles per px up to 1/2, and the mean power there, over all channels."""
+    """Frequencies in cycles per px up to 1/2, and the mean power there, each of shape (n,).
+
+    `samples` of shape (h, w) or (h, w, n), of which all channels count.
+    """
     planes = np.moveaxis(samples.reshape(*samples.shape[:2], -1), -1, 0)
     mean = np.mean([power(plane) for plane in planes], axis=0)
     fy, fx = (np.fft.fftfreq(n) for n in mean.shape)

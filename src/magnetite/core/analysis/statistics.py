@@ -50,7 +50,7 @@ def interval(values: Sequence[float]) -> Interval:
 def skewness(values: Float64) -> float:
     """Sample skewness `n / ((n - 1) (n - 2)) Σ ((x - mean) / sd)³` where it is significant; or 0.
 
-    Significant at the 5 % level by D'Agostino's test, which needs eight values.
+    Of values of shape (n,), significant at the 5 % level by D'Agostino's test, which needs eight.
     """
     number = values.size
     if number < _TESTED or not np.ptp(values) > 0:
@@ -89,7 +89,7 @@ def spearman(one: Sequence[float], two: Sequence[float]) -> float:
 
 
 def ranks(values: Float64) -> Float64:
-    """Ranks of values, from 1; equal values share the mean of theirs."""
+    """Ranks of values, shape (n,), from 1; equal values share the mean of theirs."""
     _, inverse, counts = np.unique(values, return_inverse=True, return_counts=True)
     last = np.cumsum(counts)
     return np.asarray((last - (counts - 1) / 2)[inverse])

@@ -108,7 +108,7 @@ def row_noise(deviations: Sequence[Float32]) -> Estimate | None:
 def levels_of(
     signal: Float32, variance: Float32, frames: int, rounded: bool, *, even: bool = False
 ) -> Cells:
-    """Sort a scene's samples into cells of like signal.
+    """Sort a scene's samples into cells of like signal; both arrays of shape (h, w, channels).
 
     Of rounded samples ten cells span a digital number or more, so that means of frames that lie
     between two of them share a level. A flat field is one cell: the variation of its means is noise
@@ -132,7 +132,7 @@ def levels_of(
 
 
 def is_even(signal: Float32) -> bool:
-    """Whether means of tiles hardly differ, as those of a flat field, or not beyond chance."""
+    """Whether tiles of a signal, shape (h, w, channels), differ no more than a flat field's."""
     height, width, channels = signal.shape
     down, across = max(1, height // 32), max(1, width // 32)
     rows, columns = height // down, width // across
@@ -145,7 +145,7 @@ def is_even(signal: Float32) -> bool:
 
 
 def is_clipped(stack: Float32, ends: tuple[float, float]) -> bool:
-    """Whether samples at the smallest or largest value are enough to weaken noise and pattern."""
+    """Whether samples of shape (frames, h, w, channels) at either end weaken noise and pattern."""
     at_ends = int(np.count_nonzero(stack <= ends[0]) + np.count_nonzero(stack >= ends[1]))
     return at_ends > MOST_CLIPPED * stack.size
 

@@ -42,7 +42,7 @@ def correlations(residual: Float64) -> Iterator[tuple[tuple[int, int], float]]:
 
 
 def variance_of_means(residuals: Iterable[Float64]) -> float:
-    """Variance of the mean of many samples of noise, over that of white noise.
+    """Variance of the mean of many samples of noise over that of white noise; patches (h, w).
 
     One more than twice the sum of the correlations, averaged over patches; 1 without noise.
     """

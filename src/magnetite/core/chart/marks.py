@@ -285,11 +285,11 @@ def dot_centre(plane: Float64, mapping: Mapping, point: Float64, chart: Chart) -
 
 
 def centroid(plane: Float64, start: Float64, radius: float) -> Float64 | None:
-    """Centre of a dot: the centroid of its darkness under a Gaussian window that is centred on it.
+    """Centre (x, y) of a dot: the centroid of its darkness under a Gaussian window centred on it.
 
-    `radius` is that of the window, px, 2.4 of its sd. The window follows the centroid until they
-    agree, so that noise and whatever stands beside the dot weigh little. None where there is no
-    dot.
+    `plane` has shape (h, w), `start` (2,); `radius` is that of the window, px, 2.4 of its sd. The
+    window follows the centroid until they agree, so that noise and neighbouring elements weigh
+    little. None where there is no dot.
     """
     centre = start
     if not (np.isfinite([*start, radius]).all() and np.abs([*start, radius]).max() < _FARTHEST):

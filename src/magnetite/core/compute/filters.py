@@ -84,7 +84,7 @@ def convolve_separable(plane: Pixels, line: Float64, boundary: Boundary = "mirro
 
 
 def beyond_edges(side: int, reach: int, boundary: Boundary) -> Indices:
-    """Which of `side` samples stands at every position from `-reach` on; -1 for black."""
+    """The sample at each position from `-reach` on, shape (side + 2 reach,); -1 is black."""
     positions = np.arange(-reach, side + reach)
     inside = (positions >= 0) & (positions < side)
     if boundary == "black":

@@ -152,7 +152,7 @@ def compiled(**flags: Any) -> Decorator:
 
 
 def readable(array: Samples) -> Samples:
-    """The array as loops are compiled for it: contiguous and read-only, a copy only if need be."""
+    """An array of any shape as loops take it: contiguous, read-only, copied if need be."""
     view = np.ascontiguousarray(array).view()
     view.flags.writeable = False
     return view

@@ -43,7 +43,7 @@ def box(size: float) -> Float64:
 
 
 def disk(radius: float) -> Float64:
-    """Disk of a radius in px: each weight is the area of the disk inside the pixel.
+    """Disk of a radius in px, shape (n, n), n odd: each weight is the disk's area inside the pixel.
 
     Hopkins, Proc. Royal Society A 231, 1955: the geometrical image of a point out of focus.
     """
@@ -63,7 +63,7 @@ def disk(radius: float) -> Float64:
 
 
 def motion(length: float, angle: float) -> Float64:
-    """Straight motion: each weight is the length of the path inside the pixel.
+    """Straight motion, shape (h, w), both odd: each weight is the path's length inside the pixel.
 
     `angle` in degrees, counter-clockwise from the x axis; `length` in px.
     """
@@ -86,7 +86,7 @@ def motion(length: float, angle: float) -> Float64:
 
 
 def measured(weights: Float64) -> Float64:
-    """A kernel from measured weights: scaled to unit sum, padded to odd sides.
+    """A kernel from measured weights, shape (h, w): scaled to unit sum, padded to odd sides.
 
     Raises
     ------
@@ -114,7 +114,7 @@ class Shape:
 
 
 def shape_of(kernel: Float64) -> Shape:
-    """Measure a kernel as applied."""
+    """Measure a kernel as applied, shape (h, w)."""
     lines = kernel.sum(axis=0), kernel.sum(axis=1)
     positions = [np.arange(line.size) - line.size // 2 for line in lines]
     total = float(kernel.sum())
@@ -125,14 +125,14 @@ def shape_of(kernel: Float64) -> Shape:
 
 
 def mtf(line: Float64, frequency: Float64) -> Float64:
-    """Modulation transfer of a line of weights at frequencies in cycles per px."""
+    """Modulation transfer of weights, shape (n,), at frequencies in cycles per px, shape (m,)."""
     positions = np.arange(line.size) - line.size // 2
     waves = np.exp(-2j * np.pi * np.multiply.outer(frequency, positions))
     return np.asarray(np.abs(waves @ line) / line.sum())
 
 
 def mtf50(line: Float64) -> float | None:
-    """Lowest frequency, cycles per px, at which contrast falls to half; None up to 1/2."""
+    """Lowest frequency, c/px, at which contrast falls to half; None up to 1/2. Shape (n,)."""
     return crossing(_FREQUENCY, mtf(line, _FREQUENCY), 0.5)
 
 
@@ -168,7 +168,7 @@ def disk_transfer(radius: float) -> Callable[[Float64], Float64]:
 
 
 def crossing(x: Float64, y: Float64, level: float) -> float | None:
-    """First position where y falls below a level, between points on a straight line; or None."""
+    """First x where y, both of shape (n,), falls below a level, on straight lines; or None."""
     below = np.flatnonzero(y < level)
     if below.size == 0:
         return None

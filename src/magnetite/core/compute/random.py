@@ -144,10 +144,10 @@ def _fill_band(rng: BandGenerator, arrays: list[Samples], sampler: Callable[...,
 
 
 def normal(rng: np.random.Generator, out: Float32) -> None:
-    """Standard normal numbers."""
+    """Fill an array of any shape with standard normal numbers."""
     rng.standard_normal(out=out, dtype=np.float32)
 
 
 def uniform(rng: np.random.Generator, out: Float32) -> None:
-    """Numbers evenly distributed on 0 to 1."""
+    """Fill an array of any shape with numbers evenly distributed on 0 to 1."""
     rng.random(out=out, dtype=np.float32)

@@ -28,6 +28,6 @@ def gaussian_kernel(sigma: float, radius: int | None = None) -> Float64:
 
 
 def kernel_sd(kernel: Float64) -> float:
-    """Standard deviation of a centred kernel's weights, in px: the blur it really applies."""
+    """Sd of a centred kernel's weights, shape (n,), in px: the blur it really applies."""
     x = np.arange(kernel.size) - kernel.size // 2
     return math.sqrt(float(kernel @ x**2))

@@ -92,7 +92,7 @@ def _with_model(crossings: list[float | None]) -> float | None:
 def overshoot_of(profile: Float64, noise: float) -> float:
     """Largest excursion beyond the plateaus, a share of the edge's height; 0 within the noise.
 
-    `noise` is the standard error of a point of the profile.
+    `profile` has shape (n,); `noise` is the standard error of a point of the profile.
     """
     outer = _plateaus(profile)
     least = max(_OVERSHOOT, 5 * noise / (outer[1] - outer[0]))
@@ -101,7 +101,7 @@ def overshoot_of(profile: Float64, noise: float) -> float:
 
 
 def excursion(profile: Float64) -> float:
-    """Largest excursion beyond the plateaus, a share of the edge's height."""
+    """Largest excursion of a profile, shape (n,), beyond its plateaus, of the edge's height."""
     low, high = _plateaus(profile)
     return max(float(profile.max()) - high, low - float(profile.min())) / (high - low)
 
@@ -172,7 +172,10 @@ def edge_profile(
 
 
 def transfer(profile: Float64) -> tuple[Float64, Float64]:
-    """Modulation transfer of an edge profile, up to 1 c/px; `PictureError` near a border."""
+    """Frequencies up to 1 c/px and modulation transfer of an edge profile, each of shape (n,).
+
+    Raises `PictureError` if the edge is near the end of the profile.
+    """
     spread = np.gradient(profile)
     centre = int(np.rint((np.arange(spread.size) * spread).sum() / spread.sum()))
     half = min(centre, spread.size - 1 - centre)

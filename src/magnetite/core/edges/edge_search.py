@@ -27,7 +27,7 @@ _MOST_CANDIDATES = 40
 
 
 def candidates(plane: Pixels) -> Iterator[Region]:
-    """Regions that may hold one slanted edge, best first for each size of window.
+    """Regions of a plane that may hold one slanted edge, best first for each size of window.
 
     The structure tensor, summed over a window, gives the strength of gradients there, their
     common direction, and how much they agree in it (Bigun and Granlund, ICCV 1987).

@@ -163,7 +163,7 @@ def _features(plane: Float64, origin: str) -> tuple[Float64, Float64]:
 
 
 def normalised(plane: Float64) -> tuple[Float64, Float64]:
-    """Luminance less its local mean over its local sd plus 1, and the local sd."""
+    """Luminance, shape (h, w), less its local mean over its local sd plus 1, and the local sd."""
     from scipy.ndimage import correlate1d
 
     weights = gaussian_kernel(7 / 6, radius=3)
@@ -203,7 +203,7 @@ _SHAPES = np.arange(0.2, 10.001, 0.001)
 def asymmetric_gaussian(samples: Float64) -> tuple[Float64, Float64, Float64, Float64]:
     """Shape, left and right width, and mean of an asymmetric generalised Gaussian, by moments.
 
-    One of each for every entry of the first axis; NaN where all samples are 0.
+    Of samples of shape (m, n), each result of shape (m,); NaN where all samples are 0.
 
     Source: Lasmar, Stitou and Berthoumieu, IEEE ICIP 2009, as used by Mittal et al. (2013).
     """

@@ -29,12 +29,12 @@ _ON_LEVEL = 0.02
 
 
 def sample_counts(pixels: Pixels, peak: float, step: float) -> Indices:
-    """How often each digital number comes; `step` as in `noise_wavelet`, not 0."""
+    """Counts of each digital number, pixels of any shape; `step` as in `noise_wavelet`, not 0."""
     return _count(np.asarray(pixels) / (step * peak), round(1 / step))
 
 
 def diagonal_counts(pixels: Pixels, peak: float, step: float) -> Totals:
-    """How often each size of a diagonal coefficient comes, in halves of a step, and each number."""
+    """Counts of diagonal coefficients by size, in halves of a step, and of numbers; of a plane."""
     sizes = np.abs(diagonals(pixels)) / (step * peak / 2)
     return _count(sizes, 4 * round(1 / step)), sample_counts(pixels, peak, step)
 
@@ -91,7 +91,7 @@ def noise_sd(pixels: Pixels, peak: float = 1.0, step: float | None = None) -> fl
 
 
 def own_step(pixels: Pixels, peak: float, stated: float | None) -> float:
-    """The stated step, or that of the smallest depth that holds all samples if it is larger."""
+    """The stated step, or that of the smallest depth for samples of any shape, if larger."""
     if stated is not None and stated >= _LARGEST_STEP:
         return stated
     return max(stated or 0.0, sample_step(pixels, peak))
@@ -106,6 +106,8 @@ def diagonals(pixels: Pixels) -> Pixels:
 
 def sample_step(pixels: Pixels, peak: float = 1.0) -> float:
     """Distance of two digital numbers, of full scale: that of the smallest depth that fits.
+
+    Of pixels of any shape.
 
     0 where the samples lie on the levels of no depth of 8 to 16 bits.
     """
@@ -124,12 +126,12 @@ def _step_of(shares: NDArray[np.floating[Any]]) -> float:
 
 
 def normal_sd(coefficients: NDArray[np.floating[Any]], step: float) -> float:
-    """Sd of normal numbers from their median size; `step` is that of the samples behind them."""
+    """Sd of normal numbers, any shape, from their median size; `step` is that of the samples."""
     return grouped_median(np.abs(coefficients).ravel(), step / 2) / _NORMAL_MEDIAN
 
 
 def grouped_median(values: NDArray[np.floating[Any]], width: float) -> float:
-    """Median of values of 0 or more that may be rounded to multiples of a width.
+    """Median of values, any shape, of 0 or more that may be rounded to multiples of a width.
 
     Those at the middle level are taken to lie evenly within half a width of it, so that ties
     move the median by no more than that. Where most values are 0 the median is below the one they

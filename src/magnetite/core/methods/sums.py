@@ -47,7 +47,7 @@ def root_quotient(totals: Totals) -> float:
 
 
 def moments(values: Pixels) -> Totals:
-    """Number of values, their mean, and the sum of their squared differences from it."""
+    """Number of values, any shape, their mean, and the sum of squared differences from it."""
     if values.size == 0:
         return 0, 0.0, 0.0
     mean = float(values.mean(dtype=np.float64))

@@ -85,18 +85,18 @@ def _lab(pixels: Samples, peak: float) -> Float64:
 
 
 def lab_of(rgb: Pixels) -> Float64:
-    """CIELAB (D65) of sRGB samples on 0..1, last axis 3; values outside 0..1 are clipped."""
+    """CIELAB (D65) of sRGB samples on 0..1, shape (..., 3); values outside 0..1 are clipped."""
     return lab_of_light(light_of(rgb))
 
 
 def light_of(encoded: Pixels) -> Float64:
-    """Linear light of sRGB samples on 0..1 (IEC 61966-2-1); values outside are clipped."""
+    """Linear light of sRGB samples on 0..1, any shape (IEC 61966-2-1); others are clipped."""
     inside = encoded.clip(0, 1)
     return np.where(inside <= 0.04045, inside / 12.92, ((inside + 0.055) / 1.055) ** 2.4)
 
 
 def lab_of_light(linear: Float64) -> Float64:
-    """CIELAB (D65) of linear sRGB, last axis 3 (ISO/CIE 11664-4:2019)."""
+    """CIELAB (D65) of linear sRGB, shape (..., 3) (ISO/CIE 11664-4:2019)."""
     xyz = linear @ (_TO_XYZ.T / _WHITE)
     delta = 6 / 29
     f = np.where(xyz > delta**3, np.cbrt(xyz), xyz / (3 * delta**2) + 4 / 29)
@@ -105,7 +105,7 @@ def lab_of_light(linear: Float64) -> Float64:
 
 
 def light_of_lab(lab: Float64) -> Float64:
-    """Linear sRGB of CIELAB (D65), last axis 3; outside 0..1 where sRGB has no such colour."""
+    """Linear sRGB of CIELAB (D65), shape (..., 3); outside 0..1 where sRGB has no such colour."""
     y = (lab[..., 0] + 16) / 116
     f = np.stack([y + lab[..., 1] / 500, y, y - lab[..., 2] / 200], axis=-1)
     delta = 6 / 29

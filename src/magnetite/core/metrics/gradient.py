@@ -92,6 +92,6 @@ def edge_preservation(reference: Pixels, test: Pixels) -> float:
 
 
 def laplacian(plane: Pixels) -> Float64:
-    """`up + down + left + right - 4 centre` over the inner samples."""
+    """`up + down + left + right - 4 centre` over the inner samples, shape (h - 2, w - 2)."""
     neighbours = plane[:-2, 1:-1] + plane[2:, 1:-1] + plane[1:-1, :-2] + plane[1:-1, 2:]
     return np.asarray(neighbours - 4 * plane[1:-1, 1:-1])

@@ -59,7 +59,7 @@ class Agreement:
 
 
 def fitted_mapping(x: Float64, y: Float64) -> LogisticMapping:
-    """Logistic curve through figures and opinions, least squares.
+    """Logistic curve through figures and opinions, each of shape (n,), least squares.
 
     It rises or falls with the figures as the opinions do.
     """

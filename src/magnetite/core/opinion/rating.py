@@ -25,7 +25,7 @@ LEAST_CORRELATION = 0.75
 
 
 def mean_with_interval(values: Float64) -> Estimate:
-    """Mean with its 95 % interval (see `interval`); without ends for one value."""
+    """Mean of values, shape (n,), with its 95 % interval (see `interval`); without ends for one."""
     found = interval(values.tolist())
     return Estimate(found.mean, found.low, found.high)
 

@@ -26,7 +26,7 @@ _SLOPES = np.geomspace(5, 20, 13)
 
 
 def right_answers(level: Float64, threshold: float, slope: float) -> Float64:
-    """Chance of a right answer: logistic in the logarithm of the level.
+    """Chance of a right answer, shape of the levels: logistic in the logarithm of the level.
 
     At the threshold it is half way from guessing to all but lapses: 74 %.
     """

@@ -10,7 +10,7 @@ from magnetite.core.compute.jit import compiled
 
 @compiled()
 def store(pixels: Float32, full_scale: np.float32, out: Samples) -> tuple[int, int]:
-    """Round, clip and cast a flat band; how many were clipped at either end."""
+    """Round, clip and cast a band, shape (n,); numbers of samples clipped at either end."""
     low = high = 0
     for i in range(pixels.size):
         number = np.rint(pixels[i] * full_scale)

@@ -29,7 +29,7 @@ def colours_of(
 
 
 def check_even(name: str, pixels: Pixels) -> None:
-    """Raise `PictureError` for sides that the pattern does not fit."""
+    """Raise `PictureError` for pixels, shape (h, w), whose sides the pattern does not fit."""
     height, width = pixels.shape[:2]
     if height % 2 or width % 2:
         raise PictureError(

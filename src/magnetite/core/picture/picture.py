@@ -259,7 +259,7 @@ def as_picture(
 
 
 def beyond_range(samples: Samples) -> float | None:
-    """How far float samples reach, if that is further than any on 0..1 would."""
+    """Largest size of float samples, any shape, if that is more than any on 0..1 would have."""
     with np.errstate(invalid="ignore"):
         largest = float(np.nanmax(np.abs(samples), initial=0.0))
     return largest if math.isfinite(largest) and largest > LARGEST_FLOAT else None

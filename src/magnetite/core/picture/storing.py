@@ -30,7 +30,7 @@ class Clipped(NamedTuple):
 
 
 def stored(pixels: Pixels, full_scale: float, dtype: Any) -> tuple[Samples, Clipped]:
-    """The nearest whole numbers of 0 to `full_scale`, and counts of clipped samples."""
+    """The nearest whole numbers of 0 to `full_scale`, any shape, and counts of clipped samples."""
     samples = np.empty(pixels.shape, dtype)
     store = _store
     if pixels.dtype == np.float32 and compiled_pays(pixels.size):
@@ -63,7 +63,7 @@ def _store(pixels: Pixels, full_scale: float, out: Samples) -> Clipped:
 
 
 def beyond(pixels: Pixels) -> Clipped:
-    """How many samples lie outside 0..1."""
+    """Numbers of samples, any shape, below 0 and above 1."""
 
     def work(part: slice) -> Clipped:
         band = pixels[part]
@@ -73,7 +73,7 @@ def beyond(pixels: Pixels) -> Clipped:
 
 
 def on_full_scale(samples: Samples, full_scale: float) -> Float32:
-    """Whole-number samples as shares of full scale, in float32."""
+    """Whole-number samples, any shape, as shares of full scale, in float32."""
     pixels = np.empty(samples.shape, np.float32)
 
     def work(part: slice) -> None:

@@ -30,7 +30,7 @@ def blur_kernel(
     sigma: float | None, size: float | None, radius: float | None, length: float | None,
     angle: float, kernel: Samples | None,
 ) -> Float64:  # fmt: skip
-    """The kernel of the one blur that is given."""
+    """The kernel of the one blur that is given, shape (h, w), both odd."""
     if sigma is not None:
         return psf.gaussian(sigma)
     if size is not None:

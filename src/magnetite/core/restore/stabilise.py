@@ -56,12 +56,12 @@ def anscombe(
 
 
 def forward(electrons: Samples, read: float) -> Samples:
-    """Generalised Anscombe transform; signals below -3/8 - read² count as that."""
+    """Generalised Anscombe transform, any shape; signals below -3/8 - read² count as that."""
     return np.asarray(2 * np.sqrt(np.maximum(electrons + 3 / 8 + read**2, 0)))
 
 
 def backward(even: Samples, read: float) -> Samples:
-    """Exact unbiased inverse, electrons: no signal where D is at most the mean of no signal."""
+    """Exact unbiased inverse, electrons, any shape: none where D is at most that of no signal."""
     signals, means = inverse_table(read)
     exact = np.interp(even, means, signals)
     return np.where(even < means[-1], exact, _closed_form(np.maximum(even, means[-1]), read))

@@ -61,7 +61,7 @@ _LARGEST_WEIGHT = 1e6
 def primal_dual(
     pixels: Pixels, weight: float, iterations: int, *, squares: bool = True, sd: float | None = None
 ) -> Pixels:
-    """The minimiser, in the pixels' dtype; with sd the weight is led to that rms misfit."""
+    """The minimiser, shape and dtype of the pixels; with sd the weight gives that rms misfit."""
     from magnetite.core.restore.kernels.variation import ascend, descend, in_bands
 
     pixels = np.ascontiguousarray(pixels)

@@ -41,5 +41,5 @@ def code_bits(c: Int64, data: UInt8, x: Int32, above: Int32, slots: NDArray[np.u
 
 
 def run(coder: Int64, data: UInt8, x: Int32, above: Int32) -> None:
-    """Code or decode bits in place: see `code_bits`."""
+    """Code or decode bits in place, shape (h, w): see `code_bits`."""
     code_bits(coder, data, x, above, new_slots(_SLOTS))

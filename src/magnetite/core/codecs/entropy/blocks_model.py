@@ -165,7 +165,7 @@ def code_gamma(c: Int64, data: UInt8, number: int, slots: NDArray[np.uint32], fi
 
 
 def scan_of(height: int, width: int) -> Int64:
-    """Positions of a block by rising frequency, each with one of 64 frequency classes."""
+    """Row, column, class of frequency by rising frequency, shape (height width, 3)."""
     row, column = np.arange(height), np.arange(width)
     frequency = ((row / height) ** 2)[:, np.newaxis] + (column / width) ** 2
     order = np.argsort(frequency.ravel(), kind="stable")

@@ -58,12 +58,12 @@ def new_coder(decoding: bool, size: int) -> Int64:
 
 
 def new_slots(count: int) -> NDArray[np.uint32]:
-    """Probabilities of `count` contexts, all one half."""
+    """Probabilities of contexts, shape (count,), all one half."""
     return np.full(count, FRESH, np.uint32)
 
 
 def new_weights(sets: int) -> Int32:
-    """Weights of `sets` mixers, `INPUTS` of each."""
+    """Weights of mixers, shape (sets `INPUTS`,)."""
     return np.full(sets * INPUTS, _FIRST_WEIGHTS // INPUTS, np.int32)
 
 

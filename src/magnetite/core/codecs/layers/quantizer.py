@@ -84,7 +84,7 @@ class Quantizer:
 
 
 def check_range(scaled: Float32) -> None:
-    """Raise `PictureError` if a coefficient, in steps, is too large to be coded."""
+    """Raise `PictureError` if a coefficient, in steps, any shape, is too large to be coded."""
     largest = max(float(scaled.max()), -float(scaled.min()))
     if largest > LARGEST:
         raise PictureError(

@@ -81,6 +81,6 @@ class Finding:
 
 
 def rms(difference: Pixels) -> float:
-    """Root of the mean square, summed in float64."""
+    """Root of the mean square of an array of any shape, summed in float64."""
     flat = difference.ravel()
     return float(np.sqrt(np.vdot(flat, flat.astype(np.float64)) / flat.size))

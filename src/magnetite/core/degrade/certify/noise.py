@@ -96,7 +96,10 @@ def moments(
 
 
 def moment_sums(residual: Samples, mean: float, sd: float) -> Float64:
-    """Sums that moments follow from: of powers about `mean`, of neighbours, and a histogram."""
+    """Sums that moments follow from: of powers about `mean`, of neighbours, and a histogram.
+
+    `residual` of shape (h, w) or (h, w, n); the sums of shape (8 + `POINTS`,).
+    """
     d = np.subtract(residual, mean, dtype=np.float64)
     square, flat = d * d, d.reshape(-1)
     squares = square.reshape(-1)
@@ -116,7 +119,7 @@ def moment_sums(residual: Samples, mean: float, sd: float) -> Float64:
 def moments_of(
     sums: Float64, cumulative: Callable[[Float64], Float64], mean: float, sd: float
 ) -> Moments:
-    """Moments from the sums of all bands; those of higher order are about the measured mean."""
+    """Moments from the sums of all bands, shape (8 + `POINTS`,), about the measured mean."""
     count, s1, s2, s3, s4, products, both, pairs = sums[:8].tolist()
     c, r2, r3, r4 = (s / count for s in (s1, s2, s3, s4))
     m2 = r2 - c * c

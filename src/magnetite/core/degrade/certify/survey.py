@@ -59,7 +59,7 @@ class ChangeSurvey:
 
 
 def squares(one: Pixels, other: Pixels) -> float:
-    """Sum of squared differences, in float64."""
+    """Sum of squared differences of two arrays of one shape, in float64."""
     difference = np.subtract(one, other, dtype=np.float64).reshape(-1)
     return float(np.vdot(difference, difference))
 

@@ -93,7 +93,7 @@ class _Crowding:
 
 
 def diffused(plane: Pixels, first: float, step: float, count: int) -> Pixels:
-    """Round to levels and hand each error on: 7/16 ahead, 3/16, 5/16 and 1/16 below.
+    """Round a plane to levels and hand each error on: 7/16 ahead, 3/16, 5/16 and 1/16 below.
 
     Rows run forth and back in turn. Floyd and Steinberg, Proc. Society for Information Display
     17(2), 1976.

@@ -17,7 +17,7 @@ _compiled = compiled(fastmath={"contract", "nsz", "reassoc"})
 
 @_compiled
 def change_sums(before: Float32, after: Float32, full_scale: np.float32) -> Float64:
-    """Of `ChangeSurvey`."""
+    """Sums of `ChangeSurvey`, of samples of shape (h, w n)."""
     sums, row = np.zeros(5), np.empty(before.shape[1], np.float32)
     for i in range(before.shape[0]):
         _stored(row, after[i], full_scale, sums)
@@ -38,7 +38,7 @@ def noise_sums(
     before: Float32, after: Float32, full_scale: np.float32,
     mean: float, sd: float, lag: int, points: int, furthest: float,
 ) -> Float64:  # fmt: skip
-    """Of `AdditiveSurvey`; `lag` is the distance of neighbours, the number of channels."""
+    """Sums of `AdditiveSurvey`, of samples of shape (h, w n); `lag` is the number n of channels."""
     head = 13
     sums, row = np.zeros(head + points), np.empty(before.shape[1], np.float32)
     noise = np.empty(before.shape[1])
@@ -80,7 +80,7 @@ def level_sums(
     before: Float32, after: Float32, full_scale: np.float32,
     first: np.float32, step: np.float32, low: np.float32, high: np.float32, count: int,
 ) -> Float64:  # fmt: skip
-    """Of `LevelsSurvey`."""
+    """Sums of `LevelsSurvey`, of samples of shape (h, w n)."""
     head = 9
     sums, row = np.zeros(head + count), np.empty(before.shape[1], np.float32)
     for i in range(before.shape[0]):

@@ -91,12 +91,12 @@ def halved(plane: Pixels) -> Pixels:
 
 
 def fraction(above: Float64, below: Float64) -> Float64:
-    """`above / below`, 1 where nothing is below: there both windows agree."""
+    """`above / below`, of one shape, 1 where nothing is below: there both windows agree."""
     return np.divide(above, below, out=np.ones_like(above), where=below > 0)
 
 
 def totals_within(values: Float64, within: Mask, window: int) -> Totals:
-    """Sum and number of a map's values, one for each window, of those wholly inside a mask."""
+    """Sum and number of a map's values whose windows lie wholly inside a mask, shape (h, w)."""
     if within is not None:
         values = values[windows_inside(within, window)]
     return float(values.sum()), values.size

@@ -35,7 +35,7 @@ NoiseSd = Annotated[float | None, _EstimatedSd(), "standard deviation of the noi
 
 
 def estimated(pixels: Pixels, sd: float | None, step: float | None = None) -> float:
-    """The sd given, or that of `estimate`, of full scale."""
+    """The sd given, or that of `estimate` of pixels, shape (h, w) or (h, w, n); of full scale."""
     return sd if sd is not None else estimate(pixels, step).sd
 
 

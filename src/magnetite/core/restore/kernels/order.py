@@ -25,7 +25,7 @@ _LEVELS, _PER_COARSE = 256, 16
 
 @cache
 def median_network(count: int) -> NDArray[np.uint64]:
-    """Pairs of positions to put in order, one after the other, until the middle one is the median.
+    """Pairs of positions, shape (n, 2), to put in order until the middle one is the median.
 
     Batcher's merging of odd and even positions (AFIPS Spring Joint Computer Conf., 1968,
     doi:10.1145/1468075.1468121), without the comparisons that the middle does not depend on.
@@ -51,7 +51,7 @@ def median_network(count: int) -> NDArray[np.uint64]:
 
 @_compiled
 def digital(samples: Samples, full: Single, codes: Samples) -> bool:
-    """Whether all samples are whole numbers over full scale; `codes` are those numbers then."""
+    """Whether all samples, any shape, are whole numbers over full scale; `codes` are those then."""
     for start in range(0, samples.size, _CHUNK):
         stop = min(samples.size, start + _CHUNK)
         part, own = samples[start:stop], codes[start:stop]
@@ -125,7 +125,7 @@ def _in_order(space, one, two, count):  # type: ignore[no-untyped-def]
 
 @_compiled
 def histogram_band(padded: UInt8, first: int, size: int, out: UInt8) -> None:
-    """Medians of squares of any size, at a cost that does not depend on it.
+    """Medians of squares of any size of a padded plane, at a cost that does not depend on it.
 
     A histogram for each column slides down, one for the window slides along (Perreault and
     Hebert, IEEE Trans. Image Processing 16(9), 2007, doi:10.1109/TIP.2007.902329).

@@ -29,7 +29,7 @@ def in_bands(plane: Pixels, work: Callable[[int, int], float]) -> float:
 def ascend(
     ahead: Pixels, down: Pixels, across: Pixels, step: float, weight: float, first: int, last: int
 ) -> float:
-    """Move the flow along the slopes, and back to a length of at most `weight`."""
+    """Move the flow along the slopes of a plane, and back to at most `weight`."""
     height, width = ahead.shape
     kind = ahead.dtype.type
     s, longest, one = kind(step), kind(weight), kind(1)
@@ -55,7 +55,7 @@ def descend(
     pixels: Pixels, down: Pixels, across: Pixels, result: Pixels, ahead: Pixels,
     step: float, momentum: float, squares: bool, first: int, last: int,
 ) -> float:  # fmt: skip
-    """Move the result by the flow's divergence and towards the pixels, and look ahead.
+    """Move the result by the flow's divergence and towards the pixels, and look ahead; planes.
 
     Returns the sum of the squared residual.
     """
@@ -101,7 +101,7 @@ def _divergence(line: Pixels, down: Pixels, across: Pixels, y: int) -> None:
 def directions(
     plane: Pixels, down: Pixels, across: Pixels, softening: float, first: int, last: int
 ) -> float:
-    """Slopes over their length, softened where they are small."""
+    """Slopes over their length, softened where they are small; planes."""
     height, width = plane.shape
     soft = plane.dtype.type(softening)
     for y in range(first, last):
