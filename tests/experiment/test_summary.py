@@ -19,7 +19,7 @@ from magnetite.core.analysis.statistics import spearman
 from magnetite.experiment.ranking import Ranked, _references_wanted, ranking
 from magnetite.experiment.rates import rates
 from magnetite.experiment.results import RunRows
-from magnetite.experiment.summary import noticed
+from magnetite.experiment.summary import means, noticed
 
 
 def test_a_single_difference_has_students_law() -> None:
@@ -168,6 +168,21 @@ def test_half_of_the_failures_are_no_majority() -> None:
         table = ranking(replace(rows, frame=own, lost=lost), "psnr").frame
         row = table[table["treatment"] == "b"].iloc[0]
         assert (row["verdict"] == "not compared") is apart
+
+
+def test_means_over_fewer_rows_are_named() -> None:
+    rows = simulated(1.0)
+    frame = rows.frame.copy()
+    frame.loc[frame["reference"] == "r3", "ssim"] = np.nan
+    table = means(replace(rows, frame=frame), ["treatment"])
+    assert table.notes == (
+        "ssim has no value in 18 of 144 rows: its means are over the other rows, which may be "
+        "other pictures in each group",
+    )
+    ssim = table.frame[table.frame["figure"] == "ssim"]
+    assert set(ssim["references"]) == {7}
+    assert set(ssim["rows"]) == {42}
+    assert not means(rows, ["treatment"]).notes
 
 
 def test_groups_of_rows_keep_the_order_of_the_plan() -> None:

@@ -130,7 +130,20 @@ def means(rows: RunRows, by: list[str]) -> RunTable:
     if rows.failed:
         notes.append(f"{rows.failed} rows failed: means of such groups are over fewer rows, and "
                      "are compared in the ranking on the rows that all have")  # fmt: skip
+    notes += without_value(rows)
     return RunTable("means", "Means", frame, over, tuple(notes))
+
+
+def without_value(rows: RunRows) -> Iterator[str]:
+    """A sentence without its full stop on each figure that some rows have and others have not."""
+    total = len(rows.frame)
+    for figure in rows.figures:
+        missing = int(rows.frame[figure].astype(float).isna().sum())
+        if 0 < missing < total:
+            yield (
+                f"{figure} has no value in {missing} of {total} rows: its means are over the other "
+                "rows, which may be other pictures in each group"
+            )
 
 
 #: References from which skewness is tested.

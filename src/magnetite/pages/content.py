@@ -27,7 +27,7 @@ from magnetite.experiment.results import (
     metrics_of,
     read_rows,
 )
-from magnetite.experiment.summary import libraries_of, means
+from magnetite.experiment.summary import libraries_of, means, without_value
 from magnetite.files.reading import CodedFile
 from magnetite.files.resources import DiskFiles
 from magnetite.files.tables import plain_value
@@ -185,7 +185,7 @@ def _summary(rows: RunRows) -> str:
     ]  # fmt: skip
     words = ", ".join(f"{n} {noun}{'' if n == 1 else 's'}" for n, noun in counts)
     lost = f"; {rows.failed} failed, {rows.missing} missing" if rows.failed + rows.missing else ""
-    return f"{words}{lost}."
+    return " ".join([f"{words}{lost}.", *(f"{note}." for note in without_value(rows))])
 
 
 _TEXTS = ("reference", "degradation name", "degradation", "treatment name", "treatment")
