@@ -270,6 +270,8 @@ _FAULTS = {
     "closed or full output": ["test_outputs_that_are_closed_or_full"],
     "SIGINT and SIGTERM at random moments": ["test_a_run_that_is_ended_at_any_moment_goes_on",
                                              "test_an_interruption_is_one_line"],
+    "change of code that a kept loop was compiled from": [
+        "test_a_kept_loop_is_compiled_anew_where_what_it_calls_has_changed"],
     "many first starts at once": ["test_many_programs_start_at_once_with_an_empty_cache"],
     "commands that misbehave": ["test_commands_that_misbehave"],
     "folder of a run from a stranger": ["test_nothing_is_written_through_links_of_the_folder",
@@ -290,16 +292,16 @@ def _faults() -> str:
 
 
 _MUTATIONS = """\
-Mutations of a sample of the code, by `python tests/mutations.py 5`: an operator, a comparison or
-a constant is changed, and the tests of the group run. Mutants that survived at first have a test
-now; the survivors left have no observable effect, or change a threshold that was chosen.
+Mutations of a sample of the code, by `make mutations`: an operator, a comparison or a constant is
+changed, and the tests that run the changed line are run, the quickest first, for a minute at most.
 
 """
 
 
 def _mutations() -> str:
     kept = Path(__file__).parent / "mutations.json"
-    found = json.loads(kept.read_text())
+    record = json.loads(kept.read_text())
+    found = record["groups"]
     rows: list[list[object]] = [
         [group, one["mutants"], one["seen"], sum(bool(s["reason"]) for s in one["survivors"])]
         for group, one in found.items()
@@ -310,6 +312,7 @@ def _mutations() -> str:
         for s in one["survivors"]
     ]
     text = _MUTATIONS + _table(["modules", "mutants", "seen", "explained"], rows)
+    text += f"\n\nUp to {record['count']} of each group, drawn and run on {record['date']}."
     return text + "\n\n" + _table(["survivor", "change", "reason"], survivors)
 
 

@@ -25,6 +25,7 @@ from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from copy import deepcopy
 from dataclasses import asdict, dataclass
+from datetime import date
 from functools import cached_property
 from pathlib import Path
 from queue import Queue
@@ -35,6 +36,8 @@ ROOT = Path(__file__).resolve().parents[1]
 REASONS = Path(__file__).with_suffix(".toml")
 #: Seconds of tests that a mutant is given, and after which it hangs, which counts as seen.
 _TESTED, _LIMIT = 60.0, 420
+#: Status of pytest for a test that it does not find.
+_UNKNOWN_TEST = 4
 
 #: Modules of each group.
 GROUPS: dict[str, list[str]] = {
@@ -162,6 +165,7 @@ class Recorded:
         found = self._at(mutant.module).get(mutant.line, set())
         for module in [] if found else [mutant.module, *self._importers.get(mutant.module, ())]:
             found = found.union(*self._at(module).values())
+        found &= set().union(*self._in_file.values())
         chosen, total = [], 0.0
         for test in sorted(found, key=lambda test: (self.seconds[test], test)):
             total += self.seconds[test]
@@ -211,7 +215,8 @@ def is_seen(mutant: Mutant, tests: list[str], tree: Path) -> bool:
     try:
         path.write_text(source_of(mutant))
         words = ["-x", "-p", "no:xdist", "-p", "no:cov", f"@{tree / 'tests.txt'}"]
-        return bool(tests) and _pytest(tree, words, _LIMIT).returncode != 0
+        status = _pytest(tree, words, _LIMIT).returncode if tests else 0
+        return status not in (0, _UNKNOWN_TEST)
     except subprocess.TimeoutExpired:
         return True
     finally:
@@ -259,7 +264,8 @@ def main() -> None:
             for mutant, seen in own if not seen
         ]  # fmt: skip
         result[group] = {"mutants": len(own), "seen": seen, "survivors": survivors}
-    out.write_text(json.dumps(result, indent=1) + "\n")
+    record = {"date": date.today().isoformat(), "count": count, "groups": result}
+    out.write_text(json.dumps(record, indent=1) + "\n")
 
 
 if __name__ == "__main__":
