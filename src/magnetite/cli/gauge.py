@@ -127,7 +127,9 @@ def _for_people(rows: list[_Row], steps: list[Step]) -> Table:
     by_gauge = [figures(values) for values in zip(*cells, strict=True)]
     lines = [[one.heading, *line] for one, line in zip(columns, by_gauge, strict=True)]
     names = [name for name, _ in heads]
-    return Table.of(["gauge", *names], lines, caption, families=families_of(steps))
+    return Table.of(
+        ["gauge", *names], lines, caption, families=families_of([step.method for step in steps])
+    )
 
 
 def _check_names(pictures: list[Path]) -> None:

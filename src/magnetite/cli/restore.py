@@ -20,7 +20,6 @@ from magnetite.cli.options import (
 )
 from magnetite.cli.output import print_table, say
 from magnetite.cli.progress import working
-from magnetite.cli.score_output import heading
 from magnetite.core.errors import InputError
 from magnetite.core.table import Table
 
@@ -130,14 +129,14 @@ def _print(outcome: Outcome) -> None:
 
 
 def _print_gain(before: Scores, after: Scores) -> None:
-    from magnetite.core.methods.declarations import Metric
+    from magnetite.core.operations.measuring import score_column
 
     rows: list[list[Any]] = []
-    for step in before.steps:
-        metric, old, new = step.declared(Metric), before[str(step)], after[str(step)]
-        better = (new > old) == (metric.better == "higher")
+    for column in map(score_column, before.steps):
+        old, new = before[column.name], after[column.name]
+        better = (new > old) == (column.direction == "higher")
         words = "same" if old == new else "better" if better else "worse"
         change = 0.0 if old == new else new - old
-        rows.append([heading(step), old, new, change, words])
+        rows.append([column.heading, old, new, change, words])
     titles = ["against the reference", "before", "after", "change", ""]
     print_table(Table.of(titles, rows, "dn are those of 8 bits; ↑ more is better, ↓ less"))

@@ -10,12 +10,14 @@ from typing import TYPE_CHECKING, Any
 from magnetite.cli.formats import Output, OutputFormat, emit
 from magnetite.cli.options import note
 from magnetite.cli.output import print_table, say
-from magnetite.core.quantities import abbreviated, figure, figures
+from magnetite.core.quantities import abbreviated, figure
+from magnetite.core.quantities import figures as as_texts
 from magnetite.core.table import Column, Table
 
 if TYPE_CHECKING:
     from magnetite.core.analysis.repeats import Summary
     from magnetite.core.chain.step import Step
+    from magnetite.core.methods.declarations import Method
     from magnetite.core.operations.score import Scores
     from magnetite.core.picture import Frame
     from magnetite.core.picture.region import Region
@@ -56,14 +58,22 @@ def print_rows(
     rows: list[Row], steps: list[Step], summaries: Summaries, format: OutputFormat
 ) -> None:
     """All rows, then the summary of repeats."""
+    from magnetite.core.operations.measuring import score_column
+
     _say_left_out([(str(row.test), row.scores.left_out) for row in rows])
-    steps = [step for step in steps if any(str(step) in row.scores for row in rows)]
-    table, repeats = _table(rows, steps), _repeats(summaries)
+    colour = any(row.frame.channels > 1 for row in rows)
+    figures = {
+        column: step
+        for step in steps
+        for column in [score_column(step, within="scores", colour=colour)]
+        if any(column.name in row.scores for row in rows)
+    }
+    table, repeats = _table(rows, list(figures)), _repeats(summaries)
 
     def people() -> None:
-        print_table(_for_people(rows, steps, mark=not summaries))
+        print_table(_for_people(rows, figures, mark=not summaries))
         for reference, summary in summaries.items():
-            _print_summary(reference, steps, summary)
+            _print_summary(reference, list(figures), summary)
 
     document: dict[str, Any] = {"rows": table.records()}
     if summaries:
@@ -74,13 +84,10 @@ def print_rows(
     emit(format, Output([repeats] if summaries else [table], document, people))
 
 
-def _table(rows: list[Row], steps: list[Step]) -> Table:
+def _table(rows: list[Row], figures: list[Column]) -> Table:
     """A row for each test."""
-    from magnetite.core.operations.measuring import score_column
-
     columns = [
-        Column("reference"), Column("test"),
-        *(score_column(step, within="scores") for step in steps),
+        Column("reference"), Column("test"), *figures,
         Column("identical"), Column("peak"),
         *(Column(name, "px", None, "shift", True) for name in ("right", "down")),
         Column("error", "px", None, "shift", True, flat="shift error"),
@@ -89,7 +96,7 @@ def _table(rows: list[Row], steps: list[Step]) -> Table:
     ]  # fmt: skip
     lines = [
         [
-            str(row.reference), str(row.test), *(row.scores.get(str(step)) for step in steps),
+            str(row.reference), str(row.test), *(row.scores.get(one.name) for one in figures),
             row.scores.identical, row.frame.full_scale, *(row.scores.shift or (None,) * 3),
             row.bytes, row.bpp, row.scores.left_out or None,
         ]
@@ -110,46 +117,44 @@ def _repeats(summaries: Summaries) -> Table:
     )
 
 
-def _for_people(rows: list[Row], steps: list[Step], *, mark: bool) -> Table:
+def _for_people(rows: list[Row], figures: Mapping[Column, Step], *, mark: bool) -> Table:
     """A row for each test; where the metrics are many, a row for each of them instead."""
     from magnetite.core.methods.declarations import ColourPolicy
-    from magnetite.core.operations.measuring import score_column
 
-    colour = any(row.frame.channels > 1 for row in rows)
-    titles = [score_column(step, colour=colour) for step in steps]
     references = list(dict.fromkeys(row.reference for row in rows))
     cells = [
         [
             cell
             for reference in references
             for cell in _marked(
-                step,
-                [row.scores.get(str(step)) for row in rows if row.reference == reference],
+                [row.scores.get(column.name) for row in rows if row.reference == reference],
+                higher=column.direction == "higher",
                 mark=mark,
             )
         ]
-        for step in steps
+        for column in figures
     ]
-    colours = any(step.method.colour is ColourPolicy.RGB for step in steps)
+    methods = [step.method for step in figures.values()]
+    colours = any(method.colour is ColourPolicy.RGB for method in methods)
     caption = _caption(rows) + ("; colours taken as sRGB, white D65" if colours else "")
     caption += "; * the best" if mark and len(rows) > len(references) else ""
     rated = any(row.bytes is not None for row in rows)
     rates, sizes = [row.bpp for row in rows], [row.bytes for row in rows]
-    if len(steps) <= MOST_COLUMNS:
+    if len(figures) <= MOST_COLUMNS:
         marks = [["identical" if row.scores.identical else "" for row in rows]]
         columns = zip(*cells, *([rates, sizes] if rated else []), *marks, strict=True)
         lines = [[str(row.test), *line] for row, line in zip(rows, columns, strict=True)]
-        return Table.of(["test", *titles, *["bpp", "bytes"] * rated, ""], lines, caption)
-    lines = [[one.heading, *line] for one, line in zip(titles, cells, strict=True)]
+        return Table.of(["test", *figures, *["bpp", "bytes"] * rated, ""], lines, caption)
+    lines = [[one.heading, *line] for one, line in zip(figures, cells, strict=True)]
     if rated:
-        lines += [["bpp", *figures(rates)], ["bytes", *figures(sizes)]]
+        lines += [["bpp", *as_texts(rates)], ["bytes", *as_texts(sizes)]]
     heads = ["metric", *(str(row.test) for row in rows)]
-    return Table.of(heads, lines, caption, families=families_of(steps))
+    return Table.of(heads, lines, caption, families=families_of(methods))
 
 
-def families_of(steps: Sequence[Step]) -> dict[int, str]:
+def families_of(methods: Sequence[Method]) -> dict[int, str]:
     """Names of families by the number of their first method; none where there is one family."""
-    names = [step.method.function.__module__.rpartition(".")[2].replace("_", " ") for step in steps]
+    names = [one.function.__module__.rpartition(".")[2].replace("_", " ") for one in methods]
     first = {k: name for k, name in enumerate(names) if k == 0 or names[k - 1] != name}
     return first if len(first) > 1 else {}
 
@@ -168,27 +173,24 @@ def _caption(rows: list[Row]) -> str:
     )
 
 
-def _marked(step: Step, values: list[float | None], *, mark: bool) -> list[str]:
+def _marked(values: list[float | None], *, higher: bool, mark: bool) -> list[str]:
     """Figures as text; if asked, the best of several with a star."""
     known = [value for value in values if value is not None]
-    from magnetite.core.methods.declarations import Metric
-
-    higher = step.declared(Metric).better == "higher"
     best = (max if higher else min)(known, default=None)
     tells = mark and len(known) > 1 and any(value != best for value in known)
-    texts = figures(values)
+    texts = as_texts(values)
     if not tells:
         return texts
     return [f"{text}{'*' if v == best else ' '}" for text, v in zip(texts, values, strict=True)]
 
 
-def _print_summary(reference: str, steps: list[Step], summary: Mapping[str, Summary]) -> None:
+def _print_summary(reference: str, figures: list[Column], summary: Mapping[str, Summary]) -> None:
     from magnetite.core.analysis.repeats import ALL_REFERENCES
 
     lines = [
-        [heading(step), one.mean, one.sd, one.low, one.high]
-        for step in steps
-        if (one := summary.get(str(step))) is not None
+        [column.heading, one.mean, one.sd, one.low, one.high]
+        for column in figures
+        if (one := summary.get(column.name)) is not None
     ]
     number = next(iter(summary.values())).number
     of = f"{number} repeats of {reference}"
@@ -208,13 +210,6 @@ def _say_left_out(left_out: Sequence[tuple[str, Mapping[str, str]]]) -> None:
     for (label, reason), names in found.items():
         of = "" if len(names) == len(left_out) else f" of {abbreviated(names)}"
         note(f"{label}{of} left out: {reason}")
-
-
-def heading(step: Step) -> str:
-    """A metric by its label, unit and direction."""
-    from magnetite.core.operations.measuring import score_column
-
-    return score_column(step).heading
 
 
 def score_words(reference: Rows, test: Rows, allowance: Allowance | None = None) -> str:

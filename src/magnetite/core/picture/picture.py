@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import math
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -79,8 +80,9 @@ class Picture:
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Samples:
         return np.array(self.samples, dtype=dtype) if copy else np.asarray(self.samples, dtype)
 
-    @property
+    @cached_property
     def frame(self) -> Frame:
+        """Facts without the samples."""
         size = self.height, self.width, self.channels
         return Frame(*size, self.colour, self.bits, self.light)
 
