@@ -293,7 +293,7 @@ def _faults() -> str:
 
 _MUTATIONS = """\
 Mutations of a sample of the code, by `make mutations`: an operator, a comparison or a constant is
-changed, and the tests that run the changed line are run, the quickest first, for a minute at most.
+changed, and tests that run the changed code are run.
 
 """
 
