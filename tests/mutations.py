@@ -147,7 +147,7 @@ class Recorded:
     """Which tests run which lines of a copy of the project, and how long they take."""
 
     def __init__(self, tree: Path) -> None:
-        words = ["-n", "2", "-vv", "--durations=0", "--cov", "--cov-context=test", "--cov-report="]
+        words = ["-n", "2", "-vvv", "--durations=0", "--cov", "--cov-context=test", "--cov-report="]
         done = _pytest(tree, words, None)
         self.seconds: Counter[str] = Counter()
         self._in_file: dict[str, set[str]] = {}
