@@ -382,3 +382,16 @@ def test_answers_that_do_not_belong_are_refused() -> None:
                        ("width", -1), ("pixels_per_degree", math.inf)):  # fmt: skip
         with pytest.raises(InputError, match=r"is damaged|digest differs"):
             BlindTest.of_record(test.as_record() | {key: value})
+
+
+def test_the_test_of_two_correlations_is_its_published_formula() -> None:
+    """Steiger, Psychological Bulletin 87(2), 1980, equations 3, 11 and 14."""
+    rng = np.random.default_rng(12)
+    y = rng.normal(size=30)
+    one, other = (a * y + b * rng.normal(size=30) for a, b in ((0.8, 0.5), (0.6, 0.8)))
+    r1, r2, r12 = (np.corrcoef(a, b)[0, 1] for a, b in ((one, y), (other, y), (one, other)))
+    square = ((r1 + r2) / 2) ** 2
+    shared = r12 * (1 - square - square) - square / 2 * (1 - square - square - r12**2)
+    z = (math.atanh(r1) - math.atanh(r2)) * math.sqrt(27 / (2 - 2 * shared / (1 - square) ** 2))
+    assert steiger(one, other, y) == pytest.approx(2 * stats.norm.sf(abs(z)))
+    assert 0.001 < steiger(one, other, y) < 0.9
