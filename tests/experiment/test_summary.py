@@ -77,14 +77,15 @@ def test_blind_figures_are_told() -> None:
 def test_rates_are_compared_at_equal_score() -> None:
     rows = []
     for reference in range(3):
-        for name, factor in (("one", 1.0), ("two", 0.8)):
-            for k in range(5):
+        for name, factor, points in (("one", 1.0, 5), ("two", 0.8, 5), ("short", 0.7, 3)):
+            for k in range(points):
                 rows.append((f"r{reference}", "nothing", "clean", 0, f"{name} {k}", name,
                              factor * 2.0**-k, 40.0 - 3 * k, 1.0))  # fmt: skip
     names = ["reference", "degradation", "degradation name", "repeat", "treatment",
              "treatment name", "bpp", "psnr", "ssim"]  # fmt: skip
     table = rates(RunRows.of(pd.DataFrame(rows, columns=names), ("psnr", "ssim")), "psnr")
     assert table is not None
+    assert "“short”: 3 curves of fewer than 4 points left out" in table.notes
     table = table.frame
     assert table["BD-rate %"].tolist() == pytest.approx([-20])
     assert table["gain"].tolist() == pytest.approx([3 * math.log2(1 / 0.8)], rel=1e-3)
