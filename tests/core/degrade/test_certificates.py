@@ -8,9 +8,11 @@ import numpy as np
 import pytest
 
 import magnetite
+from magnetite.core.degrade.certify.change import Finding
 from magnetite.core.errors import InputError
 from magnetite.core.methods.catalogue import every
-from magnetite.core.picture import as_picture
+from magnetite.core.operations.certificate import WORTH_SAYING, storage_advice
+from magnetite.core.picture import Clipped, as_picture
 
 #: Float, so that nothing is rounded or clipped.
 MID_GRAY = as_picture(np.full((64, 64), 0.5, np.float32))
@@ -70,3 +72,16 @@ def test_pictures_without_light_or_room_are_certified_or_refused(
             numbers = [one.asked, one.drawn, one.stored, one.standard_error]
             known = [number for number in numbers if number is not None]
             assert all(map(math.isfinite, known)), (method.name, one)
+
+
+def test_storing_that_changes_the_noise_is_said_with_the_change() -> None:
+    def advice(stored: float, clipped: int = 0, bits: int | None = 8) -> str:
+        found = [Finding("sd", "dn", 1.0, 1.0, stored)]
+        return " ".join(storage_advice(found, Clipped(clipped, 0, 100), bits))
+
+    assert advice(1 + 0.9 * WORTH_SAYING) == advice(1 - 0.9 * WORTH_SAYING) == ""
+    assert advice(1.2, bits=None) == ""
+    assert advice(1.2).startswith("rounding to 8 bits leaves the noise 20.0% stronger")
+    assert advice(1.2, 9).startswith("rounding to 8 bits")
+    assert advice(0.8, 9).startswith("clipping leaves the noise 20.0% weaker")
+    assert "8 bits leaves the noise 20.0% weaker" in advice(0.8)
