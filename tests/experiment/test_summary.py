@@ -20,6 +20,7 @@ from magnetite.experiment.ranking import Ranked, _references_wanted, ranking
 from magnetite.experiment.rates import rates
 from magnetite.experiment.results import RunRows
 from magnetite.experiment.summary import means, noticed
+from magnetite.pages.answer import answers
 
 
 def test_a_single_difference_has_students_law() -> None:
@@ -193,3 +194,16 @@ def test_groups_of_rows_keep_the_order_of_the_plan() -> None:
     (own,) = [own for key, own in rows.split(["treatment", "repeat"]) if key == ("b", 1)]
     assert set(own.frame["treatment"]) == {"b"}
     assert len(own.frame) == 16
+
+
+def test_the_answer_where_the_best_is_infinite() -> None:
+    rows = simulated(1.0)
+    frame = rows.frame.copy()
+    frame.loc[frame["treatment"] == "b", "psnr"] = np.inf
+    level = frame[(frame["degradation"] == "noise sd=1dn") & (frame["treatment"] != "b")]
+    by_treatment = level.groupby("treatment")["psnr"].mean()
+    (first, *_) = answers(replace(rows, frame=frame), "psnr")
+    assert first.sentence == (
+        "“b”: psnr ∞ on all pictures, which no test compares with others. Of the others, "
+        f"“{by_treatment.idxmax()}” has the best mean: psnr {by_treatment.max():.2f} dB."
+    )
