@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 import magnetite
+from conftest import texture
 from magnetite.core.degrade.certify.change import Finding
 from magnetite.core.errors import InputError
 from magnetite.core.methods.catalogue import every
@@ -85,3 +86,11 @@ def test_storing_that_changes_the_noise_is_said_with_the_change() -> None:
     assert advice(1.2, 9).startswith("rounding to 8 bits")
     assert advice(0.8, 9).startswith("clipping leaves the noise 20.0% weaker")
     assert "8 bits leaves the noise 20.0% weaker" in advice(0.8)
+
+
+def test_the_rate_is_that_of_the_last_codec() -> None:
+    source = as_picture(np.rint(255 * texture(40, 50)).astype(np.uint8))
+    assert magnetite.degrade(source, "gaussian-noise sd=2%").certificate.rate is None
+    rate = magnetite.compress(source, "dct step=8%").bpp
+    for chain in ("dct step=8%", "pcm bits=8 + dct step=8%", "dct step=8% + box-blur size=3"):
+        assert magnetite.degrade(source, chain).certificate.rate == rate
