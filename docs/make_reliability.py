@@ -1,4 +1,4 @@
-"""Make docs/reliability.md by simulation with known truth: make reliability (about ten minutes)."""
+"""Make docs/reliability.md by simulation with known truth: make reliability (half an hour of CPU)."""
 
 from __future__ import annotations
 

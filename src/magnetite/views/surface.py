@@ -34,7 +34,7 @@ def surface_figure(
     turn: float = TURN,
     tilt: float = TILT,
 ) -> Figure:
-    """Luma of a region as heights, beside the region itself.
+    """Luma of a region as heights, next to the region itself.
 
     It is seen from a direction that turns about the vertical, and from a height above the plane,
     both in degrees; -90 is from the lower edge of the picture, 90 is from above.

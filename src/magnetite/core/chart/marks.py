@@ -289,7 +289,7 @@ def centroid(plane: Float64, start: Float64, radius: float) -> Float64 | None:
 
     `plane` has shape (h, w), `start` (2,); `radius` is that of the window, px, 2.4 of its sd. The
     window follows the centroid until they agree, so that noise and neighbouring elements weigh
-    little. None where there is no dot.
+    little. None without a dot.
     """
     centre = start
     if not (np.isfinite([*start, radius]).all() and np.abs([*start, radius]).max() < _FARTHEST):

@@ -18,7 +18,7 @@ from magnetite.core.chart.drawing import leaves_shade
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.errors import PictureError
 
-#: Positions of the reference along each axis of a px: it holds what sampling folds back.
+#: Positions of the reference along each axis of a px: it holds the aliases of sampling.
 _FINE = 4
 #: Share of the field's side that is measured, and smallest side of that, px.
 _INNER, _LEAST = 0.96, 32

@@ -189,7 +189,7 @@ def samples_of(pixels: Float64, patch: Patch, mapping: Mapping) -> Float64 | Non
 
 
 def background_patches(chart: Chart) -> list[Patch]:
-    """Squares of bare background: half a cell beside dots, wherever nothing else is near."""
+    """Squares of bare background: half a cell from dots, away from other elements."""
     cell = chart.cell
     leaves, star = chart.leaves, chart.star
     middle = leaves.left + leaves.size / 2, leaves.top + leaves.size / 2

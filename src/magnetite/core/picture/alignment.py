@@ -143,7 +143,7 @@ def find_shift(reference: Float64, test: Float64) -> Shift:
     Kuglin and Hines, IEEE Int. Conf. Cybernetics and Society, 1975: the transform of the
     normalised cross-power spectrum peaks at the shift. With Gaussian weights the peak is a
     Gaussian, so that the logarithms of it and its neighbours give its position between samples.
-    The whole px are removed and the rest is measured again on what both show. A peak counts
+    The whole px are removed and the rest is measured again on the common part. A peak counts
     if it stands out from the correlation elsewhere by 7 sd, and by 10 % of what a mere shift
     gives, and if either half of the pictures has one at the same position. The position is then
     refined by least squares (see `_refined`), which also gives the interval.

@@ -39,7 +39,7 @@ class Picture:
     notes : tuple of str
         Notes for the user on changes by reading.
     alpha : array, shape (height, width), or None
-        Opacity found beside the samples; never processed, scored or written.
+        Opacity stored with the samples; never processed, scored or written.
     light : "linear", "encoded" or "unknown"
         Relation of the samples to light, as the file or the last step states it.
 
@@ -120,7 +120,7 @@ class Picture:
 
     @property
     def amplitude_words(self) -> str:
-        """The same where it stands beside other units: `dn of 16 bits`."""
+        """The same among other units: `dn of 16 bits`."""
         return "of full scale" if self.bits is None else f"dn of {self.bits} bits"
 
     def describe(self) -> str:

@@ -132,7 +132,7 @@ def _sign(q: Int32, i: int, j: int, u: int, v: int) -> int:
 
 @forced
 def _predicted(q: Int32, i: int, j: int) -> int:
-    """The lowest frequency from those of the blocks beside and above."""
+    """The lowest frequency from those of the left and upper blocks."""
     if i > 0 and j > 0:
         north, west, corner = q[i - 1, j, 0, 0], q[i, j - 1, 0, 0], q[i - 1, j - 1, 0, 0]
         least, most = min(north, west), max(north, west)
