@@ -1,4 +1,4 @@
-"""Make docs/reliability.md by simulation with known truth: make reliability (half an hour of CPU)."""
+"""Make docs/reliability.md by simulation with known truth, in half an hour: make reliability."""
 
 from __future__ import annotations
 

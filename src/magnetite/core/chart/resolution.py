@@ -153,8 +153,8 @@ class StarResponse:
 def measure_star(light: Float64, chart: Chart, mapping: Mapping) -> StarResponse:
     """Modulation of the star relative to the chart's, by direction and frequency.
 
-    A sine is fitted to the light of each part of each ring; the contribution of noise to the squared
-    amplitude, four times the residual variance over the number of samples, is subtracted.
+    A sine is fitted to the light of each part of each ring; the contribution of noise to the
+    squared amplitude, four times the residual variance over the number of samples, is subtracted.
 
     Parameters
     ----------
