@@ -13,7 +13,6 @@ from magnetite.core.codecs.layers.embedded import Bands, Embedded, Known
 from magnetite.core.codecs.layers.lifting import Filter, analyse, band_norms, synthesise
 from magnetite.core.codecs.layers.pipeline import EachPlane, Pipeline
 from magnetite.core.codecs.layers.quantizer import check_range
-from magnetite.core.codecs.layers.rdo import quantize_band
 from magnetite.core.codecs.layers.settings import Optimise, Smooth
 from magnetite.core.codecs.layers.smoothing import Smoothed
 from magnetite.core.compute.bands import on_bands
@@ -144,6 +143,8 @@ class Rounding:
         check_range(scaled)
         if not self.optimise:
             return np.asarray(np.rint(scaled), np.int32)
+        from magnetite.core.codecs.entropy.rdo import quantize_band
+
         return quantize_band(scaled)
 
     def _middle(self, numbers: Int32, plane: Int32 | None, step: float) -> Any:

@@ -34,34 +34,46 @@ class _State:
     pool: ThreadPoolExecutor | None = None
     #: Held by whoever uses them.
     used: Lock = field(default_factory=Lock)
+    #: Pools at work, and the lock of their imports.
+    pools: int = 0
+    imports: Any = field(default_factory=RLock)
 
 
 _state = _State()
 
 
-_plain_import, _import_lock = builtins.__import__, RLock()
+_plain_import = builtins.__import__
 
 
 def _import_alone(*arguments: Any, **settings: Any) -> Any:
-    with _import_lock:
+    with _state.imports:
         return _plain_import(*arguments, **settings)
 
 
-def _serialise_imports() -> None:
-    """Let only one thread of this process import at a time, from now on.
+@contextmanager
+def _imports_serialised() -> Iterator[None]:
+    """Let only one thread of this process import at a time, while threads work.
 
     Modules of SciPy import one another in cycles. Where two threads enter such a cycle at once,
     Python resolves the deadlock of their import locks with a partially initialised module, and
     an import may fail on a loaded machine (`KeyError: 'scipy'`). Deferred imports keep start-up
-    fast, so they are serialised instead of moved.
+    fast, so they are serialised instead of moved. Where work fails they stay serialised: jobs
+    that run are not waited for.
     """
-    if builtins.__import__ is _plain_import:
+    with _state.imports:
+        _state.pools += 1
         builtins.__import__ = _import_alone
+    yield
+    with _state.imports:
+        _state.pools -= 1
+        if _state.pools == 0 and builtins.__import__ is _import_alone:
+            builtins.__import__ = _plain_import
 
 
 def _forget_threads() -> None:
     """A forked process has none of its parent's threads."""
     _state.pool, _state.used = None, Lock()
+    _state.pools, _state.imports = 0, RLock()
 
 
 if hasattr(os, "register_at_fork"):
@@ -96,20 +108,20 @@ def _workers(count: int | None = None) -> Iterator[ThreadPoolExecutor]:
 
     Where work fails, or the user interrupts, running jobs are not waited for.
     """
-    _serialise_imports()
-    if count not in (None, _state.threads) or not _state.used.acquire(blocking=False):
-        pool, done = ThreadPoolExecutor(count or _state.threads), False
+    with _imports_serialised():
+        if count not in (None, _state.threads) or not _state.used.acquire(blocking=False):
+            pool, done = ThreadPoolExecutor(count or _state.threads), False
+            try:
+                yield pool
+                done = True
+            finally:
+                pool.shutdown(wait=done, cancel_futures=True)
+            return
         try:
-            yield pool
-            done = True
+            _state.pool = _state.pool or ThreadPoolExecutor(_state.threads)
+            yield _state.pool
         finally:
-            pool.shutdown(wait=done, cancel_futures=True)
-        return
-    try:
-        _state.pool = _state.pool or ThreadPoolExecutor(_state.threads)
-        yield _state.pool
-    finally:
-        _state.used.release()
+            _state.used.release()
 
 
 @contextmanager
@@ -149,18 +161,18 @@ def stream(
     """
     waiting: dict[Future[Result], Job] = {}
     left, own = iter(jobs), _in_context(work)
-    _serialise_imports()
     pool = ThreadPoolExecutor(workers)
-    try:
-        while True:
-            for job in islice(left, workers + 1 - len(waiting)):
-                waiting[pool.submit(own, job)] = job
-            if not waiting:
-                return
-            for future in wait(waiting, return_when=FIRST_COMPLETED).done:
-                yield waiting.pop(future), future.result()
-    finally:
-        pool.shutdown(wait=False, cancel_futures=True)
+    with _imports_serialised():
+        try:
+            while True:
+                for job in islice(left, workers + 1 - len(waiting)):
+                    waiting[pool.submit(own, job)] = job
+                if not waiting:
+                    return
+                for future in wait(waiting, return_when=FIRST_COMPLETED).done:
+                    yield waiting.pop(future), future.result()
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
 
 
 def each(

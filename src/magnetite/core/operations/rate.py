@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from functools import cache
 
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import AUTO, Chain, Step
@@ -76,13 +77,16 @@ def compress_to_rate(picture: Picture, codec: Step | str, bpp: float) -> Compres
     size = math.floor(min(bpp * picture.width * picture.height / 8, _LARGEST))
     made: dict[str, Compressed] = {}
 
+    value = cache(kind.at)
+
+    @cache
     def spell(number: float) -> str:
-        return kind.spell(kind.at(number))
+        return kind.spell(value(number))
 
     def code(number: float) -> Compressed:
         text = spell(number)
         if text not in made:
-            made[text] = coder.code(step.with_setting(key, kind.at(number)))
+            made[text] = coder.code(step.with_setting(key, value(number)))
         return made[text]
 
     def log_size(number: float) -> float:

@@ -8,6 +8,7 @@ from collections.abc import Callable
 import numpy as np
 
 from magnetite.core.arrays import Int32
+from magnetite.core.codecs.entropy.coder import NEXT, close_encoder, new_coder, open_decoder
 from magnetite.core.compute.threads import spread
 from magnetite.core.errors import StreamError
 
@@ -25,10 +26,11 @@ def encode(model: Model, numbers: Int32, *contexts: Int32) -> bytes:
 
     `contexts` are arrays of as many rows that the decoder has as well.
     """
-    jobs = zip(*(_stripes(array) for array in (numbers, *contexts)), strict=True)
-    parts = spread(lambda job: _encoded(model, *job), jobs)
-    lengths = b"".join(len(part).to_bytes(4, "little") for part in parts[:-1])
-    return lengths + b"".join(parts)
+    if not _is_cut(numbers):
+        return _encoded(model, numbers, *contexts)
+    jobs = zip(*(_halves(array) for array in (numbers, *contexts)), strict=True)
+    first, second = spread(lambda job: _encoded(model, *job), jobs)
+    return len(first).to_bytes(4, "little") + first + second
 
 
 def decode(model: Model, data: bytes, shape: tuple[int, ...], *contexts: Int32) -> Int32:
@@ -41,14 +43,14 @@ def decode(model: Model, data: bytes, shape: tuple[int, ...], *contexts: Int32) 
     """
     check_length(data, shape)
     numbers = np.zeros(shape, np.int32)
-    stripes = _stripes(numbers)
-    parts = [data]
-    if len(stripes) == 2:
-        length = int.from_bytes(data[:4], "little")
-        if len(data) < 4 or length > len(data) - 4:
-            raise StreamError("the compressed data end early")
-        parts = [data[4 : 4 + length], data[4 + length :]]
-    jobs = zip(parts, stripes, *(_stripes(array) for array in contexts), strict=True)
+    if not _is_cut(numbers):
+        _decode(model, data, numbers, *contexts)
+        return numbers
+    length = int.from_bytes(data[:4], "little")
+    if len(data) < 4 or length > len(data) - 4:
+        raise StreamError("the compressed data end early")
+    parts = data[4 : 4 + length], data[4 + length :]
+    jobs = zip(parts, *(_halves(array) for array in (numbers, *contexts)), strict=True)
     spread(lambda job: _decode(model, *job), jobs)
     return numbers
 
@@ -59,16 +61,16 @@ def check_length(data: bytes, shape: tuple[int, ...]) -> None:
         raise StreamError("the compressed data are too short for their declared number of values")
 
 
-def _stripes(numbers: Int32) -> list[Int32]:
-    half = (numbers.shape[0] + 1) // 2
-    if numbers.size < _WORTH or half == numbers.shape[0]:
-        return [numbers]
-    return [numbers[:half], numbers[half:]]
+def _is_cut(numbers: Int32) -> bool:
+    return numbers.size >= _WORTH and numbers.shape[0] > 1
+
+
+def _halves(array: Int32) -> tuple[Int32, Int32]:
+    half = (array.shape[0] + 1) // 2
+    return array[:half], array[half:]
 
 
 def _encoded(model: Model, numbers: Int32, *contexts: Int32) -> bytes:
-    from magnetite.core.codecs.entropy.coder import close_encoder, new_coder
-
     size = numbers.size + 4096
     while True:
         kept = numbers.copy()
@@ -82,8 +84,6 @@ def _encoded(model: Model, numbers: Int32, *contexts: Int32) -> bytes:
 
 
 def _decode(model: Model, data: bytes, numbers: Int32, *contexts: Int32) -> None:
-    from magnetite.core.codecs.entropy.coder import NEXT, new_coder, open_decoder
-
     coder, array = new_coder(True, len(data)), np.frombuffer(data, np.uint8).copy()
     open_decoder(coder, array)
     model(coder, array, numbers, *contexts)

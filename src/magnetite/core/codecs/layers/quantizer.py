@@ -8,7 +8,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from magnetite.core.arrays import Float32, Int32
-from magnetite.core.codecs.layers.rdo import quantize
 from magnetite.core.errors import PictureError
 
 #: Whole numbers beyond this are refused; they would mean more than 24 bits a coefficient.
@@ -77,7 +76,11 @@ class Quantizer:
     def forward(self, blocks: Float32) -> Int32:
         scaled = self.selection.of(blocks) / self._steps(*blocks.shape[2:])
         check_range(scaled)
-        return quantize(scaled) if self.optimise else np.rint(scaled).astype(np.int32)
+        if not self.optimise:
+            return np.asarray(np.rint(scaled), np.int32)
+        from magnetite.core.codecs.entropy.rdo import quantize
+
+        return quantize(scaled)
 
     def backward(self, blocks: Int32) -> Float32:
         return blocks.astype(np.float32) * self._steps(*blocks.shape[2:])

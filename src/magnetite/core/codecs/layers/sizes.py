@@ -12,12 +12,10 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from magnetite.core.arrays import Float32, Int32
-from magnetite.core.codecs.entropy import stripes
 from magnetite.core.codecs.layers.backend import BACK_ENDS, BackEndName, Lossless
 from magnetite.core.codecs.layers.blocks import Blocks
 from magnetite.core.codecs.layers.pipeline import Layer
 from magnetite.core.codecs.layers.quantizer import Quantizer
-from magnetite.core.codecs.layers.rdo import BIT
 from magnetite.core.codecs.layers.transform import CosineTransform
 from magnetite.core.compute.bands import bands_of
 from magnetite.core.compute.basis import cosines
@@ -62,9 +60,9 @@ class SizedTransform:
         for n, joined in zip(JOINED, _apart(sized.joined), strict=True):
             where = joined.astype(bool)
             if where.any():
+                cells, shape = _cells(small, n), (-1, n, SIDE, n, SIDE)
                 blocks = CosineTransform().backward(_gathered(_cells(stack, n)[where]))
-                shape = (-1, n, SIDE, n, SIDE)
-                _cells(small, n)[where] = blocks.reshape(shape).swapaxes(2, 3)
+                cells[where] = blocks.reshape(shape).swapaxes(2, 3)
         return self.blocks.backward(small)
 
 
@@ -125,6 +123,8 @@ class ChosenSizes:
 
     def _cost(self, sized: Sized) -> float:
         """Squared error and bits of the middle of a plane, in squared steps."""
+        from magnetite.core.codecs.entropy.rdo import BIT
+
         rows, columns = sized.blocks.shape[:2]
         tried = min(rows, max(1, _TRIED // (columns * SIDE**2)))
         part = sized.blocks[(rows - tried) // 2 :][:tried]
@@ -209,7 +209,7 @@ class SizedLossless:
     back_end: BackEndName
 
     def forward(self, sized: Sized) -> bytes:
-        from magnetite.core.codecs.entropy import bits_model
+        from magnetite.core.codecs.entropy import bits_model, stripes
 
         two, four = sized.joined
         maps = b""
@@ -219,7 +219,7 @@ class SizedLossless:
         return maps + self._numbers.forward(sized.blocks)
 
     def backward(self, data: bytes) -> Sized:
-        from magnetite.core.codecs.entropy import bits_model
+        from magnetite.core.codecs.entropy import bits_model, stripes
 
         joined: list[Int32] = []
         for n in reversed(JOINED):
