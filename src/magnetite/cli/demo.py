@@ -34,8 +34,9 @@ def run(
     from magnetite.core.operations.prepare import prepare
     from magnetite.demo import cameras, people
     from magnetite.demo.plan import METHODS
-    from magnetite.demo.story import demo_story, own_story, prepare_folder, tell_story
+    from magnetite.demo.story import check_folder, demo_story, own_story, prepare_folder, tell_story
 
+    check_folder(folder)
     story = own_story(references) if references else demo_story(seed)
     for message in story.notes:
         note(message)

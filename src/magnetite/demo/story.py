@@ -135,16 +135,20 @@ def _check_usable(picture: Picture) -> None:
         )
 
 
-def prepare_folder(folder: Path) -> None:
-    """Create the folder, or check that an earlier demo is all that it holds.
+def check_folder(folder: Path) -> None:
+    """Check that a folder is new or empty, or that an earlier demo is all that it holds.
 
     Raises
     ------
     FileError
-        If it holds anything else, or cannot be created.
+        If it holds anything else.
     """
     if folder.is_dir() and any(folder.iterdir()) and not (folder / GUIDE).is_file():
         raise FileError(f"{folder}: holds other files; name a new or empty folder")
+
+
+def prepare_folder(folder: Path) -> None:
+    """Create a checked folder with its guide; raises `FileError` if that fails."""
     make_folder(folder)
     write_bytes(folder / GUIDE, _GUIDE_TEXT.encode())
 
