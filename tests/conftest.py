@@ -8,8 +8,9 @@ import shutil
 import signal
 import subprocess
 import sys
-from collections.abc import Callable
-from contextlib import redirect_stderr, redirect_stdout
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, redirect_stderr, redirect_stdout
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -21,9 +22,14 @@ from scipy import ndimage
 
 import magnetite
 from magnetite.cli.main import execute
+from magnetite.cli.options import limits
+from magnetite.core.chain import named
 from magnetite.core.chain.bind import bind_step
 from magnetite.core.chain.step import Step
+from magnetite.core.chart.design import Chart
+from magnetite.core.methods import catalogue
 from magnetite.core.picture import Frame, Picture, as_picture
+from magnetite.external.declarations import contents
 from magnetite.files.resources import DiskFiles
 
 #: Programs that the tests interrupt would inherit it from a shell that starts the tests in the
@@ -51,25 +57,35 @@ def run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Run:
     """Run the program in the test's folder; it must end with the status expected.
 
     It runs in this process, through the same front door: that saves the time of loading it.
-    With commands of the user's own, which stay declared, it runs in a process of its own.
     """
 
     def run_program(*words: str | Path, status: int = 0) -> subprocess.CompletedProcess[str]:
         texts = list(map(str, words))
-        if "--commands" in texts:
-            done = subprocess.run(
-                [PROGRAM, *texts], cwd=tmp_path, capture_output=True, text=True, timeout=120
-            )
-        else:
-            monkeypatch.chdir(tmp_path)
-            out, err = io.StringIO(), io.StringIO()
-            with redirect_stdout(out), redirect_stderr(err):
-                code = execute(texts)
-            done = subprocess.CompletedProcess(texts, code, out.getvalue(), err.getvalue())
+        monkeypatch.chdir(tmp_path)
+        out, err = io.StringIO(), io.StringIO()
+        with redirect_stdout(out), redirect_stderr(err), as_in_a_new_process():
+            code = execute(texts)
+        done = subprocess.CompletedProcess(texts, code, out.getvalue(), err.getvalue())
         assert done.returncode == status, f"{words}: {done.returncode}\n{done.stderr}{done.stdout}"
         return done
 
     return run_program
+
+
+@contextmanager
+def as_in_a_new_process() -> Iterator[None]:
+    """Commands and chains of the user's own that are declared meanwhile are forgotten."""
+    before, chains = dict(contents), named.every_chain()
+    try:
+        yield
+    finally:
+        limits.commands = ()
+        for kind, name in set(contents) - set(before):
+            catalogue.forget(kind, name)
+            del contents[kind, name]
+        for chain in named.every_chain():
+            if chain not in chains:
+                named.forget_chain(chain.name)
 
 
 def arguments(step: Step, picture: Picture | None = None) -> dict[str, Any]:
@@ -84,6 +100,13 @@ def size_of(path: Path) -> tuple[int, int]:
         return image.size
 
 
+@cache
+def drawn_chart(seed: int = 0) -> tuple[Picture, Chart]:
+    """The smallest chart, and its design."""
+    picture, chart = magnetite.chart(900, 600, seed=seed)
+    return picture, chart
+
+
 def texture(height: int, width: int, channels: int | None = None, seed: int = 1) -> np.ndarray:
     """Smooth structure with some grain, 0 to 1, a plane or several."""
     rng = np.random.default_rng(seed)
@@ -94,6 +117,7 @@ def texture(height: int, width: int, channels: int | None = None, seed: int = 1)
     return planes if channels else planes[..., 0]
 
 
+@cache
 def sample_pictures() -> dict[str, Picture]:
     """One picture of every sort, of odd sizes."""
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import math
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -20,6 +21,7 @@ from magnetite.core.picture import Picture, as_picture
 KEPT = Path(__file__).with_suffix(".json")
 
 
+@cache
 def pictures() -> list[Picture]:
     """A gray and a colour picture with edges, waves and grain."""
     y, x = np.mgrid[:192, :200]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import cache
 
 import numpy as np
 from scipy import ndimage
@@ -10,6 +11,21 @@ from scipy import ndimage
 from magnetite.core.compute.windows import gaussian_kernel
 
 BINOMIAL = np.outer([1, 4, 6, 4, 1], [1, 4, 6, 4, 1]) / 256
+
+
+def windowed(x: np.ndarray, y: np.ndarray, window: np.ndarray) -> tuple[np.ndarray, ...]:
+    """Weighted means, variances and covariance of two planes in a window at each position."""
+    height, width = (n - m + 1 for n, m in zip(x.shape, window.shape, strict=True))
+    shifts = [
+        (weight, x[i : i + height, j : j + width], y[i : i + height, j : j + width])
+        for (i, j), weight in np.ndenumerate(window)
+    ]
+    mu, mv = sum(w * u for w, u, _ in shifts), sum(w * v for w, _, v in shifts)
+    return (
+        mu, mv, sum(w * (u - mu) ** 2 for w, u, _ in shifts),
+        sum(w * (v - mv) ** 2 for w, _, v in shifts),
+        sum(w * (u - mu) * (v - mv) for w, u, v in shifts),
+    )  # fmt: skip
 
 
 def slow_pyramid(plane: np.ndarray) -> list[np.ndarray]:
@@ -28,24 +44,23 @@ def slow_information(x: np.ndarray, y: np.ndarray, below: np.ndarray | None) -> 
         spread = np.zeros_like(x)
         spread[::2, ::2] = below
         below = ndimage.convolve(spread, 4 * BINOMIAL, mode="mirror")
-    positions = list(np.ndindex(x.shape[0] - 2, x.shape[1] - 2))
-    around = []
-    for i, j in positions:
-        vector = x[i : i + 3, j : j + 3].ravel()
-        around.append(vector if below is None else np.append(vector, below[i + 1, j + 1]))
-    vectors = np.array(around)
+    around, other = (
+        np.lib.stride_tricks.sliding_window_view(p, (3, 3)).reshape(-1, 9) for p in (x, y)
+    )
+    vectors = around
+    if below is not None:
+        vectors = np.column_stack([around, below[1:-1, 1:-1].ravel()])
     covariance = vectors.T @ vectors / len(vectors)
     eigenvalues, inverse = np.linalg.eigvalsh(covariance), np.linalg.inv(covariance)
-    bits, noise = np.zeros((x.shape[0] - 2, x.shape[1] - 2)), 0.4
-    for (i, j), vector in zip(positions, vectors, strict=True):
-        u, v = x[i : i + 3, j : j + 3], y[i : i + 3, j : j + 3]
-        gain = ((u * v).mean() - u.mean() * v.mean()) / u.var()
-        rest = v.var() - gain * ((u * v).mean() - u.mean() * v.mean())
-        strength = vector @ inverse @ vector / len(vector)
-        for k in eigenvalues:
-            above = (rest + (1 + gain**2) * noise) * strength * k + noise * rest
-            bits[i, j] += math.log2(1 + above / noise**2)
-    return bits
+    both = (around * other).mean(axis=1) - around.mean(axis=1) * other.mean(axis=1)
+    gain, noise = both / around.var(axis=1), 0.4
+    rest = other.var(axis=1) - gain * both
+    strength = np.array([v @ inverse @ v for v in vectors]) / vectors.shape[1]
+    bits = np.zeros(len(vectors))
+    for k in eigenvalues:
+        above = (rest + (1 + gain**2) * noise) * strength * k + noise * rest
+        bits += np.log2(1 + above / noise**2)
+    return bits.reshape(x.shape[0] - 2, x.shape[1] - 2)
 
 
 def slow_iw_ssim(x: np.ndarray, y: np.ndarray) -> float:
@@ -53,15 +68,9 @@ def slow_iw_ssim(x: np.ndarray, y: np.ndarray) -> float:
     one, two = slow_pyramid(x), slow_pyramid(y)
     result = 1.0
     for j, power in enumerate((0.0448, 0.2856, 0.3001, 0.2363, 0.1333)):
-        shape = one[j].shape[0] - 10, one[j].shape[1] - 10
-        local, structure = np.empty(shape), np.empty(shape)
-        for i, k in np.ndindex(shape):
-            u, v = one[j][i : i + 11, k : k + 11], two[j][i : i + 11, k : k + 11]
-            mu, mv = (window * u).sum(), (window * v).sum()
-            su, sv = (window * (u - mu) ** 2).sum(), (window * (v - mv) ** 2).sum()
-            both = (window * (u - mu) * (v - mv)).sum()
-            structure[i, k] = (2 * both + 58.5225) / (su + sv + 58.5225)
-            local[i, k] = (2 * mu * mv + 6.5025) / (mu**2 + mv**2 + 6.5025)
+        mu, mv, su, sv, both = windowed(one[j], two[j], window)
+        structure = (2 * both + 58.5225) / (su + sv + 58.5225)
+        local = (2 * mu * mv + 6.5025) / (mu**2 + mv**2 + 6.5025)
         if j == 4:
             result *= float((structure * local).mean()) ** power
         else:
@@ -70,27 +79,27 @@ def slow_iw_ssim(x: np.ndarray, y: np.ndarray) -> float:
     return result
 
 
+@cache
+def log_gabor(height: int, width: int, o: int, s: int) -> np.ndarray:
+    """The filter of an orientation and a scale, 0 at the mean."""
+    v = (np.arange(height)[:, None] + height // 2) % height - height // 2
+    u = (np.arange(width) + width // 2) % width - width // 2
+    r = np.hypot(v / height, u / width)
+    r[0, 0] = 1
+    ring = np.exp(-((np.log(r * 6 * 2**s) / math.log(0.55)) ** 2) / 2)
+    apart = (np.arctan2(-v / height, u / width) - o * math.pi / 4) % (2 * math.pi)
+    apart = np.minimum(apart, 2 * math.pi - apart)
+    f = ring * np.exp(-((apart / (math.pi / 4.8)) ** 2) / 2) / (1 + (r / 0.45) ** 30)
+    f[0, 0] = 0
+    return f
+
+
 def slow_phase_congruency(plane: np.ndarray) -> np.ndarray:
     """Written out for each orientation and scale, energies by trigonometry."""
-    height, width = plane.shape
     spectrum, above, below = np.fft.fft2(plane), 0.0, 0.0
     for o in range(4):
-        filters, responses = [], []
-        for s in range(4):
-            f = np.zeros((height, width))
-            for i, j in np.ndindex(height, width):
-                v, u = (i + height // 2) % height - height // 2, (j + width // 2) % width
-                u = u - width // 2
-                r = math.hypot(v / height, u / width)
-                if r == 0:
-                    continue
-                ring = math.exp(-((math.log(r * 6 * 2**s) / math.log(0.55)) ** 2) / 2)
-                apart = (math.atan2(-v / height, u / width) - o * math.pi / 4) % (2 * math.pi)
-                apart = min(apart, 2 * math.pi - apart)
-                wedge = math.exp(-((apart / (math.pi / 4.8)) ** 2) / 2)
-                f[i, j] = ring * wedge / (1 + (r / 0.45) ** 30)
-            filters.append(f)
-            responses.append(np.fft.ifft2(spectrum * f))
+        filters = [log_gabor(*plane.shape, o, s) for s in range(4)]
+        responses = [np.fft.ifft2(spectrum * f) for f in filters]
         mean_phase = np.angle(np.sum(responses, axis=0))
         energy = 0.0
         for z in responses:

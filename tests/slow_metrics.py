@@ -9,7 +9,7 @@ import numpy as np
 from scipy import ndimage
 from scipy.stats import chi2
 
-from slow_features import slow_fsim, slow_iw_ssim
+from slow_features import slow_fsim, slow_iw_ssim, windowed
 
 Plane = np.ndarray
 LUMA = np.array([0.299, 0.587, 0.114])
@@ -46,19 +46,21 @@ def mse(x: Plane, y: Plane) -> float:
     return float(((x - y) ** 2).sum() / x.size)
 
 
+def sensitivity(f: Plane) -> Plane:
+    return 2.6 * (0.0192 + 0.114 * f) * np.exp(-((0.114 * f) ** 1.1))
+
+
+GRID = np.linspace(0, 60, 2_000_001)
+PEAK = GRID[sensitivity(GRID).argmax()]
+
+
 def csf_psnr(x: Plane, y: Plane) -> float:
     """The error's power at each frequency, weighted by Mannos and Sakrison's sensitivity."""
     error = x - y
     power = np.abs(np.fft.fft2(error)) ** 2 / error.size**2
     down, across = np.fft.fftfreq(error.shape[0]), np.fft.fftfreq(error.shape[1])
     f = 60 * np.hypot(down[:, None], across[None])
-
-    def sensitivity(f: Plane) -> Plane:
-        return 2.6 * (0.0192 + 0.114 * f) * np.exp(-((0.114 * f) ** 1.1))
-
-    grid = np.linspace(0, 60, 2_000_001)
-    peak = sensitivity(grid).max()
-    weight = np.where(f <= grid[sensitivity(grid).argmax()], 1, sensitivity(f) / peak)
+    weight = np.where(f <= PEAK, 1, sensitivity(f) / sensitivity(PEAK))
     return decibels(255**2, float((power * weight**2).sum()))
 
 
@@ -80,11 +82,7 @@ def psnr_b(x: np.ndarray, y: np.ndarray, block: int = 8) -> float:
 def ssim_parts(x: Plane, y: Plane) -> tuple[Plane, Plane, Plane]:
     kernel = np.exp(-(np.arange(-5, 6) ** 2) / (2 * 1.5**2))
     window = np.outer(kernel, kernel) / kernel.sum() ** 2
-    u, v = (np.lib.stride_tricks.sliding_window_view(p, (11, 11)) for p in (x, y))
-    mu, mv = (np.einsum("ijkl,kl->ij", p, window) for p in (u, v))
-    vu = np.einsum("ijkl,kl->ij", (u - mu[..., None, None]) ** 2, window)
-    vv = np.einsum("ijkl,kl->ij", (v - mv[..., None, None]) ** 2, window)
-    both = np.einsum("ijkl,kl->ij", (u - mu[..., None, None]) * (v - mv[..., None, None]), window)
+    mu, mv, vu, vv, both = windowed(x, y, window)
     c1, c2 = 2.55**2, 7.65**2
     sd = np.sqrt(vu) * np.sqrt(vv)
     return (

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 import magnetite
-from conftest import PROGRAM
+from conftest import PROGRAM, drawn_chart
 from magnetite.core.chart.record import as_record
 from magnetite.core.errors import InputError
 from magnetite.synthetic.catalogue import SCENES
@@ -36,7 +36,7 @@ from magnetite.synthetic.catalogue import SCENES
 from magnetite.views.style import save
 from pathlib import Path
 
-scenes = {scene.name: scene.picture(256, 192, 0) for scene in SCENES}
+scenes = {scene.name: scene.picture(192, 144, 0) for scene in SCENES}
 breccia, chart = scenes["veined-breccia"], scenes["chart-plate"]
 magnetite.write(breccia, "breccia.png")
 assert magnetite.read("breccia.png").same_samples(breccia)
@@ -72,7 +72,7 @@ frames = [magnetite.degrade(chart, "sensor-noise full-well=9000e read=15e", seed
           for s in (1, 2)]
 transfer = magnetite.photon_transfer(frames)
 assert transfer.data_frame().set_index("figure").loc["gain", "value"] > 0
-plate = next(scene for scene in SCENES if scene.name == "chart-plate").picture(640, 448, 0)
+plate = next(scene for scene in SCENES if scene.name == "chart-plate").picture(480, 336, 0)
 blurred = magnetite.degrade(plate, "gaussian-blur sigma=1.7 + gaussian-noise sd=1%").picture
 edge = magnetite.measure_edge(blurred)
 assert "gaussian-blur sigma=1.7" in edge.blurs[0].step and edge.rows()[0].unit == "c/px"
@@ -91,9 +91,9 @@ tuned = magnetite.restore(noisy, "sliding-dct sd=auto", aim="psnr=best")
 assert tuned.tuned.tries > 5 and "sd=" in tuned.chain
 magnetite.restore(blurred, "wiener-deblur sigma=1.7 sd=1%")
 
-scores = magnetite.score(breccia, noisy, "all", region="20,10,200x180")
+scores = magnetite.score(plate, blurred, "all", region="20,10,200x180")
 assert scores.data_frame().set_index("figure").loc["psnr", "unit"] == "dB" and scores.left_out == {}
-mask = np.zeros((192, 256)); mask[40:120, 40:120] = 1
+mask = np.zeros((144, 192)); mask[40:120, 40:120] = 1
 magnetite.score(breccia, noisy, mask=mask)
 magnetite.score(breccia, noisy, "psnr", gray=True, border=4, align=True)
 repeats = [("breccia", magnetite.score(breccia, magnetite.degrade(
@@ -103,7 +103,7 @@ assert {one.name for one in magnetite.error_maps(breccia, noisy)} >= {"error", "
 assert pairs_of(Path("breccia.png"), [Path("degraded.png")])[0]
 assert magnetite.gauge(blurred, "mtf50,edge-width,noise-mask").remarks
 assert gauge_curves(blurred).edge is not None
-model = magnetite.fit_naturalness(scene.picture(512, 384, 0) for scene in SCENES)
+model = magnetite.fit_naturalness(scene.picture(384, 288, 0) for scene in SCENES)
 write_json(Path("good.json"), model.as_record())
 magnetite.gauge(breccia, "naturalness model=good.json")
 
@@ -269,7 +269,7 @@ def test_calibrations_and_views_stand_under_the_names_of_their_commands(tmp_path
     frames = [magnetite.degrade(f, chain, seed=k).picture for k in (1, 2) for f in flat]
     full_well = magnetite.calibrate.noise(frames).full_well
     assert full_well.value == pytest.approx(9000, rel=0.15)
-    chart = SCENES[2].picture(640, 448, 0)
+    chart = SCENES[2].picture(480, 336, 0)
     assert magnetite.calibrate.blur(chart).mtf50 == magnetite.measure_edge(chart).mtf50
     magnetite.view.save(magnetite.view.spectrum([chart], ["chart"]), tmp_path / "s.png")
     assert (tmp_path / "s.png").stat().st_size > 5000
@@ -284,7 +284,7 @@ def test_files_and_arrays_stand_for_pictures(
     monkeypatch.chdir(tmp_path)
     clean = SCENES[0].picture(160, 120, 0)
     noisy = magnetite.degrade(clean, "gaussian-noise sd=8dn").picture
-    chart, record = magnetite.chart(900, 600)
+    chart, record = drawn_chart()
     for name, picture in (("clean", clean), ("noisy", noisy), ("chart", chart)):
         magnetite.write(picture, f"{name}.png")
     Path("chart.json").write_text(json.dumps(as_record(record)))
@@ -315,7 +315,7 @@ def test_files_and_arrays_stand_for_pictures(
             np.testing.assert_equal(other, one, err_msg=name)
     assert magnetite.expand("clean.mgt").same_samples(coded.picture)
     measured = magnetite.calibrate.chart("chart.png", "chart.json")
-    assert len(measured.found.dots) == len(magnetite.calibrate.chart(chart, record).found.dots)
+    assert len(measured.found.dots) == len(record.dots)
     assert "clean.png" in view.surface("clean.png").texts[0].get_text()
     for wrong in ("clean.png", clean, 5):
         with pytest.raises(InputError, match="expected a list of pictures"):

@@ -7,7 +7,6 @@ import io
 import os
 import re
 import shlex
-import shutil
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -16,6 +15,7 @@ from pathlib import Path
 import pytest
 
 import magnetite
+from conftest import as_in_a_new_process
 from documents import Block, blocks, lines_of
 from magnetite.cli.main import execute
 from magnetite.synthetic.catalogue import SCENES
@@ -100,12 +100,8 @@ def run_line(line: str, page: str) -> None:
         words = words[: words.index(">")]
     words = [name for word in words[1:] for name in spread(word)]
     out, err = io.StringIO(), io.StringIO()
-    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-        if words[0] == "--commands":  # what is declared would stay declared
-            done = subprocess.run([shutil.which("magnetite") or "", *words], capture_output=True)
-            status, told = done.returncode, done.stderr.decode()
-        else:
-            status, told = execute(words), err.getvalue()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err), as_in_a_new_process():
+        status, told = execute(words), err.getvalue()
     allowed = (0, 1) if words[:2] == ["gate", "check"] else (0,)
     assert status in allowed, f"{page}: {line}\n{told}"
     if target is not None:

@@ -17,18 +17,19 @@ from magnetite.core.picture import as_picture
 PROGRAM = """
 import sys, zlib
 import numpy as np
-from magnetite import read, write
-from magnetite.core.picture import as_picture
 
 what, *words = sys.argv[1:]
+if what in ("lift", "small"):
+    from magnetite import read, write
+    from magnetite.core.picture import as_picture
 if what == "pack":
-    samples, drop = read(words[1]).samples, 8 - int(words[0])
+    samples, drop = np.load(words[1]), 8 - int(words[0])
     head = bytes([drop, samples.shape[0], samples.shape[1]])
     open(words[2], "wb").write(head + zlib.compress((samples >> drop).tobytes()))
 elif what == "unpack":
     data = open(words[0], "rb").read()
     samples = np.frombuffer(zlib.decompress(data[3:]), np.uint8).reshape(data[1], data[2])
-    write(as_picture(samples << data[0]), words[1])
+    np.save(words[1], samples << data[0])
 elif what == "lift":
     picture = read(words[1])
     write(picture.with_pixels(picture.pixels() + float(words[0]))[0], words[2])
@@ -53,6 +54,7 @@ encode = "{call} pack {{quality}} {{input}} {{output}}"
 decode = "{call} unpack {{input}} {{output}}"
 quality = [1, 8]
 points = [2, 4, 6]
+picture = "npy"
 [codec.slow]
 encode = "{call} wait {{quality}} {{input}} {{output}}"
 decode = "{call} unpack {{input}} {{output}}"

@@ -5,11 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 import magnetite
+from conftest import drawn_chart
 from magnetite.views.chart import chart_figure
 
 
 def test_lines_dots_and_texts_are_the_measured_numbers() -> None:
-    picture, chart = magnetite.chart(900, 600)
+    picture, chart = drawn_chart()
     camera = "gaussian-blur sigma=0.8px + sensor-noise full-well=4000e read=8e"
     worn = magnetite.degrade(picture, f"to-linear standard=srgb + {camera}", seed=1).picture
     measured = magnetite.calibrate.chart(worn, chart)

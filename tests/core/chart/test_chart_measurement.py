@@ -11,6 +11,7 @@ from scipy import ndimage
 
 import magnetite
 from chart_shots import Array, corners_to, light_at, placed, shot, transfer
+from conftest import drawn_chart
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.mapping import Mapping, fit_mapping, projected
 from magnetite.core.chart.marks import find
@@ -32,7 +33,7 @@ SIGMA, BARREL, MAGNIFIED = 0.7, -0.02, (1.0006, 1.0, 0.9996)
 
 @pytest.fixture(scope="module")
 def chart() -> Chart:
-    return magnetite.chart(900, 600, seed=2)[1]
+    return drawn_chart(2)[1]
 
 
 @pytest.fixture(scope="module")
@@ -61,7 +62,7 @@ def measured(seen: Array, chart: Chart) -> ChartMeasurement:
 
 
 def test_the_drawn_chart_is_what_its_record_says(record: dict[str, Any]) -> None:
-    picture, chart = magnetite.chart(900, 600, seed=5)
+    picture, chart = drawn_chart(5)
     own = json.loads(json.dumps(as_record(chart)))
     fine = (np.arange(150 * 8) + 0.5) / 8
     for left, top in ((0, 0), (0, 150), (200, 130), (560, 130), (400, 300), (50, 350), (700, 450)):
@@ -205,7 +206,7 @@ def check_star_and_texture(measured: ChartMeasurement) -> None:
 
 def test_the_star_tells_directions_and_is_not_raised_by_noise() -> None:
     """A blur along rows lowers modulation along rows alone; noise alone has none."""
-    picture, chart = magnetite.chart(900, 600)
+    picture, chart = drawn_chart()
     light = magnetite.degrade(picture, "to-linear standard=srgb").picture.pixels()[..., 1]
     mapping = Mapping(np.eye(3), 0.0, 0.0, 900, 600)
     found = measure_star(ndimage.gaussian_filter1d(light, 1.5, axis=1), chart, mapping)
@@ -224,7 +225,7 @@ def test_the_star_tells_directions_and_is_not_raised_by_noise() -> None:
 
 
 def test_noise_is_taken_out_of_the_power_of_the_texture() -> None:
-    picture, chart = magnetite.chart(900, 600)
+    picture, chart = drawn_chart()
     light = magnetite.degrade(picture, "to-linear standard=srgb").picture.pixels()[..., 1]
     mapping = Mapping(np.eye(3), 0.0, 0.0, 900, 600)
     side = leaves_region(light.shape, chart, mapping)[2]

@@ -7,8 +7,8 @@ import json
 import numpy as np
 import pytest
 
-import magnetite
 from chart_shots import Array, shot
+from conftest import drawn_chart
 from magnetite.core.chart import noise as noise_module
 from magnetite.core.chart import tone as tone_module
 from magnetite.core.chart.design import Chart
@@ -51,7 +51,7 @@ def cameras(chart: Chart, count: int, seed: int, *, encoded: bool = False) -> Ar
 
 def test_noise_of_steps_its_error_and_the_dynamic_range() -> None:
     """White and correlated noise, with and without rounding, against draws of known variance."""
-    chart = magnetite.chart(900, 600)[1]
+    chart = drawn_chart()[1]
     light = shot(
         json.loads(json.dumps(as_record(chart))), (chart.width, chart.height), np.eye(3), sigma=0
     )[..., 1]
@@ -123,13 +123,13 @@ def test_the_mean_light_of_noisy_steps_is_theirs() -> None:
 @pytest.mark.long
 @pytest.mark.parametrize("encoded", [False, True])
 def test_intervals_of_the_noise_hold_the_camera(encoded: bool) -> None:
-    held = cameras(magnetite.chart(900, 600)[1], 8, 1, encoded=encoded)
+    held = cameras(drawn_chart()[1], 8, 1, encoded=encoded)
     assert (held.mean(axis=0) >= 0.74).all()
 
 
 @pytest.mark.long
 @pytest.mark.parametrize("encoded", [False, True])
 def test_intervals_of_the_noise_hold_for_95_percent_of_200_cameras(encoded: bool) -> None:
-    held = cameras(magnetite.chart(900, 600)[1], 200, 2, encoded=encoded)
+    held = cameras(drawn_chart()[1], 200, 2, encoded=encoded)
     assert (held.mean(axis=0)[:2] >= 0.92).all()
     assert (held.mean(axis=0)[:2] <= 0.98).all()

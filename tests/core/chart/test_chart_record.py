@@ -7,14 +7,14 @@ from typing import Any
 
 import pytest
 
-import magnetite
+from conftest import drawn_chart
 from magnetite.core.chart.record import as_record, of_record
 from magnetite.core.errors import InputError
 
 
 @pytest.fixture(scope="module")
 def record() -> dict[str, Any]:
-    return json.loads(json.dumps(as_record(magnetite.chart(900, 600, seed=2)[1])))
+    return json.loads(json.dumps(as_record(drawn_chart(2)[1])))
 
 
 @pytest.mark.parametrize(

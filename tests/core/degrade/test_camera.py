@@ -13,7 +13,7 @@ from scipy import ndimage
 from sklearn.datasets import load_sample_images
 
 import magnetite
-from conftest import Run
+from conftest import Run, as_in_a_new_process
 from magnetite.core.chain.named import NamedChain, declare_chain, forget_chain
 from magnetite.core.chain.notation import parse_chain, parse_sweep
 from magnetite.core.degrade.light import colour_matrix, to_encoded, to_linear, white_balance
@@ -283,15 +283,28 @@ def test_a_name_stands_for_its_steps(run: Run, tmp_path: Path) -> None:
     magnetite.write(as_picture(samples), tmp_path / "a.png")
     (tmp_path / "own.toml").write_text(NAMED)
     own = ["--commands", "own.toml"]
-    declare(tmp_path / "own.toml")
-    try:
-        run(*own, "degrade", "a.png", "b.png", "store-camera", "full-well=900e")
-        steps = ["gaussian-blur", "sigma=0.9px", "+", "sensor-noise", "full-well=900e"]
-        run("degrade", "a.png", "c.png", *steps)
-        made, plain = (json.loads((tmp_path / f"{k}.png.cert.json").read_text()) for k in "bc")
-        assert made == plain
-        assert made["chain"] == " ".join(steps)
-        assert (tmp_path / "b.png").read_bytes() == (tmp_path / "c.png").read_bytes()
+    run(*own, "degrade", "a.png", "b.png", "store-camera", "full-well=900e")
+    steps = ["gaussian-blur", "sigma=0.9px", "+", "sensor-noise", "full-well=900e"]
+    run("degrade", "a.png", "c.png", *steps)
+    made, plain = (json.loads((tmp_path / f"{k}.png.cert.json").read_text()) for k in "bc")
+    assert made == plain
+    assert made["chain"] == " ".join(steps)
+    assert (tmp_path / "b.png").read_bytes() == (tmp_path / "c.png").read_bytes()
+    listed = run(*own, "methods", "store-camera").stdout
+    assert "A made-up camera." in listed
+    assert "blur=  default 0.9px" in listed
+    for words, says in (
+        ("store-camera", "store-camera needs full-well=, which has no default"),
+        ("store-camera fullwell=3e", "no setting 'fullwell'; known: blur, full-well"),
+        ("store-camera full-well=3e blur=1px blur=2px", "blur is given twice"),
+        ("store-camera full-well", "is key=value without blanks"),
+        ("store-camera full-well=soft", "in store-camera: word 5, 'full-well=soft'"),
+        ("store-camra full-well=3e", "did you mean store-camera?"),
+    ):
+        done = run(*own, "degrade", "a.png", "x.png", *words.split(), status=2)
+        assert says in done.stderr, done.stderr
+    with as_in_a_new_process():
+        declare(tmp_path / "own.toml")
         swept = parse_sweep("store-camera full-well=900e,400e + dct step=4dn,8dn", "degradation",
                             "codec")  # fmt: skip
         assert len(swept) == 4
@@ -299,22 +312,6 @@ def test_a_name_stands_for_its_steps(run: Run, tmp_path: Path) -> None:
             "gaussian-blur sigma=0.9px + sensor-noise full-well=400e + dct step=8dn"
         )
         assert len(parse_chain("twice full-well=70e", "degradation").steps) == 4
-        listed = run(*own, "methods", "store-camera").stdout
-        assert "A made-up camera." in listed
-        assert "blur=  default 0.9px" in listed
-        for words, says in (
-            ("store-camera", "store-camera needs full-well=, which has no default"),
-            ("store-camera fullwell=3e", "no setting 'fullwell'; known: blur, full-well"),
-            ("store-camera full-well=3e blur=1px blur=2px", "blur is given twice"),
-            ("store-camera full-well", "is key=value without blanks"),
-            ("store-camera full-well=soft", "in store-camera: word 5, 'full-well=soft'"),
-            ("store-camra full-well=3e", "did you mean store-camera?"),
-        ):
-            done = run("degrade", "a.png", "x.png", *words.split(), status=2)
-            assert says in done.stderr, done.stderr
-    finally:
-        forget_chain("store-camera")
-        forget_chain("twice")
 
 
 @pytest.mark.parametrize(

@@ -49,22 +49,11 @@ PAIRS = pairs()
 NEEDS_PLANES = {"sam", "ergas"}
 #: Where the definition divides nothing by nothing, or takes a root of what is negative.
 WITHOUT_DEFINITION = {("fsim", "flat"), ("iw-ssim", "flat"), ("iw-ssim", "inverted")}
-
-
-#: Metrics whose definitions are slow, and sorts that the others cover for them.
-SLOW, COVERED = {"iw-ssim", "fsim"}, {"16 bits", "float", "identical"}
-#: Sorts of which the slow ones wait for the long tests.
-LATER = {"colour", "beyond 0..1", "inverted"}
 CASES = [
-    pytest.param(
-        metric.name,
-        sort,
-        marks=[pytest.mark.long] * (metric.name in SLOW and sort in LATER),
-        id=f"{metric.name}-{sort}",
-    )
+    pytest.param(metric.name, sort, id=f"{metric.name}-{sort}")
     for metric in every("metric")
     for sort in PAIRS
-    if "delta" not in metric.name and not (metric.name in SLOW and sort in COVERED)
+    if "delta" not in metric.name
 ]
 
 

@@ -295,7 +295,7 @@ def test_the_residuals_test_tells_noise_from_structure() -> None:
 
 
 def test_depths_of_one_pair_agree_up_to_their_rounding() -> None:
-    reference = SCENES[1].picture(240, 192, 0)
+    reference = SCENES[1].picture(196, 192, 0)
     worn = magnetite.degrade(reference, "gaussian-blur sigma=1 + gaussian-noise sd=3%").picture
     for method in every("metric"):
         scores = []
