@@ -13,7 +13,7 @@ import pytest
 import magnetite
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.errors import InputError
-from magnetite.core.operations.measuring import NONE, Selection
+from magnetite.core.operations.selection import NONE, Selection
 from magnetite.core.picture import as_picture
 from magnetite.experiment.cluster import Cluster
 from magnetite.experiment.executors import Alone, Executor, Lost, Processes, Threads

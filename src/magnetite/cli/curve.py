@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from magnetite.core.chain.step import Step
     from magnetite.core.curves.study import Comparison, Curves, RateRow
     from magnetite.core.operations.aim import Target
-    from magnetite.core.operations.measuring import Selection
+    from magnetite.core.operations.selection import Selection
     from magnetite.core.picture import Picture
     from magnetite.core.picture.region import Region
 
@@ -149,7 +149,7 @@ def _score_of(text: str) -> Target:
 
 def _metrics(text: str, more: Iterable[Step]) -> Selection:
     """The metrics listed, and those that rates are asked for."""
-    from magnetite.core.operations.measuring import Selection, selected
+    from magnetite.core.operations.selection import Selection, selected
 
     listed = selected(text, "metric")
     return Selection(tuple(dict.fromkeys([*listed, *more])), listed.every)

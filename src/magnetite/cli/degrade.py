@@ -21,7 +21,7 @@ from magnetite.cli.options import (
     rows_of,
 )
 from magnetite.cli.output import print_table, say, say_done
-from magnetite.core.quantities import figure
+from magnetite.core.quantities import figure, percent
 from magnetite.core.table import Table
 
 if TYPE_CHECKING:
@@ -123,8 +123,8 @@ def _say_overflow(certificate: Certificate) -> None:
     if clipped.low + clipped.high == 0:
         return
     done = "kept outside 0..1" if certificate.overflow == "keep" else "clipped"
-    low, high = (100 * count / clipped.total for count in (clipped.low, clipped.high))
+    low, high = (percent(count / clipped.total) for count in (clipped.low, clipped.high))
     note(
-        f"{low + high:.3g}% of the samples were {done}: {low:.3g}% below black, "
-        f"{high:.3g}% above full scale"
+        f"{percent(clipped.share)} of the samples were {done}: {low} below black, "
+        f"{high} above full scale"
     )

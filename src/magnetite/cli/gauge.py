@@ -26,7 +26,8 @@ from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
     from magnetite.core.chain.step import Step
-    from magnetite.core.operations.measuring import Figures, Selection
+    from magnetite.core.operations.measuring import Figures
+    from magnetite.core.operations.selection import Selection
     from magnetite.core.picture import Frame, Picture
 
 
@@ -51,7 +52,7 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    from magnetite.core.operations.measuring import selected
+    from magnetite.core.operations.selection import selected
 
     asked = selected(metrics, "gauge")
     if curves is not None:
@@ -95,7 +96,7 @@ def _row(
 
 
 def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
-    from magnetite.core.operations.measuring import score_column
+    from magnetite.core.operations.selection import score_column
 
     labels = [str(step) for step in steps]
     table = Table.of(
@@ -114,7 +115,7 @@ def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
 
 def _for_people(rows: list[_Row], steps: list[Step]) -> Table:
     """A row for each picture; where the gauges are many, a row for each of them instead."""
-    from magnetite.core.operations.measuring import score_column
+    from magnetite.core.operations.selection import score_column
 
     colour = any(row.frame.channels > 1 for row in rows)
     columns = [score_column(step, colour=colour) for step in steps]

@@ -21,6 +21,7 @@ from magnetite.cli.options import (
 from magnetite.cli.output import print_table, say
 from magnetite.cli.progress import working
 from magnetite.core.errors import InputError
+from magnetite.core.quantities import percent
 from magnetite.core.table import Table
 
 if TYPE_CHECKING:
@@ -93,7 +94,7 @@ def _say(
     outcome: Outcome, bits: int | None, out: Path, seconds: float, format: OutputFormat
 ) -> None:
     if outcome.clipped.share and bits is not None:
-        note(f"{outcome.clipped.share:.3%} of the samples were clipped")
+        note(f"{percent(outcome.clipped.share)} of the samples were clipped")
     table = outcome.table()
     table = replace(table, rows=[*table.rows, ("seconds", None, seconds, "s")])
 
@@ -129,7 +130,7 @@ def _print(outcome: Outcome) -> None:
 
 
 def _print_gain(before: Scores, after: Scores) -> None:
-    from magnetite.core.operations.measuring import score_column
+    from magnetite.core.operations.selection import score_column
 
     rows: list[list[Any]] = []
     for column in map(score_column, before.steps):

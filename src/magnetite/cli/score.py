@@ -80,8 +80,8 @@ def run(
 ) -> None:
     from magnetite.core.analysis.repeats import summarise_by_reference
     from magnetite.core.errors import PictureError
-    from magnetite.core.operations.measuring import selected
     from magnetite.core.operations.score import Scorer
+    from magnetite.core.operations.selection import selected
     from magnetite.files.pairs import pairs_of
     from magnetite.files.reading import coded_file
     from magnetite.files.resources import DiskFiles

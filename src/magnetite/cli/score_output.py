@@ -58,7 +58,7 @@ def print_rows(
     rows: list[Row], steps: list[Step], summaries: Summaries, format: OutputFormat
 ) -> None:
     """All rows, then the summary of repeats."""
-    from magnetite.core.operations.measuring import score_column
+    from magnetite.core.operations.selection import score_column
 
     _say_left_out([(str(row.test), row.scores.left_out) for row in rows])
     colour = any(row.frame.channels > 1 for row in rows)

@@ -77,6 +77,11 @@ def figure(value: float | int | None) -> str:
 _LARGE = 1e9
 
 
+def percent(share: float) -> str:
+    """A share in percent, to three significant digits: one sample of millions is not 0%."""
+    return f"{100 * share:.3g}%"
+
+
 def abbreviated(names: Sequence[str]) -> str:
     """The first three names of a list, and the number of the others."""
     more = f" and {len(names) - 3} more" if len(names) > 3 else ""

@@ -12,7 +12,7 @@ from magnetite.core.curves.points import Point, sweep_steps
 from magnetite.core.curves.study import CurvePoint, Curves
 from magnetite.core.errors import MagnetiteError
 from magnetite.core.operations.aim import Target
-from magnetite.core.operations.measuring import NONE, Selection
+from magnetite.core.operations.selection import NONE, Selection
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.plan import NOTHING, Keep

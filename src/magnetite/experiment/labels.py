@@ -12,7 +12,7 @@ from typing import Any
 import pandas as pd
 
 from magnetite.core.errors import ChainError, FileError, InputError, PictureError
-from magnetite.core.operations.measuring import selected
+from magnetite.core.operations.selection import selected
 from magnetite.core.quantities import read_number
 from magnetite.files.opening import read_text
 

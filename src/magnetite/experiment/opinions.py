@@ -14,8 +14,8 @@ from magnetite.core.arrays import Float64
 from magnetite.core.errors import InputError, MagnetiteError
 from magnetite.core.gate.gate import Feature, Gate
 from magnetite.core.methods.declarations import Metric
-from magnetite.core.operations.measuring import selected
 from magnetite.core.operations.score import Scorer
+from magnetite.core.operations.selection import selected
 from magnetite.core.opinion.agreement import LEAST, Agreement, agreement, steiger
 from magnetite.core.opinion.analysis import Opinions, analyse
 from magnetite.core.opinion.raters import Crowd, simulated_answers, truth_of

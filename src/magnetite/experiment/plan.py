@@ -23,7 +23,7 @@ from magnetite.core.chain.notation import parse_chain, parse_step, parse_sweep
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.errors import InputError, MagnetiteError
 from magnetite.core.operations.degrade import KINDS as DEGRADING
-from magnetite.core.operations.measuring import NONE, Selection, selected
+from magnetite.core.operations.selection import NONE, Selection, selected
 
 #: Stands for a degradation or treatment that changes nothing.
 NOTHING = "nothing"

@@ -15,7 +15,7 @@ from pathlib import Path
 from magnetite import __version__
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import FileError
-from magnetite.core.operations.measuring import NONE
+from magnetite.core.operations.selection import NONE
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
 from magnetite.experiment.ledger import Ledger

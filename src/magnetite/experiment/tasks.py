@@ -10,7 +10,7 @@ from typing import Protocol
 
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.operations.convert import convert
-from magnetite.core.operations.measuring import Selection
+from magnetite.core.operations.selection import Selection
 from magnetite.core.picture import Picture
 from magnetite.experiment.plan import NOTHING, Keep, Plan
 from magnetite.experiment.plan_files import reference_files

@@ -11,8 +11,8 @@ from typing import Any
 
 from magnetite import __version__
 from magnetite.core.curves.study import activity_of
-from magnetite.core.operations.measuring import selected
 from magnetite.core.operations.score import Scorer
+from magnetite.core.operations.selection import selected
 from magnetite.core.picture import Picture
 from magnetite.experiment.guarantee import Drawn, Need, drawn
 from magnetite.experiment.ledger import Ledger

@@ -6,7 +6,7 @@ import tomllib
 from dataclasses import dataclass
 
 from magnetite.core.chain.step import Chain
-from magnetite.core.operations.measuring import ALL, Selection
+from magnetite.core.operations.selection import ALL, Selection
 from magnetite.experiment.plan import Plan
 
 

@@ -164,3 +164,25 @@ def test_a_mask_in_colours_takes_samples_of_any_channel() -> None:
     plane = mask.any(axis=2)
     expected = np.mean((one.astype(float) - other)[plane] ** 2)
     assert magnetite.score(one, other, "mse", mask=mask)["mse"] == pytest.approx(expected)
+
+
+def test_samples_beyond_the_range_are_counted_where_they_are_scored() -> None:
+    one = np.full((40, 50, 3), 0.5)
+    other = one.copy()
+    other[3, 4, 0], other[5, 6, 1], other[30, 2] = -0.1, 1.2, 1.5
+    mask = np.zeros((40, 50), np.uint8)
+    mask[:20, :40] = 1
+    whole = magnetite.score(one, other, "mutual-information,psnr")
+    part = magnetite.score(one, other, "mutual-information", mask=mask)
+    words = "% of the samples lie beyond black and full scale; mutual-information take them"
+    assert f"{5 / 60:.3g}{words}" in whole.remarks[0]  # 5 of 6000 samples
+    assert f"{2 / 24:.3g}{words}" in part.remarks[0]  # 2 of 2400
+    inside = np.zeros((40, 50), np.uint8)
+    inside[31:] = 1
+    assert not magnetite.score(one, other, "mutual-information", mask=inside).remarks
+    wide = np.full((2000, 2000), 0.5)
+    wide[7, 9] = 2
+    (remark,) = magnetite.gauge(wide, "entropy").remarks
+    assert "2.5e-05% of the samples lie beyond" in remark  # one of 4 million
+    with pytest.raises(PictureError, match="2.5e-05% of the samples leave the range"):
+        magnetite.degrade(wide, "shift right=1", overflow="fail")

@@ -16,9 +16,9 @@ from magnetite.core.methods.declarations import Codec, Metric
 from magnetite.core.operations.aim import Target
 from magnetite.core.operations.coding import Compressed
 from magnetite.core.operations.compress import compress
-from magnetite.core.operations.measuring import Selection
 from magnetite.core.operations.rate import compress_to_rate, open_step, solve_step
 from magnetite.core.operations.score import score
+from magnetite.core.operations.selection import Selection
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import read_quantity
 

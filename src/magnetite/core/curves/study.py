@@ -18,7 +18,8 @@ from magnetite.core.curves.points import Point, at_rate, point, sweep_steps
 from magnetite.core.errors import InputError
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.operations.coding import Compressed
-from magnetite.core.operations.measuring import Named, Selection, measured, score_column, selected
+from magnetite.core.operations.measuring import measured
+from magnetite.core.operations.selection import Named, Selection, score_column, selected
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.table import Column, Table, Tabular
 

@@ -39,6 +39,7 @@ from magnetite.core.picture.rows import (
     joined,
     whole,
 )
+from magnetite.core.quantities import percent
 from magnetite.core.table import Tabular
 
 #: Kinds of steps that a degradation may have: restorations are those that a camera applies itself.
@@ -316,8 +317,8 @@ class DegradedRows:
         """
         if self.options.overflow == "fail" and self._clipped.share > 0:
             raise PictureError(
-                f"{self._clipped.share:.3%} of the samples leave the range, and overflow is fail: "
-                "keep them in a float picture (overflow keep), or degrade less"
+                f"{percent(self._clipped.share)} of the samples leave the range, and overflow is "
+                "fail: keep them in a float picture (overflow keep), or degrade less"
             )
         return Certificate(
             reference=self.source.origin,

@@ -11,7 +11,8 @@ from magnetite.core.edges.slanted_edge import Edge, measure_edge
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.noise_level import NoiseCurve, noise_curve
 from magnetite.core.methods.context import Files
-from magnetite.core.operations.measuring import Figures, Named, Selection, measured, selected
+from magnetite.core.operations.measuring import Figures, measured
+from magnetite.core.operations.selection import Named, Selection, selected
 from magnetite.core.picture import Picture
 from magnetite.core.picture.frame import encoded_remark
 from magnetite.core.picture.matching import COMMON_SCALE

@@ -1,36 +1,33 @@
-"""Figures of pictures of any size by metrics and gauges: read the list, measure, note the rest."""
+"""Figures of pictures of any size by metrics and gauges: measure, note the rest."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from contextvars import Context, copy_context
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
 
 from magnetite.core.arrays import Samples
 from magnetite.core.chain.bind import Bound, bind_step
-from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing, shared
 from magnetite.core.compute.threads import spread
-from magnetite.core.errors import ChainError, InputError, PictureError
+from magnetite.core.errors import InputError, PictureError
 from magnetite.core.methods import declarations
-from magnetite.core.methods.catalogue import declared_by, every
 from magnetite.core.methods.context import Files
-from magnetite.core.methods.declarations import ColourPolicy, MethodKind
+from magnetite.core.methods.declarations import ColourPolicy
 from magnetite.core.methods.lifting import computed, split
 from magnetite.core.methods.sums import Part, Totals
 from magnetite.core.picture import Frame, Picture
 from magnetite.core.picture.matching import COMMON_SCALE
 from magnetite.core.picture.picture import luma
 from magnetite.core.picture.rows import UNBOUNDED, Allowance, Band, Rows, in_bands
-from magnetite.core.table import Column, Row, Tabular
+from magnetite.core.quantities import percent
+from magnetite.core.table import Row, Tabular
 
-#: Every metric or gauge that applies to the given pictures.
-ALL = "all"
 #: Figures of pictures with up to this many samples are computed side by side; larger ones would
 #: take the memory of several metrics at once.
 _SMALL = 2**24
@@ -86,84 +83,6 @@ class Figures(dict[str, float], Tabular):
         )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Selection:
-    """Metrics or gauges that are asked for."""
-
-    steps: tuple[Step, ...]
-    #: Whether all that apply are: those that the pictures do not suit are left out then.
-    every: bool = False
-
-    @classmethod
-    def named(cls, kind: MethodKind, *names: str) -> Selection:
-        """Those of a kind and some names, at their defaults."""
-        return cls(tuple(Step(kind, name) for name in names))
-
-    def __iter__(self) -> Iterator[Step]:
-        return iter(self.steps)
-
-    @property
-    def labels(self) -> list[str]:
-        """Canonical texts."""
-        return [str(step) for step in self.steps]
-
-    def declared(self, label: str) -> declarations.Figure:
-        """The declaration of the one of a canonical text."""
-        return self.step(label).declared(declarations.Figure)
-
-    def step(self, label: str) -> Step:
-        """The one of a canonical text."""
-        return next(step for step in self.steps if str(step) == label)
-
-    def only(self, labels: Iterable[str]) -> Selection:
-        """Those of some canonical texts, in their own order."""
-        chosen = set(labels)
-        return replace(self, steps=tuple(step for step in self.steps if str(step) in chosen))
-
-    def without(self, labels: Iterable[str]) -> Selection:
-        """All others."""
-        return self.only(set(self.labels).difference(labels))
-
-
-def score_column(step: Step, within: str = "", *, colour: bool = False) -> Column:
-    """The column of a metric or gauge; of colour pictures, `luma` where that is scored."""
-    figure = step.declared(declarations.Figure)
-    luma = colour and figure.colour is ColourPolicy.LUMA
-    remark, optional = "luma" * luma, bool(within)
-    return Column(str(step), figure.unit, figure.direction, within, optional, remark)
-
-
-#: No figures.
-NONE = Selection(())
-#: Names with settings, the function of a single figure of one's own, or figures read already.
-Named = str | Callable[..., float] | Selection
-
-
-def selected(named: Named, kind: str) -> Selection:
-    """Read a list such as `psnr,ssim window=7`, or `all`; `kind` is "metric" or "gauge".
-
-    Raises
-    ------
-    ChainError
-        If it cannot be read, names a figure twice, or one of another kind.
-    """
-    if isinstance(named, Selection):
-        return named
-    if not isinstance(named, str):
-        method = declared_by(named)
-        if method.kind != kind:
-            raise ChainError(f"{method.name} is a {method.kind}, not a {kind}")
-        return Selection((Step(kind, method.name),))
-    if named == ALL:
-        methods = [method for method in every(kind) if method.complete]
-        return Selection(tuple(Step(m.kind, m.name) for m in methods), every=True)
-    found = Selection(tuple(parse_step(part, kind) for part in named.split(",")))
-    for label in found.labels:
-        if found.labels.count(label) > 1:
-            raise ChainError(f"{label!r} is listed twice in {named!r}")
-    return found
-
-
 def measured(
     steps: Iterable[Step],
     *sources: Rows,
@@ -212,15 +131,17 @@ def measured(
         _add(band, frame, figures, sharing if height == frame.height and sharing else Sharing())
         if clipping:
             parts = [picture.part(band.own) for picture in band.pictures]
-            beyond = [count + _beyond(part) for count, part in zip(beyond, parts, strict=True)]
+            beyond = [n + _beyond(part, within) for n, part in zip(beyond, parts, strict=True)]
     found = {label: figure.value(identical) for label, figure in figures.items()}
     values = {label: value for label, value in found.items() if isinstance(value, float)}
     left_out |= {label: value for label, value in found.items() if isinstance(value, str)}
     clipped = [label for label in clipping if label in values]
+    positions = frame.height * frame.width if within is None else np.count_nonzero(within)
+    scored = int(positions) * frame.channels
     remarks = [
         remark
         for source, count in zip(sources, beyond, strict=True)
-        for remark in _clip_remark(source.origin, count, frame, clipped)
+        for remark in _clip_remark(source.origin, count / scored, clipped)
     ]
     return Figures(values, steps, left_out, remarks, identical)
 
@@ -418,18 +339,19 @@ def _on_common_scale(picture: Picture) -> Samples:
     return picture.on_scale(COMMON_SCALE)
 
 
-def _beyond(picture: Picture) -> int:
-    """How many samples lie beyond black and full scale."""
+def _beyond(picture: Picture, within: Samples | None) -> int:
+    """Number of the samples scored that lie beyond black and full scale."""
     if picture.bits is not None:
         return 0
-    return int(np.count_nonzero((picture.samples < 0) | (picture.samples > picture.full_scale)))
+    samples = picture.samples if within is None else picture.samples[within]
+    return int(np.count_nonzero((samples < 0) | (samples > picture.full_scale)))
 
 
-def _clip_remark(origin: str, beyond: int, frame: Frame, labels: Sequence[str]) -> list[str]:
-    """Remark on samples beyond the range that figures clip; empty if there are none."""
+def _clip_remark(origin: str, beyond: float, labels: Sequence[str]) -> list[str]:
+    """Remark on the share of samples beyond the range, which figures clip; empty if it is 0."""
     if beyond == 0 or not labels:
         return []
     return [
-        f"{origin}: {beyond / math.prod(frame.shape):.3%} of the samples lie beyond black and full "
-        f"scale; {', '.join(labels)} take them for these"
+        f"{origin}: {percent(beyond)} of the samples lie beyond black and full scale; "
+        f"{', '.join(labels)} take them for these"
     ]

@@ -17,9 +17,9 @@ from magnetite.core.errors import InputError
 from magnetite.core.methods.amplitudes import Amplitude
 from magnetite.core.methods.context import Context, Files, NoFiles
 from magnetite.core.operations.local import height_for, obstacle_of, reach_of, whole_note
-from magnetite.core.operations.measuring import Named
 from magnetite.core.operations.restoration_chain import missing_sd, run
 from magnetite.core.operations.score import DEFAULT_METRICS, Scorer, Scores
+from magnetite.core.operations.selection import Named
 from magnetite.core.operations.tuning import Tuned, tune
 from magnetite.core.picture import Clipped, Picture
 from magnetite.core.picture.frame import Frame

@@ -13,7 +13,8 @@ from magnetite.core.chain.step import Step
 from magnetite.core.compute.sharing import Sharing
 from magnetite.core.errors import InputError
 from magnetite.core.methods.context import Files
-from magnetite.core.operations.measuring import Figures, Named, Selection, measured, selected
+from magnetite.core.operations.measuring import Figures, measured
+from magnetite.core.operations.selection import Named, Selection, selected
 from magnetite.core.picture import Picture
 from magnetite.core.picture.alignment import WHOLE, Shift, aligned
 from magnetite.core.picture.matching import at_depth_of, check_comparable, check_depths

@@ -16,8 +16,8 @@ from magnetite.core.compute.threads import each
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods.context import Files
 from magnetite.core.operations.degrade import KINDS, degrade, degrade_chain
-from magnetite.core.operations.measuring import Named, Selection, score_column, selected
 from magnetite.core.operations.score import Scorer
+from magnetite.core.operations.selection import Named, Selection, score_column, selected
 from magnetite.core.operations.treatment import Kept, treat
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
