@@ -41,7 +41,7 @@ def started(folder: Path, words: list[str], **environment: str) -> subprocess.Co
     ids=["nothing", "no folders", "ascii", "another language"],
 )  # fmt: skip
 def test_the_main_job_needs_nothing_of_its_environment(
-    environment: dict[str, str], gray: Path, tmp_path: Path
+    environment: dict[str, str], run: Run, gray: Path, tmp_path: Path
 ) -> None:
     noise = ["degrade", "g.png", "größe µ.png", "gaussian-noise", "sd=3dn"]
     made = started(tmp_path, noise, **environment)
@@ -49,7 +49,7 @@ def test_the_main_job_needs_nothing_of_its_environment(
     scored = started(tmp_path, ["score", "g.png", "größe µ.png", "--format", "csv"], **environment)
     assert scored.returncode == 0, scored.stderr
     assert "Traceback" not in made.stderr + scored.stderr
-    own = started(tmp_path, ["score", "g.png", "größe µ.png", "--format", "csv"], **os.environ)
+    own = run("score", "g.png", "größe µ.png", "--format", "csv")
     assert scored.stdout.split(",")[-4:] == own.stdout.split(",")[-4:]
 
 

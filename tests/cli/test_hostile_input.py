@@ -77,7 +77,7 @@ def test_inputs_are_not_overwritten(run: Run, gray: Path, tmp_path: Path) -> Non
     assert {p.suffix for p in tmp_path.iterdir()} == {".png"}
 
 
-@pytest.mark.parametrize("encoding", ["ascii", "latin-1", "cp1252", "utf-8"])
+@pytest.mark.parametrize("encoding", ["ascii", "cp1252"])
 def test_tables_in_any_encoding(encoding: str, gray: Path, tmp_path: Path) -> None:
     environment = os.environ | {"PYTHONIOENCODING": encoding}
     done = subprocess.run(

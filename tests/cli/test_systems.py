@@ -86,8 +86,10 @@ def test_options_of_the_program_stand_anywhere(run: Run, tmp_path: Path) -> None
     [("sc", {"scenes", "score"}), ("score --ma", {"--mask", "--maps"}),
      ("gate ", {"fit", "check"}), ("--th", {"--threads"})],
 )  # fmt: skip
-def test_shells_complete_commands_and_options(line: str, wanted: set[str]) -> None:
+def test_shells_complete_commands_and_options(line: str, wanted: set[str], run: Run) -> None:
     words = f"magnetite {line}"
+    for shell in ("bash", "zsh", "fish"):
+        assert "_MAGNETITE_COMPLETE" in run("completion", shell).stdout
     last = len(words.split(" ")) - 1
     asked = {
         "bash": {"COMP_WORDS": words, "COMP_CWORD": str(last)},
@@ -97,8 +99,6 @@ def test_shells_complete_commands_and_options(line: str, wanted: set[str]) -> No
     for shell, own in asked.items():
         if shell != "bash" and line != "--th":  # they differ in their variables alone
             continue
-        script = subprocess.run([PROGRAM, "completion", shell], capture_output=True, text=True)
-        assert "_MAGNETITE_COMPLETE" in script.stdout
         done = subprocess.run(
             [PROGRAM], capture_output=True, text=True,
             env=os.environ | own | {"_MAGNETITE_COMPLETE": f"complete_{shell}"},

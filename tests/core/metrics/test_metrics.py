@@ -184,5 +184,5 @@ def test_samples_beyond_the_range_are_counted_where_they_are_scored() -> None:
     wide[7, 9] = 2
     (remark,) = magnetite.gauge(wide, "entropy").remarks
     assert "2.5e-05% of the samples lie beyond" in remark  # one of 4 million
-    with pytest.raises(PictureError, match="2.5e-05% of the samples leave the range"):
+    with pytest.raises(PictureError, match=r"2\.5e-05% of the samples leave the range"):
         magnetite.degrade(wide, "shift right=1", overflow="fail")
