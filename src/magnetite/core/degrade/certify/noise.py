@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -116,6 +117,12 @@ def moment_sums(residual: Samples, mean: float, sd: float) -> Float64:
     return np.concatenate([[d.size], sums, counts])
 
 
+@lru_cache(maxsize=4)
+def _at_points(cumulative: Callable[[Float64], Float64]) -> Float64:
+    """A distribution function between the bins of a histogram, shape (`POINTS` - 1,)."""
+    return cumulative((np.arange(1, POINTS) / POINTS - 0.5) * 2 * FURTHEST)
+
+
 def moments_of(
     sums: Float64, cumulative: Callable[[Float64], Float64], mean: float, sd: float
 ) -> Moments:
@@ -128,8 +135,7 @@ def moments_of(
     distance = 0.0
     if sd > 0:
         reached = np.cumsum(sums[8:]) / count
-        points = (np.arange(1, POINTS) / POINTS - 0.5) * 2 * FURTHEST
-        distance = float(np.abs(reached[:-1] - cumulative(points)).max())
+        distance = float(np.abs(reached[:-1] - _at_points(cumulative)).max())
     if m2 <= 0:
         return Moments(int(count), mean + c, 0.0, 0.0, 0.0, 0.0, distance)
     lag_one = (products - c * both + c * c * pairs) / (m2 * count)
