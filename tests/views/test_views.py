@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
@@ -214,6 +215,21 @@ def test_approximations_are_what_the_mathematics_says() -> None:
     error = np.sqrt((np.abs(np.fft.ifft2(spectrum) - plane) ** 2).mean())
     assert found.whole_error[40] == pytest.approx(error, rel=0.02)
     assert found.block_error[-1] == 0
+    blocks = patches.reshape(-1, 8, 8)
+    k, n = np.mgrid[:8, :8]
+    basis = np.cos(np.pi * k * (2 * n + 1) / 16) * np.where(k == 0, math.sqrt(1 / 8), 0.5)
+    coefficients = basis @ blocks @ basis.T
+    sizes = np.sort(np.abs(coefficients).ravel())[::-1]
+    coefficients[np.abs(coefficients) < sizes[round(found.shares[40] * plane.size) - 1]] = 0
+    error = np.sqrt(((basis.T @ coefficients @ basis - blocks) ** 2).mean())
+    assert found.block_error[40] == pytest.approx(error)
+    square = texture(30, 37)
+    shown = approximate(square)
+    assert shown.ranks == (1, 3, 10, 30)
+    left, values, right = np.linalg.svd(square, full_matrices=False)
+    for rank, picture in zip(shown.ranks, shown.pictures, strict=True):
+        best = (left[:, :rank] * values[:rank]) @ right[:rank]
+        np.testing.assert_allclose(picture, best, atol=1e-12)
 
 
 def test_no_label_of_a_figure_is_cut_or_written_in_marks(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -9,7 +9,7 @@ import pytest
 from scipy.optimize import brentq
 from scipy.special import ndtr
 
-from magnetite.core.edges.edge_profile import excursion
+from magnetite.core.edges.edge_profile import OVERSAMPLING, excursion, transfer
 from magnetite.core.edges.slanted_edge import Edge, measure_edge
 from magnetite.core.picture import as_picture
 from magnetite.core.picture.region import Region
@@ -36,6 +36,19 @@ def true_mtf(f: float, angle: float, sigma: float) -> float:
     cosine, sine = math.cos(math.radians(angle)), math.sin(math.radians(angle))
     gauss = math.exp(-2 * (math.pi * sigma * f) ** 2)
     return gauss * float(np.sinc(f * cosine) * np.sinc(f * sine))
+
+
+@pytest.mark.parametrize("position", [60, 100, 150])
+def test_a_profile_and_its_mirror_image_have_one_transfer(position: int) -> None:
+    """Also where the edge is off the middle: as much is taken on both sides."""
+    profile = ndtr((np.arange(200) - position) / 5)
+    frequency, contrast = transfer(profile)
+    mirrored = transfer(1 - profile[::-1])[1]
+    np.testing.assert_allclose(contrast, mirrored, atol=1e-12)
+    # A Gaussian of 5 bins, and the mean over one.
+    expected = np.exp(-2 * (np.pi * 5 / OVERSAMPLING * frequency) ** 2)
+    seen = contrast * np.sinc(frequency / OVERSAMPLING)
+    np.testing.assert_allclose(seen[frequency < 0.3], expected[frequency < 0.3], atol=2e-3)
 
 
 def true_mtf50(angle: float, sigma: float) -> float:

@@ -40,6 +40,19 @@ def test_salt_pepper_hits_are_binomial(per: str, seed: int) -> None:
     assert findings(degraded)["density"].drawn == hits / n
 
 
+@pytest.mark.parametrize(
+    ("chain", "overflow", "unit"),
+    [("gaussian-noise sd=9dn", "clip", 1), ("gaussian-noise sd=9dn", "keep", 255),
+     ("shift right=2", "clip", 1)],
+)  # fmt: skip
+def test_the_rms_difference_is_that_of_the_samples(chain: str, overflow: str, unit: float) -> None:
+    small = as_picture(np.random.default_rng(3).integers(0, 256, (7, 9)).astype(np.uint8))
+    made = magnetite.degrade(small, chain, seed=1, overflow=overflow)
+    samples = unit * made.picture.samples.astype(float)
+    expected = math.sqrt(((samples - small.samples) ** 2).mean())
+    assert made.certificate.rms_difference == pytest.approx(expected, rel=1e-6)
+
+
 def test_more_levels_than_the_picture_has_change_nothing() -> None:
     every = as_picture(np.arange(256, dtype=np.uint8).reshape(16, 16))
     assert magnetite.degrade(every, "quantize bits=8").picture.same_samples(every)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -286,6 +287,13 @@ def test_a_threshold_is_given_as_setting_and_of_several_raters() -> None:
     assert rows["threshold"].value == pytest.approx(stats.gmean(fits), rel=1e-6)
     half = stats.t.ppf(0.975, 11) * stats.sem(np.log(fits))
     assert math.log(rows["threshold"].high / rows["threshold"].value) == pytest.approx(half)
+    assert "rate at the threshold" not in rows
+    lacking = [replace(s, rate=s.rms if k != 3 else None) for k, s in enumerate(test.stimuli)]
+    some = analyse(replace(test, stimuli=tuple(lacking)), answers).figures
+    assert "rate at the threshold" not in {row.figure for row in some}
+    rated = [replace(s, rate=s.rms) for s in test.stimuli]
+    rows = {r.figure: r for r in analyse(replace(test, stimuli=tuple(rated)), answers).figures}
+    assert rows["rate at the threshold"].value == pytest.approx(rows["threshold"].value, rel=0.02)
 
 
 def _of(answers: Answers, test: BlindTest) -> tuple[np.ndarray, np.ndarray]:
