@@ -87,24 +87,14 @@ def test_lab_of_known_colours() -> None:
     assert lighter == pytest.approx((l2 - l1) / spread, rel=1e-4)
 
 
-def test_error_metrics_are_their_definitions() -> None:
-    x, y = pair(30, 41, 3)
-    error = x - y
-    for metric, expected in {
-        "nrmse": math.sqrt((error**2).sum() / (x**2).sum()),
-        "mae": np.abs(error).mean(),
-        "max-error": np.abs(error).max(),
-        "snr": 10 * math.log10((x**2).sum() / (error**2).sum()),
-    }.items():
-        assert scored(metric, x, y) == pytest.approx(expected, rel=1e-9), metric
+def test_errors_of_black_are_infinite() -> None:
     black = np.zeros((9, 9))
     assert scored("nrmse", black, black + 1) == math.inf
     assert scored("snr", black, black + 1) == -math.inf
 
 
-def test_psnr_b_is_its_definition() -> None:
-    x, y = pair(35, 50)
-    assert scored("psnr-b", x, y) == pytest.approx(slow_metrics.psnr_b(x, y), rel=1e-9)
+def test_psnr_b_of_blocks_and_of_none() -> None:
+    x, _ = pair(35, 50)
     blocky = np.kron(x[:4, :6], np.ones((8, 8)))
     assert scored("psnr-b", blocky, blocky + 0) == pytest.approx(
         slow_metrics.psnr_b(blocky, blocky)
@@ -130,27 +120,13 @@ def test_csf_psnr_weights_what_the_eye_sees() -> None:
     assert scored("csf-psnr", x, fine) == pytest.approx(20 * math.log10(255 / 3) + loss, abs=1e-6)
 
 
-def slow_windows(x: np.ndarray, y: np.ndarray, size: int) -> list[tuple[np.ndarray, np.ndarray]]:
-    return [
-        (x[i : i + size, j : j + size], y[i : i + size, j : j + size])
-        for i in range(x.shape[0] - size + 1)
-        for j in range(x.shape[1] - size + 1)
-    ]
-
-
-def test_uqi_is_its_definition() -> None:
+def test_uqi_of_flat_windows() -> None:
     x, y = pair(21, 26)
-    x[:10, :10] = y[:10, :10] = 50  # flat and equal
-    x[-10:, -10:], y[-10:, -10:] = 40, 80  # flat, of other means
-    values = []
-    for a, b in slow_windows(x, y, 8):
-        ma, mb, va, vb = a.mean(), b.mean(), a.var(ddof=1), b.var(ddof=1)
-        covariance = ((a - ma) * (b - mb)).sum() / 63
-        if va + vb == 0:
-            values.append(2 * ma * mb / (ma**2 + mb**2))
-        else:
-            values.append(4 * covariance * ma * mb / ((va + vb) * (ma**2 + mb**2)))
-    assert scored("uqi", x, y) == pytest.approx(np.mean(values), abs=1e-9)
+    x[:10, :10] = y[:10, :10] = 50  # equal
+    x[-10:, -10:], y[-10:, -10:] = 40, 80  # of other means
+    assert scored("uqi", x, y) == pytest.approx(slow_metrics.uqi(x, y), abs=1e-9)
+    one, other = np.full((8, 8), 40.0), np.full((8, 8), 80.0)
+    assert scored("uqi", one, other) == pytest.approx(2 * 40 * 80 / (40**2 + 80**2))
 
 
 def test_the_parts_of_ssim_multiply_to_it() -> None:
@@ -160,10 +136,9 @@ def test_the_parts_of_ssim_multiply_to_it() -> None:
     assert scored("ssim-contrast", x, x // 2) < scored("ssim-structure", x, x // 2)
 
 
-def test_ms_ssim_is_its_definition() -> None:
-    x, y = pair(180, 197)
-    assert scored("ms-ssim", x, y) == pytest.approx(slow_metrics.ms_ssim(x, y), rel=1e-9)
-    assert scored("ms-ssim", x, 255 - x) == 0.0  # opposite structure is clipped, never complex
+def test_ms_ssim_of_opposite_structure_and_of_small_pictures() -> None:
+    x, _ = pair(180, 197)
+    assert scored("ms-ssim", x, 255 - x) == 0.0  # clipped, never complex
     with pytest.raises(PictureError, match="at least 176x176 samples, not 300x175"):
         magnetite.score(np.zeros((175, 300), np.uint8), np.ones((175, 300), np.uint8), "ms-ssim")
 
@@ -199,43 +174,9 @@ def test_the_fast_route_of_ssim_is_the_definition() -> None:
     assert ssim(dark, dark + 255, 255.0) == pytest.approx(0.01**2 / (1 + 0.01**2), abs=1e-11)
 
 
-def test_gmsd_is_its_definition() -> None:
-    x, y = pair(20, 27)
-
-    def gradients(p: np.ndarray) -> np.ndarray:
-        p = p[:20, :26].reshape(10, 2, 13, 2).mean(axis=(1, 3))
-        kernel = np.array([[1, 0, -1]] * 3) / 3
-        along, down = (ndimage.convolve(p, k)[1:-1, 1:-1] for k in (kernel, kernel.T))
-        return np.sqrt(along**2 + down**2)
-
-    a, b = gradients(x), gradients(y)
-    expected = ((2 * a * b + 170) / (a**2 + b**2 + 170)).std()
-    assert scored("gmsd", x, y) == pytest.approx(expected, rel=1e-9)
-
-
-@pytest.mark.parametrize("shape", [(60, 71), (371, 390)])  # array code, and compiled
-def test_vif_is_its_definition(shape: tuple[int, int]) -> None:
-    x, y = pair(*shape)
-    above = below = 0.0
-    a, b = x.copy(), y.copy()
-    for scale in range(1, 5):
-        size = 2 ** (5 - scale) + 1
-        at = np.arange(size) - size // 2
-        weights = np.exp(-(at[:, None] ** 2 + at[None] ** 2) / (2 * (size / 5) ** 2))
-        weights /= weights.sum()
-
-        def mean(p: np.ndarray, weights: np.ndarray = weights, half: int = size // 2) -> np.ndarray:
-            return ndimage.correlate(p, weights)[half:-half, half:-half]
-
-        if scale > 1:
-            a, b = mean(a)[::2, ::2], mean(b)[::2, ::2]
-        ma, mb = mean(a), mean(b)
-        va, vb, cov = mean(a * a) - ma**2, mean(b * b) - mb**2, mean(a * b) - ma * mb
-        g = (cov / va).clip(0)
-        sv = vb - g * cov
-        above += np.log10(1 + g**2 * va / (sv + 2)).sum()
-        below += np.log10(1 + va / 2).sum()
-    assert scored("vif", x, y) == pytest.approx(above / below, rel=1e-6)
+def test_vif_in_compiled_loops_and_of_flat_pictures() -> None:
+    x, y = pair(371, 390)
+    assert scored("vif", x, y) == pytest.approx(slow_metrics.vif(x, y), rel=1e-6)
     assert scored("vif", x, (x - 128) * 1.0 + 128) == 1.0
     flat = np.full((50, 50), 90.0)
     assert (scored("vif", flat, flat + 5), scored("vif", flat, y[:50, :50])) == (1.0, 0.0)
@@ -253,18 +194,11 @@ def test_mutual_information_of_closed_forms() -> None:
     )
 
 
-def test_spectral_metrics_are_their_definitions() -> None:
+def test_spectral_metrics_of_scaled_black_and_gray_pictures() -> None:
     x, y = pair(9, 13, 5)
-    angles = [
-        math.degrees(math.acos(a @ b / np.linalg.norm(a) / np.linalg.norm(b)))
-        for a, b in zip(x.reshape(-1, 5), y.reshape(-1, 5), strict=True)
-    ]
-    assert scored("sam", x, y) == pytest.approx(np.mean(angles), rel=1e-6)
     assert scored("sam", x // 2 * 2, x // 2) == pytest.approx(0, abs=1e-9)
-    shares = [((x - y)[..., c] ** 2).mean() / x[..., c].mean() ** 2 for c in range(5)]
-    assert scored("ergas", x, y) == pytest.approx(100 * math.sqrt(np.mean(shares)), rel=1e-9)
     half = magnetite.score(x.astype(np.uint8), y.astype(np.uint8), "ergas ratio=2")
-    assert half["ergas ratio=2"] == pytest.approx(50 * math.sqrt(np.mean(shares)), rel=1e-9)
+    assert half["ergas ratio=2"] == pytest.approx(slow_metrics.ergas(x, y) / 2, rel=1e-9)
     black = np.zeros((4, 4, 2))
     assert scored("sam", black, black + np.array([1, 0])) == 90
     assert scored("ergas", black, black + 1) == math.inf
