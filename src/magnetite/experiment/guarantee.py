@@ -96,7 +96,7 @@ def guarantee(rows: RunRows, need: Need) -> RunTable:
         GUARANTEE, f"guarantee: {need.words}", pd.DataFrame(table),
         "bound: of the share, exact, one-sided; a setting is guaranteed if its bound and those of "
         "all milder ones reach the share",
-        (*notes, *_promise(need, most), *_lost(rows)),
+        (*notes, *_promise(need, most), *without_chance(rows, need)),
     )  # fmt: skip
 
 
@@ -235,10 +235,16 @@ def _promise(need: Need, references: int) -> list[str]:
     ]
 
 
-def _lost(rows: RunRows) -> list[str]:
-    if not rows.failed:
-        return []
-    references = rows.lost["reference"].nunique()
-    return [
-        f"{rows.failed} rows failed, of {references} references, which do not meet the need there"
-    ]
+def without_chance(rows: RunRows, need: Need) -> Iterator[str]:
+    """Notes on rows that cannot meet a need: they failed, or have no value."""
+    counts = [(rows.lost, "rows failed")]
+    for target in need.targets:
+        lacking = rows.frame[rows.frame[str(target.step)].astype(float).isna()]
+        counts.append((lacking, f"rows have no {target.step}"))
+    for lost, what in counts:
+        if len(lost):
+            references = lost["reference"].nunique()
+            yield (
+                f"{len(lost)} {what}, of {references} reference{'s' * (references > 1)}: there the "
+                "need is not met"
+            )

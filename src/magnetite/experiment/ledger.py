@@ -250,6 +250,14 @@ class Ledger:
                 (metric, self._makers().get(metric, "")),
             ))  # fmt: skip
 
+    def missing(self) -> dict[str, int]:
+        """Number of the plan's rows that are done without a figure, by metric or gauge."""
+        with self._errors():
+            return dict(self._base.execute(
+                "SELECT s.metric, count(*) FROM scores s JOIN plan p ON p.cell = s.cell "
+                "WHERE s.value IS NULL GROUP BY s.metric"
+            ))  # fmt: skip
+
     def outdated(self) -> dict[str, int]:
         """Number of figures of the plan's cells that the makers of the last run have not made."""
         found: dict[str, int] = {}

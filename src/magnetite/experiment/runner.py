@@ -116,6 +116,8 @@ class _Run:
         self._flushed = time.perf_counter()
         self._computed = self._failed = self._reused = self._total = 0
         self._notes: list[str] = []
+        #: Why figures are missing in some rows, by metric or gauge.
+        self._reasons: dict[str, str] = {}
         steps, files = [*job.metrics, *job.gauges], DiskFiles(job.base)
         self._figures = tuple(map(str, steps))
         #: Versions of the figures, with digests of the files that they name.
@@ -151,8 +153,18 @@ class _Run:
         seconds = time.perf_counter() - start
         if self._computed:
             self._ledger.describe(finished=now(), seconds=f"{seconds:.1f}")
+        self._notes += self._missing()
         counts = self._total, self._computed, self._reused, failed
         return Outcome(self._folder, *counts, seconds, tuple(self._notes))
+
+    def _missing(self) -> Iterator[str]:
+        """Notes on figures that were asked for by name and that rows lack."""
+        named = [one for one in (self._job.metrics, self._job.gauges) if not one.every]
+        labels = {label for one in named for label in one.labels}
+        for label, count in self._ledger.missing().items():
+            if label in labels:
+                reason = self._reasons.get(label, f"{label} does not suit their pictures")
+                yield f"{count} row{'s have' if count > 1 else ' has'} no {label}: {reason}"
 
     def _tasks(self, references: Sequence[Reference]) -> Iterator[Task]:
         """The missing rows, degraded picture by degraded picture."""
@@ -193,6 +205,7 @@ class _Run:
             self._pending.append((work.cell, done, figures, name))
             self._computed += 1
             self._failed += done.reason is not None
+            self._reasons = done.left_out | self._reasons
         late = time.perf_counter() - self._flushed > _PATIENCE
         if late or len(self._pending) >= _BATCH:
             self._flush()

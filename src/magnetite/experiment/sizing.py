@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import random
 import time
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,7 +13,7 @@ from magnetite.core.compute.threads import cores
 from magnetite.experiment.plan import Plan
 from magnetite.experiment.runner import distinct
 from magnetite.experiment.tasks import Group, PlanJob, Task, Work
-from magnetite.experiment.work import perform
+from magnetite.experiment.work import Done, perform
 
 #: Degraded pictures that are tried for the time that the whole takes.
 _PROBES = 4
@@ -35,6 +36,8 @@ class Size:
     disk: float
     #: Smallest difference of a metric between two treatments that shows, in sd between references.
     smallest: float | None
+    #: Why rows of the probes fail, and why figures are missing.
+    problems: tuple[str, ...] = ()
 
     def lines(self) -> list[str]:
         """The size in words."""
@@ -45,11 +48,12 @@ class Size:
             f"{self.smallest:.2f} times its sd between references"
         )
         return [
-            f"{self.rows} rows of {self.figures} figures: {self.references} references, "
-            f"{self.repeats} repeats",
+            f"{_number(self.rows, 'row')} of {_number(self.figures, 'figure')}: "
+            f"{_number(self.references, 'reference')}, {_number(self.repeats, 'repeat')}",
             f"about {_time(self.seconds)} on {cores()} cores; {self.disk / 2**20:.1f} MiB on disk, "
             "pictures apart",
             spread,
+            *self.problems,
         ]
 
 
@@ -59,22 +63,44 @@ def size_of(plan: Plan, base: Path) -> Size:
     sources, metrics, gauges = job.sources, job.metrics, job.gauges
     groups = list(job.groups(distinct(sources)[0]))
     rows = sum(len(cells) for _, _, cells in groups)
-    # Probes at random, with a fixed seed: every third group may be of one degradation alone.
-    spread = random.Random(0).sample(groups, min(_PROBES, len(groups)))
-    taken = 0.0
+    spread = _probes(groups)
+    taken, results = 0.0, []
     for turn in range(2):  # the first one compiles
         taken = 0.0
-        for reference, degradation, cells in spread[: 1 if turn == 0 else _PROBES]:
+        for reference, degradation, cells in spread[: 1 if turn == 0 else None]:
             works = tuple(Work(cell, chain, metrics, gauges) for cell, chain in cells)
             start = time.perf_counter()
-            perform(Task(reference.source, degradation, cells[0][0].seed, works, job.base))
+            done = perform(Task(reference.source, degradation, cells[0][0].seed, works, job.base))
             taken += time.perf_counter() - start
+            results += [(reference.facts.name, one) for one in done]
     share = sum(map(_pixels, groups)) / sum(map(_pixels, spread))
     figures = len(metrics.steps) + len(gauges.steps)
     return Size(
         rows, figures, len(sources), plan.repeats, taken * share / max(1, cores() / 2),
-        rows * (_ROW + _FIGURE * figures), _smallest(len(sources)),
+        rows * (_ROW + _FIGURE * figures), _smallest(len(sources)), _problems(results),
     )  # fmt: skip
+
+
+def _probes(groups: Sequence[Group]) -> list[Group]:
+    """A few groups, of references of every colour and depth.
+
+    At random, with a fixed seed: every third group may be of one degradation alone.
+    """
+    mixed = random.Random(0).sample(groups, len(groups))
+    first = {(one[0].facts.channels, one[0].facts.bits): one for one in reversed(mixed)}
+    chosen = list(first.values())
+    return [*chosen, *(one for one in mixed if one not in chosen)][: max(_PROBES, len(chosen))]
+
+
+def _problems(results: Iterable[tuple[str, Done]]) -> tuple[str, ...]:
+    """Reasons of rows that fail and of figures that are missing, each with one reference."""
+    found: dict[str, str] = {}
+    for reference, done in results:
+        if done.reason is not None:
+            found.setdefault(done.reason, f"rows will fail, such as of {reference}: {done.reason}")
+        for label, reason in done.left_out.items():
+            found.setdefault(label, f"rows will have no {label}, such as of {reference}: {reason}")
+    return tuple(found.values())
 
 
 def _pixels(group: Group) -> int:
@@ -91,6 +117,10 @@ def _smallest(references: int) -> float | None:
         return None
     freedom = references - 1
     return float(stdtrit(freedom, 0.975) + stdtrit(freedom, _POWER)) / math.sqrt(references)
+
+
+def _number(count: int, noun: str) -> str:
+    return f"{count} {noun}{'s' * (count != 1)}"
 
 
 def _time(seconds: float) -> str:

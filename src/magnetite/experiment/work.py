@@ -37,6 +37,8 @@ class Done:
     #: The treated picture as a PNG or TIFF file, where it is to be kept.
     picture: bytes | None = None
     ending: str = ""
+    #: Why figures that were asked for are missing, by metric or gauge.
+    left_out: dict[str, str] = field(default_factory=dict)
 
 
 @lru_cache(maxsize=_KEPT)
@@ -120,17 +122,22 @@ def _treated(
         picture, size = treat(degraded, work.treatment, known, files, kept)
         treated = time.perf_counter()
         scores: dict[str, float] = {}
+        left_out: dict[str, str] = {}
         if work.metrics.steps:
-            scores |= _scorer_of(task, files).score(picture, work.metrics)
+            found = _scorer_of(task, files).score(picture, work.metrics, strict=False)
+            if not found:
+                raise PictureError(next(iter(found.left_out.values())))
+            scores, left_out = dict(found), found.left_out
         if work.gauges.steps:
-            scores |= measured(work.gauges, picture, strict=False, files=files)
+            gauged = measured(work.gauges, picture, strict=False, files=files)
+            scores, left_out = scores | gauged, left_out | gauged.left_out
     except (MagnetiteError, OSError, MemoryError, ArithmeticError) as error:
         return Done(work.cell.key, _words(error))
     end = time.perf_counter()
     seconds = {"degrade": degrading, "treat": treated - start, "score": end - treated}
     bpp = None if size is None else picture.frame.bpp(size)
     data, ending = _file_of(picture) if work.keep else (None, "")
-    return Done(work.cell.key, None, size, bpp, scores, seconds, data, ending)
+    return Done(work.cell.key, None, size, bpp, scores, seconds, data, ending, left_out)
 
 
 def _file_of(picture: Picture) -> tuple[bytes, str]:

@@ -11,7 +11,13 @@ from scipy.ndimage import gaussian_filter, uniform_filter
 
 import magnetite
 from conftest import texture
-from magnetite.core.analysis.residual import _FLOOR, Residual, _edges, residual
+from magnetite.core.analysis.residual import (
+    _FLOOR,
+    Residual,
+    _edges,
+    local_strengths,
+    residual,
+)
 from magnetite.core.picture import Picture, as_picture
 from magnetite.synthetic.catalogue import SCENES
 from photographs import Gray, photographs
@@ -83,6 +89,37 @@ def test_verdicts_over_photographs_noises_methods_and_strengths() -> None:
         clean = scene.picture(256, 256, 9).luma().pixels().astype(np.float64)
         grainy.update(findings(np.rint(clean * 255), sd, method))
     check(grainy, 0.8)
+
+
+def left_at_slopes(scene: Gray, noisy: Gray, after: Gray) -> float:
+    """Share of the noise that the quarter with the steepest slopes still has."""
+    slopes = local_strengths(noisy - after, after)[1]
+    steep = slopes >= np.quantile(slopes, 0.75)
+    noise = (noisy - scene)[steep]
+    return float(((after - scene)[steep] * noise).sum() / (noise**2).sum())
+
+
+def test_noise_that_is_left_at_edges_is_said() -> None:
+    said = []
+    for k, (scene, method) in enumerate(product(photographs(192)[:3], METHODS[:3])):
+        sd = (5, 12, 25)[k % 3]
+        noisy = scene + sd * np.random.default_rng(k).standard_normal(scene.shape)
+        samples = np.rint(noisy).clip(0, 255).astype(np.uint8)
+        done = magnetite.restore(samples, f"{method} sd={sd}dn")
+        assert done.residual is not None
+        if done.residual.finding != "white":
+            continue
+        said.append("weaker at edges: much of the noise is left there" in done.residual.verdict)
+        assert said[-1] == (done.residual.edges <= -0.5)
+        after = done.picture.samples.astype(float)
+        assert not said[-1] or left_at_slopes(scene, samples.astype(float), after) >= 0.4
+    assert len(said) >= 5
+    assert any(said)
+    # Noise that is removed everywhere.
+    flat = np.full((96, 128), 0.5)
+    noisy = as_picture(flat + np.random.default_rng(1).normal(0, 0.04, flat.shape))
+    even = judged(noisy, as_picture(flat))
+    assert even.verdict == "the residual looks like white noise"
 
 
 def test_figures_of_a_residual_are_the_known_ones() -> None:

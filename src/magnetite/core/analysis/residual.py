@@ -20,8 +20,9 @@ from magnetite.core.picture.clipping import clear_of_ends
 
 #: Smallest sides that can be judged, px.
 SMALLEST = 24
-#: From these on a residual is more than white noise.
-STRUCTURED, EDGED = 0.1, 0.15
+#: From these on a residual is more than white noise; up to the last one it spares edges, where much
+#: of the noise is left.
+STRUCTURED, EDGED, SPARED = 0.1, 0.15, -0.5
 #: Noise left and structure lost are stated from these shares of the noise on: of its sd, and of
 #: its power.
 _LEFT, _LOST = 0.2, 0.05
@@ -145,7 +146,8 @@ class Residual:
             "impulses": f"{self.impulses:.1%} of the picture's samples are impulses: their power "
             "and that of lost structure cannot be distinguished",
             "structured": "the residual has structure: it is not white noise alone",
-            "white": "the residual looks like white noise",
+            "white": "the residual looks like white noise"
+            + ", but weaker at edges: much of the noise is left there" * (self.edges <= SPARED),
             "unclear": "undecided whether noise is left or structure was lost: the noise "
             f"of the picture lies between {noise.low:.3g} and {noise.high:.3g} {unit}",
         }[self.finding]

@@ -1,0 +1,89 @@
+"""Figures that do not suit some pictures of a run: their other figures are kept, and it is said."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import magnetite
+from conftest import Run, texture
+from magnetite.core.picture import as_picture
+
+PLAN = """
+[references]
+files = ["refs/*.png"]
+[degradations]
+noisy = "gaussian-noise sd=5dn,9dn"
+[treatments]
+nothing = "nothing"
+median = "median"
+[scores]
+metrics = "psnr,delta-e"
+"""
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """Two colour references and two gray ones."""
+    (tmp_path / "refs").mkdir()
+    for seed in range(4):
+        samples = (texture(40, 48, 3 if seed < 2 else None, seed=seed) * 255).astype(np.uint8)
+        magnetite.write(as_picture(samples), tmp_path / "refs" / f"r{seed}.png")
+    (tmp_path / "plan.toml").write_text(PLAN)
+    return tmp_path
+
+
+def test_rows_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path) -> None:
+    reason = "delta-e needs an RGB picture; this one has 1 channels"
+    dry = run("run", "plan.toml", "--dry").stdout
+    assert re.search(f"\nrows will have no delta-e, such as of r[23]: {reason}\n", dry)
+    done = run("run", "plan.toml", "--workers", "1")
+    assert "16 rows: 16 computed, 0 taken from before, 0 failed" in done.stdout
+    assert f"note: 8 rows have no delta-e: {reason}\n" in done.stderr
+    rows = pd.read_csv(folder / "plan" / "scores.csv")
+    gray = rows["reference"].isin(["r2", "r3"])
+    assert rows["psnr"].notna().all()
+    assert (rows["delta-e"].isna() == gray).all()
+    again = run("run", "plan.toml", "--workers", "1")
+    assert "0 computed, 16 taken from before" in again.stdout
+    assert "note: 8 rows have no delta-e: delta-e does not suit their pictures" in again.stderr
+
+
+def test_rows_without_any_figure_fail(run: Run, folder: Path) -> None:
+    (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "delta-e"))
+    dry = run("run", "plan.toml", "--dry").stdout
+    assert re.search("\nrows will fail, such as of r[23]: delta-e needs an RGB", dry)
+    assert dry.startswith("16 rows of 1 figure: 4 references, 1 repeat\n")
+    done = run("run", "plan.toml", "--workers", "1", status=3)
+    assert "16 rows: 16 computed, 0 taken from before, 8 failed" in done.stdout
+    assert "have no" not in done.stderr
+    (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "all"))
+    assert "have no" not in run("run", "plan.toml", "--workers", "1").stderr
+
+
+def test_a_missing_gauge_is_said(run: Run, folder: Path) -> None:
+    (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "psnr") + 'gauges = "mtf50"\n')
+    assert "note: 16 rows have no mtf50: " in run("run", "plan.toml", "--workers", "1").stderr
+
+
+def test_references_without_a_figure_do_not_meet_its_need(run: Run, folder: Path) -> None:
+    run("run", "plan.toml", "--workers", "1")
+    need = ("--need", "delta-e<=30", "--share", "50%")
+    said = run("summarize", "plan", "--table", "guarantee", *need).stdout
+    note = "8 rows have no delta-e, of 2 references: there the need is not met"
+    assert note in said
+    rows = pd.read_csv(folder / "plan" / "scores.csv")
+    met = rows.assign(met=rows["delta-e"] <= 30).groupby(["degradation", "treatment"])["met"].sum()
+    words = ("summarize", "plan", "--table", "guarantee", *need, "--format", "json")
+    for row in json.loads(run(*words).stdout)["tables"]["guarantee"]:
+        assert (row["passed"], row["of"]) == (met[row["degradation"], row["treatment"]], 4)
+        assert row["passed"] == 2
+    run("report", "plan", *need)
+    assert note in (folder / "plan" / "report.html").read_text()
+    with_all = run("summarize", "plan", "--table", "guarantee", "--need", "psnr>=10").stdout
+    assert "there the need is not met" not in with_all
