@@ -12,7 +12,9 @@ import pytest
 
 import magnetite
 from conftest import Run, texture
+from magnetite.core.errors import PictureError
 from magnetite.core.picture import as_picture
+from magnetite.views.curves import curves_figure
 
 PLAN = """
 [references]
@@ -87,3 +89,33 @@ def test_references_without_a_figure_do_not_meet_its_need(run: Run, folder: Path
     assert note in (folder / "plan" / "report.html").read_text()
     with_all = run("summarize", "plan", "--table", "guarantee", "--need", "psnr>=10").stdout
     assert "there the need is not met" not in with_all
+
+
+def test_curves_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path) -> None:
+    files, codecs = ["refs/r0.png", "refs/r2.png"], ["dct step=2%,4%,9%", "wavelet step=2%,4%,9%"]
+    words = ["curve", *files, *(w for codec in codecs for w in ("--codec", codec)), "--metrics"]
+    done = run(*words, "psnr,delta-e", "--format", "json")
+    assert "note: 6 rows have no delta-e: delta-e needs an RGB picture" in done.stderr
+    document = json.loads(done.stdout)
+    for row in document["rows"]:
+        assert row["scores"]["psnr"] > 20
+        assert ("delta-e" in row["scores"]) == (row["reference"] == "refs/r0.png")
+    gaps = {(row["reference"], row["metric"]): row["bd_rate"] for row in document["comparisons"]}
+    assert gaps["refs/r2.png", "delta-e"] is None
+    assert gaps["refs/r2.png", "psnr"] is not None
+    assert gaps["mean", "delta-e"] == pytest.approx(gaps["refs/r0.png", "delta-e"])
+    assert "nan" not in run(*words, "psnr,delta-e").stdout
+    alone = run("curve", "refs/r2.png", "--codec", codecs[0], "--metrics", "all", "--format", "csv")
+    assert "delta-e" not in alone.stdout.splitlines()[0]
+    assert "needs an RGB" in run(*words[:1], *words[2:5], "--metrics", "delta-e", status=2).stderr
+
+    pictures = [magnetite.read(folder / name) for name in files]
+    found = magnetite.curve(pictures, codecs, "psnr,delta-e")
+    assert "needs an RGB picture" in found.left_out["delta-e"]
+    assert [row[-1] is None for row in found.rows()] == [False] * 6 + [True] * 6
+    assert found.curve(1, 0, "delta-e") == []
+    panels = [axes.get_title() for axes in curves_figure(found).axes]
+    assert panels == ["psnr (dB)", "delta-e (ΔE00), 1 of 2 pictures"]
+    assert magnetite.curve(pictures[1], codecs, "all").metrics[0] == "mse"
+    with pytest.raises(PictureError, match="needs an RGB"):
+        magnetite.curve(pictures[1], codecs, "delta-e")

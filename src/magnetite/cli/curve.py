@@ -103,7 +103,10 @@ def run(
     ):
         executor = Threads(workers or cores())
         folder = out or Path(scratch)
-        curves = curves_of(job, [str(path) for path in references], folder, executor, listener)
+        names = [str(path) for path in references]
+        curves, notes = curves_of(job, names, folder, executor, listener)
+    for text in notes:
+        note(text)
     if curves.known:
         note(f"{curves.known} of {len(curves.results)} points taken from {out}")
     comparisons, reasons = curves.comparisons()

@@ -66,8 +66,8 @@ def curves_of(
     folder: Path,
     executor: Executor,
     listener: Listener | None = None,
-) -> Curves:
-    """The curves of a job, whose points are kept in a folder.
+) -> tuple[Curves, tuple[str, ...]]:
+    """The curves of a job, whose points are kept in a folder, and notes on them.
 
     Raises
     ------
@@ -89,14 +89,16 @@ def curves_of(
         CurvePoint(
             int(str(row["reference"])), int(str(row["treatment name"])),
             Point(steps[str(row["treatment"])], _number(row["bpp"]), int(_number(row["bytes"])),
-                  {metric: _number(row[metric]) for metric in job.metrics.labels}),
+                  {metric: _number(row[metric]) for metric in job.metrics.labels
+                   if row[metric] is not None}),
         )
         for row in rows
     ]  # fmt: skip
     results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
     activity = {int(str(row["reference"])): row["activity"] for row in rows}
     known = tuple(None if activity[k] is None else _number(activity[k]) for k in range(len(names)))
-    return Curves(tuple(results), tuple(names), job.codecs, job.metrics, known, outcome.reused)
+    made = Curves(tuple(results), tuple(names), job.codecs, job.metrics, known, outcome.reused)
+    return made, outcome.notes
 
 
 def _number(value: object) -> float:

@@ -61,9 +61,10 @@ def _panel(curves: Curves, metric: str) -> Panel:
     single = len(curves.references) == 1
     lines = []
     for number, codec in enumerate(curves.codecs):
-        own = [curves.curve(k, number, metric) for k in range(len(curves.references))]
+        each = (curves.curve(k, number, metric) for k in range(len(curves.references)))
+        own = [points for points in each if points]
         if single:
-            lines.append(Line(codec, own[0], number))
+            lines.append(Line(codec, own[0] if own else [], number))
             continue
         lines += [Line("", points, number, faint=True) for points in own]
         mean: list[tuple[float, float]] = []
@@ -74,8 +75,11 @@ def _panel(curves: Curves, metric: str) -> Panel:
     if single and curves.better(metric) == "higher":
         with suppress(InputError):  # too few points, or all alike
             best = hull([p for line in lines for p in line.points])
-    unit = curves.scored.declared(metric).unit
-    return Panel(f"{metric} ({unit})" if unit else metric, lines, hull=best)
+    unit, count = curves.scored.declared(metric).unit, len(curves.references)
+    title = f"{metric} ({unit})" if unit else metric
+    if (scored := sum(bool(curves.curve(k, 0, metric)) for k in range(count))) < count:
+        title += f", {scored} of {count} pictures"
+    return Panel(title, lines, hull=best)
 
 
 def rate_distortion(panels: Sequence[Panel], title: str) -> Figure:

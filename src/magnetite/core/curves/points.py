@@ -3,21 +3,21 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Step
-from magnetite.core.errors import ChainError, TargetError
+from magnetite.core.errors import ChainError, PictureError, TargetError
 from magnetite.core.methods.declarations import Codec, Metric
 from magnetite.core.operations.aim import Target
 from magnetite.core.operations.coding import Compressed
 from magnetite.core.operations.compress import compress
 from magnetite.core.operations.rate import compress_to_rate, open_step, solve_step
-from magnetite.core.operations.score import score
+from magnetite.core.operations.score import Scorer, score
 from magnetite.core.operations.selection import Selection
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import read_quantity
@@ -28,12 +28,16 @@ _SAMPLE = 512
 
 @dataclass(frozen=True)
 class Point:
-    """One coded picture: the codec's step, the rate of its stream and its scores."""
+    """One coded picture: the codec's step, the rate of its stream and its scores.
+
+    `left_out` says why metrics have no score.
+    """
 
     step: Step
     bpp: float
     bytes: int
     scores: dict[str, float]
+    left_out: Mapping[str, str] = field(default_factory=dict)
 
 
 def sweep_steps(codec: str, picture: Picture, targets: Sequence[Target] = ()) -> list[Step]:
@@ -132,10 +136,18 @@ def _middle(picture: Picture) -> Picture:
 
 
 def point(reference: Picture, step: Step, metrics: Selection, source: Picture) -> Point:
-    """One point: `source` coded by `step` and scored against `reference`."""
+    """One point: `source` coded by `step` and scored against `reference`.
+
+    Raises
+    ------
+    PictureError
+        If no metric suits the pictures.
+    """
     coded = compress(source, step)
-    scores = score(reference, coded.picture, metrics)
-    return Point(step, coded.bpp, len(coded.data), dict(scores))
+    scores = Scorer(reference).score(coded.picture, metrics, strict=False)
+    if not scores and scores.left_out:
+        raise PictureError(next(iter(scores.left_out.values())))
+    return Point(step, coded.bpp, len(coded.data), dict(scores), scores.left_out)
 
 
 def at_rate(source: Picture, step: Step, bpp: float) -> Compressed | None:

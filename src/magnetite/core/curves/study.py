@@ -93,8 +93,17 @@ class Curves(Tabular):
 
     @property
     def metrics(self) -> tuple[str, ...]:
-        """Canonical texts of the metrics."""
-        return tuple(self.scored.labels)
+        """Canonical texts of the metrics that suit one of the pictures at least."""
+        had = {label for result in self.results for label in result.point.scores}
+        return tuple(label for label in self.scored.labels if label in had)
+
+    @property
+    def left_out(self) -> dict[str, str]:
+        """Why a metric has no score on some of the pictures."""
+        reasons: dict[str, str] = {}
+        for result in self.results:
+            reasons |= result.point.left_out
+        return reasons
 
     def better(self, metric: str) -> Better:
         """The better direction of one of the metrics."""
@@ -105,22 +114,23 @@ class Curves(Tabular):
         return [r.point for r in self.results if (r.reference, r.codec) == (reference, codec)]
 
     def curve(self, reference: int, codec: int, metric: str) -> Curve:
-        """Rate and score of one codec's points on one picture."""
-        return [(p.bpp, p.scores[metric]) for p in self.points(reference, codec)]
+        """Rate and score of one codec's points on one picture; none where it does not suit it."""
+        points = self.points(reference, codec)
+        return [(p.bpp, p.scores[metric]) for p in points if metric in p.scores]
 
     def rows(self) -> list[tuple[Any, ...]]:
         """A row for each point: reference, activity, codec, bpp, bytes, then the scores."""
         return [
             (
                 self.references[r.reference], self.activity[r.reference], str(r.point.step),
-                r.point.bpp, r.point.bytes, *(r.point.scores[m] for m in self.metrics),
+                r.point.bpp, r.point.bytes, *map(r.point.scores.get, self.metrics),
             )
             for r in self.results
         ]  # fmt: skip
 
     def table(self) -> Table:
         """The rows with their columns."""
-        scores = [score_column(step, within="scores") for step in self.scored]
+        scores = [score_column(step, within="scores") for step in self.scored.only(self.metrics)]
         first = map(Column, ("reference", "activity", "codec", "bpp", "bytes"))
         return Table.of([*first, *scores], self.rows())
 
@@ -147,7 +157,7 @@ class Curves(Tabular):
             name, metric, anchor, label, made.bd_rate, made.bd_quality, made.overlap,
             made.bd_rate_low, made.bd_rate_high,
         )  # fmt: skip
-        said = made.reason or made.remark
+        said = made.reason or made.remark if first and second else f"{metric} does not suit it"
         return comparison, f"{label} against {anchor}, {metric} of {name}: {said}" if said else ""
 
     def rates_at(self, metric: str, score: float) -> list[RateRow]:
@@ -230,7 +240,7 @@ def curve(
     Raises
     ------
     ChainError, PictureError
-        If codecs or metrics cannot be read or do not suit a picture.
+        If codecs or metrics cannot be read, or a codec or all metrics do not suit a picture.
 
     Examples
     --------
