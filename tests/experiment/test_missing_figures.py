@@ -92,10 +92,13 @@ def test_references_without_a_figure_do_not_meet_its_need(run: Run, folder: Path
 
 
 def test_curves_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path) -> None:
-    files, codecs = ["refs/r0.png", "refs/r2.png"], ["dct step=2%,4%,9%", "wavelet step=2%,4%,9%"]
+    files, codecs = (
+        ["refs/r0.png", "refs/r2.png"],
+        ["dct step=2%,5%,9%,20%", "wavelet step=2%,5%,9%,20%"],
+    )
     words = ["curve", *files, *(w for codec in codecs for w in ("--codec", codec)), "--metrics"]
     done = run(*words, "psnr,delta-e", "--format", "json")
-    assert "note: 6 rows have no delta-e: delta-e needs an RGB picture" in done.stderr
+    assert "note: 8 rows have no delta-e: delta-e needs an RGB picture" in done.stderr
     document = json.loads(done.stdout)
     for row in document["rows"]:
         assert row["scores"]["psnr"] > 20
@@ -112,7 +115,7 @@ def test_curves_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path
     pictures = [magnetite.read(folder / name) for name in files]
     found = magnetite.curve(pictures, codecs, "psnr,delta-e")
     assert "needs an RGB picture" in found.left_out["delta-e"]
-    assert [row[-1] is None for row in found.rows()] == [False] * 6 + [True] * 6
+    assert [row[-1] is None for row in found.rows()] == [False] * 8 + [True] * 8
     assert found.curve(1, 0, "delta-e") == []
     panels = [axes.get_title() for axes in curves_figure(found).axes]
     assert panels == ["psnr (dB)", "delta-e (ΔE00), 1 of 2 pictures"]
