@@ -117,7 +117,7 @@ def test_curves_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path
     assert "needs an RGB picture" in found.left_out["delta-e"]
     assert [row[-1] is None for row in found.rows()] == [False] * 8 + [True] * 8
     assert found.curve(1, 0, "delta-e") == []
-    panels = [axes.get_title() for axes in curves_figure(found).axes]
+    panels = [axes.get_title("left") for axes in curves_figure(found).axes]
     assert panels == ["psnr (dB)", "delta-e (ΔE00), 1 of 2 pictures"]
     assert magnetite.curve(pictures[1], codecs, "all").metrics[0] == "mse"
     with pytest.raises(PictureError, match="needs an RGB"):
