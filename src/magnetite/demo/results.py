@@ -77,7 +77,7 @@ def results_of(rows: RunRows) -> list[SceneResult]:
                 if gain is not None:
                     gains[noise, denoiser] = gain
         size = f"{int(first['width'])}x{int(first['height'])}"
-        found.append(SceneResult(str(name), size, first["activity"], curves, gains))
+        found.append(SceneResult(str(name), size, first["reference activity"], curves, gains))
     return found
 
 

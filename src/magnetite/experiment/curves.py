@@ -95,7 +95,7 @@ def curves_of(
         for row in rows
     ]  # fmt: skip
     results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
-    activity = {int(str(row["reference"])): row["activity"] for row in rows}
+    activity = {int(str(row["reference"])): row["reference activity"] for row in rows}
     known = tuple(None if activity[k] is None else _number(activity[k]) for k in range(len(names)))
     made = Curves(tuple(results), tuple(names), job.codecs, job.metrics, known, outcome.reused)
     return made, outcome.notes

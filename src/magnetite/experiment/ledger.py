@@ -292,7 +292,7 @@ class Ledger:
 
     def columns(self) -> list[str]:
         """Titles of the columns of `rows`."""
-        return [*_COLUMNS, *self._metrics(), *(f"seconds {stage}" for stage in _STAGES)]
+        return [*COLUMNS, *self._metrics(), *(f"seconds {stage}" for stage in _STAGES)]
 
     def rows(self) -> Iterator[tuple[object, ...]]:
         """A row for every cell that the plan asks for and that was tried, in the plan's order.
@@ -353,9 +353,11 @@ SELECT p.number, p.cell, p.reference, i.width, i.height, i.channels, i.activity,
 FROM plan p JOIN cells c ON c.key = p.cell JOIN pictures i ON i.digest = c.digest
 WHERE p.number > ? ORDER BY p.number LIMIT ?
 """
-_COLUMNS = (
-    "reference", "width", "height", "channels", "activity", "degradation name", "degradation",
-    "repeat", "seed", "treatment name", "treatment", "status", "reason", "bytes", "bpp", "picture",
+#: Columns of a row before its figures, none of which has such a name.
+COLUMNS = (
+    "reference", "width", "height", "channels", "reference activity", "degradation name",
+    "degradation", "repeat", "seed", "treatment name", "treatment", "status", "reason", "bytes",
+    "bpp", "picture",
 )  # fmt: skip
 
 

@@ -108,12 +108,12 @@ def _rates(
     known, unknown = [], 0
     for _, own in group.groupby("reference", sort=False):
         points = own.groupby("treatment", sort=False)[["bpp", label]].mean()
-        if len(points) < _POINTS or own["activity"].isna().any():
+        if len(points) < _POINTS or own["reference activity"].isna().any():
             continue
         curve = list(zip(points["bpp"].tolist(), points[label].tolist(), strict=True))
         rate = rate_at(curve, value, better)
         if rate is None:
             unknown += 1
         else:
-            known.append((max(float(own["activity"].iloc[0]), 1e-6), rate))
+            known.append((max(float(own["reference activity"].iloc[0]), 1e-6), rate))
     return known, unknown

@@ -16,7 +16,7 @@ from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods import declarations
 from magnetite.core.table import Table
-from magnetite.experiment.ledger import Ledger
+from magnetite.experiment.ledger import COLUMNS, Ledger
 from magnetite.experiment.plan import NOTHING
 
 #: Columns of a run's table that tables may be grouped by.
@@ -24,8 +24,6 @@ GROUPS = {
     "reference": "reference", "degradation": "degradation", "treatment": "label",
     "degradations": "degradation name", "treatments": "treatment name",
 }  # fmt: skip
-#: Columns that are no figures.
-_FIXED = 16
 
 
 @dataclass(frozen=True)
@@ -101,7 +99,9 @@ def read_rows(folder: Path) -> RunRows:
         outdated = ledger.outdated()
     finally:
         ledger.close()
-    figures = [c for c in columns[_FIXED:] if not c.startswith("seconds ")]
+    figures = [c for c in columns[len(COLUMNS) :] if not c.startswith("seconds ")]
+    # A column that no row has a value in would be one of objects.
+    tried = tried.astype(dict.fromkeys(["bpp", "reference activity", *figures], float))
     rows = replace(RunRows.of(tried, figures, total - done - failed), outdated=outdated)
     if rows.frame.empty:
         raise InputError(f"{folder}: {_none_done(rows)}")

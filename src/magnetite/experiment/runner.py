@@ -14,11 +14,11 @@ from pathlib import Path
 
 from magnetite import __version__
 from magnetite.core.chain.step import Chain
-from magnetite.core.errors import FileError
+from magnetite.core.errors import FileError, InputError
 from magnetite.core.operations.selection import NONE
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
-from magnetite.experiment.ledger import Ledger
+from magnetite.experiment.ledger import COLUMNS, Ledger
 from magnetite.experiment.provenance import machine, now, sources_text
 from magnetite.experiment.retrying import completed
 from magnetite.experiment.tasks import Cell, Job, Reference, Source, Task, Work, makers_of
@@ -120,6 +120,11 @@ class _Run:
         self._reasons: dict[str, str] = {}
         steps, files = [*job.metrics, *job.gauges], DiskFiles(job.base)
         self._figures = tuple(map(str, steps))
+        if taken := [label for label in self._figures if label in (*COLUMNS, "label")]:
+            raise InputError(
+                f"a column of every run is called {taken[0]!r}: declare the figure under another "
+                "name"
+            )
         #: Versions of the figures, with digests of the files that they name.
         self._makers = {str(step): makers_of(step, files) for step in steps}
 

@@ -200,8 +200,9 @@ def references(rows: RunRows, metric: str | None) -> RunTable | None:
     common = complete(wide(rows.frame, metric, "reference", index), failed)
     means = common.values.mean() if len(common.values) else {}
     made = [
-        (name, f"{int(g['width'].iloc[0])}x{int(g['height'].iloc[0])}", g["activity"].iloc[0],
-         means.get(name, math.nan), len(common.values) if name in means else 0)
+        (name, f"{int(g['width'].iloc[0])}x{int(g['height'].iloc[0])}",
+         g["reference activity"].iloc[0], means.get(name, math.nan),
+         len(common.values) if name in means else 0)
         for name, g in rows.frame.groupby("reference", sort=False)
     ]  # fmt: skip
     titles = ["reference", "size", "activity dn", f"mean {metric}", "rows"]

@@ -169,7 +169,7 @@ def _degraded(
 def _treated(name: str, kind: str, row: Any, rows: RunRows, picture: Picture) -> Shown:
     """A picture of a row, with its figures."""
     scores = {figure: float(row[figure]) for figure in rows.figures if row[figure] == row[figure]}
-    bpp = float(row["bpp"]) if row["bpp"] == row["bpp"] and row["bpp"] is not None else None
+    bpp = float(row["bpp"]) if row["bpp"] == row["bpp"] else None
     return Shown(
         name, kind, f"{row['treatment name']} after {row['degradation name']}",
         f"{row['degradation']}, then {row['treatment']}", picture, bpp, scores,

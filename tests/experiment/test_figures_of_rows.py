@@ -1,4 +1,4 @@
-"""Figures that do not suit some pictures of a run: their other figures are kept, and it is said."""
+"""Figures of the rows of a run: missing ones are said, and none has the name of a column."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ import pytest
 import magnetite
 from conftest import Run, texture
 from magnetite.core.errors import PictureError
+from magnetite.core.methods.catalogue import ColourPolicy, forget, metric
 from magnetite.core.picture import as_picture
 from magnetite.views.curves import curves_figure
 
@@ -71,6 +72,41 @@ def test_rows_without_any_figure_fail(run: Run, folder: Path) -> None:
 def test_a_missing_gauge_is_said(run: Run, folder: Path) -> None:
     (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "psnr") + 'gauges = "mtf50"\n')
     assert "note: 16 rows have no mtf50: " in run("run", "plan.toml", "--workers", "1").stderr
+
+
+def test_all_figures_are_columns_of_their_own(run: Run, folder: Path) -> None:
+    """The gauge `activity` beside the activity of the reference."""
+    (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "all") + 'gauges = "all"\n')
+    run("run", "plan.toml", "--workers", "1")
+    names = (folder / "plan" / "scores.csv").read_text().splitlines()[0].split(",")
+    assert len(set(names)) == len(names)
+    rows = pd.read_csv(folder / "plan" / "scores.csv")
+    for row in rows.to_dict("records"):
+        reference = magnetite.read(folder / "refs" / f"{row['reference']}.png")
+        noisy = magnetite.degrade(reference, row["degradation"], seed=row["seed"]).picture
+        done = magnetite.restore(noisy, "median").picture if row["treatment"] == "median" else noisy
+        for name, picture in (("reference activity", reference), ("activity", done)):
+            assert row[name] == pytest.approx(magnetite.gauge(picture, "activity")["activity"])
+    means = json.loads(run("summarize", "plan", "--format", "json").stdout)["tables"]["means"]
+    activity = rows.groupby(["degradation", "treatment"])["activity"].mean()
+    found = {(r["degradation"], r["treatment"]): r["mean"] for r in means
+             if r["figure"] == "activity"}  # fmt: skip
+    assert found == pytest.approx(dict(activity))
+    run("report", "plan")
+
+
+def test_a_figure_has_no_name_of_a_column(run: Run, folder: Path) -> None:
+    summary = {"colour": ColourPolicy.EACH, "source": "own", "unit": "", "summary": "Own."}
+    method = metric("bpp", values="0 and up", better="lower", identical=0.0, **summary)(
+        lambda one, two, peak: 0.0
+    )
+    try:
+        (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "bpp"))
+        said = run("run", "plan.toml", "--workers", "1", status=2).stderr
+        assert "a column of every run is called 'bpp': declare the figure under another" in said
+    finally:
+        forget("metric", "bpp")
+    assert method is not None
 
 
 def test_references_without_a_figure_do_not_meet_its_need(run: Run, folder: Path) -> None:
