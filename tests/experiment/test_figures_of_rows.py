@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import sqlite3
 from pathlib import Path
 
 import numpy as np
@@ -62,6 +63,11 @@ def test_rows_without_any_figure_fail(run: Run, folder: Path) -> None:
     dry = run("run", "plan.toml", "--dry").stdout
     assert re.search("\nrows will fail, such as of r[23]: delta-e needs an RGB", dry)
     assert dry.startswith("16 rows of 1 figure: 4 references, 1 repeat\n")
+    seen: list[tuple[int, int, int]] = []
+    plan = folder / "plan.toml"
+    magnetite.run(plan, folder / "own", workers=1, listener=lambda *counts: seen.append(counts))
+    assert seen[-1] == (16, 16, 8)
+    assert (folder / "own" / "scores.csv").stat().st_mode & 0o777 == 0o644
     done = run("run", "plan.toml", "--workers", "1", status=3)
     assert "16 rows: 16 computed, 0 taken from before, 8 failed" in done.stdout
     assert "have no" not in done.stderr
@@ -72,6 +78,21 @@ def test_rows_without_any_figure_fail(run: Run, folder: Path) -> None:
 def test_a_missing_gauge_is_said(run: Run, folder: Path) -> None:
     (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "psnr") + 'gauges = "mtf50"\n')
     assert "note: 16 rows have no mtf50: " in run("run", "plan.toml", "--workers", "1").stderr
+
+
+def test_rows_that_are_not_done_yet_are_counted(run: Run, folder: Path) -> None:
+    run("run", "plan.toml", "--workers", "1")
+    base = sqlite3.connect(folder / "plan" / "ledger.sqlite")
+    base.execute("DELETE FROM cells WHERE key IN (SELECT cell FROM plan LIMIT 3)")
+    base.execute(
+        "UPDATE cells SET status = 'failed', reason = 'why' WHERE key IN "
+        "(SELECT cell FROM plan ORDER BY number DESC LIMIT 2)"
+    )
+    base.commit()
+    base.close()
+    assert "2 rows failed and 3 are missing" in run("summarize", "plan").stderr
+    said = run("run", "--status", "plan", status=3).stdout
+    assert "16 rows, 11 done, 2 failed, 3 missing" in said
 
 
 def test_all_figures_are_columns_of_their_own(run: Run, folder: Path) -> None:

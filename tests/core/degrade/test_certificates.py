@@ -6,10 +6,12 @@ import math
 
 import numpy as np
 import pytest
+from scipy import stats
 
 import magnetite
 from conftest import texture
 from magnetite.core.degrade.certify.change import Finding
+from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, moments
 from magnetite.core.errors import InputError
 from magnetite.core.methods.catalogue import every
 from magnetite.core.operations.certificate import WORTH_SAYING, storage_advice
@@ -29,6 +31,45 @@ CHAINS = [
     "sensor-noise full-well=9000e read=20e row=10e dsnu=5e prnu=1%",
     "impulse-noise density=5%", "salt-pepper density=5%",
 ]  # fmt: skip
+
+
+@pytest.mark.parametrize("shape", [(12, 9), (7, 5, 3)])
+def test_moments_are_their_definitions(shape: tuple[int, ...]) -> None:
+    """Of few samples, so that their mean is far from the declared one."""
+    x = np.random.default_rng(4).gamma(2, 1, shape)
+    found = moments(x, NORMAL.cumulative, 1.0, 2.0)
+    d = x - x.mean()
+    m2 = (d**2).mean()
+    assert (found.count, found.mean) == (x.size, pytest.approx(x.mean()))
+    assert found.sd == pytest.approx(math.sqrt(m2))
+    assert found.skewness == pytest.approx(stats.skew(x, axis=None))
+    assert found.kurtosis == pytest.approx(stats.kurtosis(x, axis=None))
+    assert found.lag_one == pytest.approx((d[:, 1:] * d[:, :-1]).sum() / (m2 * d.size))
+    assert found.distance == pytest.approx(
+        stats.kstest(x.ravel(), "norm", (1.0, 2.0)).statistic, abs=0.005
+    )
+
+
+def test_errors_of_moments_are_their_closed_forms() -> None:
+    root = (NORMAL.sd_error, NORMAL.skewness_error, NORMAL.kurtosis_error)
+    assert root == pytest.approx((math.sqrt(0.5), math.sqrt(6), math.sqrt(24)))
+    z = np.linspace(-3, 3, 41)
+    for law, known, moment in (
+        (NORMAL, stats.norm(), lambda k: math.prod(range(1, k, 2))),
+        (UNIFORM, stats.uniform(-0.5, 1), lambda k: 3 ** (k / 2) / (k + 1)),
+        (LAPLACE, stats.laplace(), lambda k: math.factorial(k) / 2 ** (k / 2)),
+    ):
+        assert [law.fourth, law.sixth, law.eighth] == pytest.approx([moment(k) for k in (4, 6, 8)])
+        np.testing.assert_allclose(law.cumulative(z), known.cdf(z * known.std()), atol=1e-12)
+
+
+def test_the_drawn_psnr_counts_the_mean_of_few_samples() -> None:
+    small = as_picture(np.full((3, 4), 0.5))
+    made = magnetite.degrade(small, "gaussian-noise psnr=30", seed=2)
+    (found,) = (one for one in made.certificate.steps[0].findings if one.quantity == "psnr")
+    error = made.picture.samples - small.samples
+    assert abs(error.mean()) > 0.1 * error.std()
+    assert found.drawn == pytest.approx(-10 * math.log10((error**2).mean()), abs=1e-6)
 
 
 def test_every_degradation_with_errors_is_here() -> None:

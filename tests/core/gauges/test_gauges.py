@@ -150,6 +150,7 @@ def test_false_contours_grow_as_levels_become_fewer() -> None:
 def test_activity_and_dynamic_range_of_known_pictures() -> None:
     ramp = np.tile(np.arange(0, 120, 3, dtype=np.uint8), (20, 1))
     assert gauged("activity", ramp) == pytest.approx(3 * 39 / 40)
+    assert gauged("activity", np.array([[1, 3], [7, 2]], np.uint8)) == (2 + 5 + 6 + 1) / 4
     y = np.linspace(20, 220, 1000)[:, np.newaxis].repeat(400, axis=1)
     noisy = y + np.random.default_rng(1).normal(0, 2, y.shape)
     picture = magnetite.Picture(np.rint(noisy).astype(np.uint8), 8, "gray")

@@ -91,6 +91,9 @@ def test_errors_of_black_are_infinite() -> None:
     black = np.zeros((9, 9))
     assert scored("nrmse", black, black + 1) == math.inf
     assert scored("snr", black, black + 1) == -math.inf
+    dot = black.copy()
+    dot[0, 0] = 1  # a power of 1 in all, an error of 4
+    assert scored("snr", dot, 3 * dot) == pytest.approx(10 * math.log10(1 / 4))
 
 
 def test_psnr_b_of_blocks_and_of_none() -> None:
