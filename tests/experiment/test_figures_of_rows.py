@@ -58,6 +58,14 @@ def test_rows_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path) 
     assert "note: 8 rows have no delta-e: delta-e does not suit their pictures" in again.stderr
 
 
+def test_the_dry_run_tries_references_of_every_colour(run: Run, folder: Path) -> None:
+    (folder / "refs" / "r3.png").unlink()
+    for seed in range(4, 16):
+        samples = (texture(20, 24, 3, seed=seed) * 255).astype(np.uint8)
+        magnetite.write(as_picture(samples), folder / "refs" / f"r{seed}.png")
+    assert "no delta-e, such as of r2: " in run("run", "plan.toml", "--dry").stdout
+
+
 def test_rows_without_any_figure_fail(run: Run, folder: Path) -> None:
     (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "delta-e"))
     dry = run("run", "plan.toml", "--dry").stdout

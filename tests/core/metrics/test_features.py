@@ -14,10 +14,11 @@ from slow_features import slow_fsim
 def test_iw_ssim_is_its_definition() -> None:
     x, _ = pair(177, 184)
     assert iw_ssim(x, x, 255) == pytest.approx(1, abs=1e-12)
-    flat = np.full((180, 180), 90.0)
-    assert iw_ssim(flat, flat + 3, 255) == pytest.approx(
-        ((2 * 90 * 93 + 6.5025) / (90**2 + 93**2 + 6.5025)) ** 0.1333, rel=1e-9
-    )
+    for level in (2, 90):
+        flat, other = np.full((180, 180), float(level)), level + 3
+        assert iw_ssim(flat, flat + 3, 255) == pytest.approx(
+            ((2 * level * other + 6.5025) / (level**2 + other**2 + 6.5025)) ** 0.1333, rel=1e-9
+        )
 
 
 def test_information_is_found_where_the_reference_has_texture() -> None:
