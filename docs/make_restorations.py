@@ -104,9 +104,9 @@ the blocks that is least textured nothing but noise can have been removed. Was s
 residual then has more power than the noise, or more in textured blocks than in flat ones. Where
 noise and texture cannot be distinguished, nothing is claimed. `edges` correlates, over windows of
 5x5, the strength of the residual with the slopes of the restored picture: a method that spares
-edges has a negative figure, one that smooths them a positive one. `structure` is the rms
-autocorrelation of the residual within 2 px; from 0.1 on it is not white noise. `magnetite view
-residual` draws both.
+edges has a negative figure, one that smooths them a positive one. Up to -0.5 the verdict on white
+noise adds that much of the noise is left at edges. `structure` is the rms autocorrelation of the
+residual within 2 px; from 0.1 on it is not white noise. `magnetite view residual` draws both.
 
 The sd of the noise, where a method takes it and it is left out, is estimated from the least
 textured blocks, texture separated by its spectrum (`noise-blocks`); the estimate is printed with

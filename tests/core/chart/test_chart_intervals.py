@@ -16,6 +16,7 @@ from magnetite.core.chart.measurement import _texture, measure_chart
 from magnetite.core.chart.record import as_record
 from magnetite.core.chart.resolution import StarResponse, measure_star
 from magnetite.core.chart.result import _error_of_median
+from magnetite.core.chart.texture import Texture
 from magnetite.core.chart.tone import measure_tone
 from magnetite.core.picture import as_picture
 
@@ -142,3 +143,20 @@ def test_intervals_of_the_chart_hold_in_many_pictures(chain: str) -> None:
     print(chain, shares)
     assert 0.93 <= np.mean(np.concatenate(list(held.values()))) <= 0.99
     assert min(shares.values()) >= (0.75 if "mosaic" in chain else 0.88), shares
+
+
+def test_the_response_to_texture_lies_between_its_neighbours() -> None:
+    curves = np.array([[1.0, 0.8, 0.5], [1.1, 0.9, 0.4], [0.03, 0.02, 0.01], [0.06, 0.04, 0.02]])
+    found = Texture(np.array([0.1, 0.2, 0.4]), *curves)
+    for frequency, power, cross in (
+        (0.1, 1, 1.1),
+        (0.15, 0.9, 1),
+        (0.3, 0.65, 0.65),
+        (0.4, 0.5, 0.4),
+    ):
+        at = found.at(frequency)
+        assert at["power spectrum"].value == pytest.approx(power)
+        assert at["cross spectrum"].value == pytest.approx(cross)
+    # Of a mean of two errors.
+    assert found.at(0.15)["power spectrum"].error == pytest.approx(np.hypot(0.03, 0.02) / 2)
+    assert found.at(0.15)["cross spectrum"].error == pytest.approx(np.hypot(0.06, 0.04) / 2)

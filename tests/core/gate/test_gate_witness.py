@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from magnetite.core.errors import InputError
-from magnetite.core.gate.fit import _folds, fit_classes
+from magnetite.core.gate.fit import _correlation, _folds, fit_classes
 from witness_gates import area, bound, korn_graubard, lowest_cut, ordered, rule, single
 
 NAMES = ("laplacian-variance", "edge-width", "noise-mask")
@@ -103,3 +103,9 @@ def test_folds_of_one_reference_hold_both_classes_and_of_several_whole_reference
     assert not told
     assert sorted(set(folds)) == list(range(5))
     assert len(set(zip(folds, groups, strict=True))) == 7
+
+
+def test_a_prediction_that_is_exact_has_a_correlation_of_1() -> None:
+    x = np.array([1.0, 2.0, 4.0, 7.0, 9.0, 3.0])
+    assert tuple(_correlation(x, 2 * x + 1, np.arange(6))) == pytest.approx((1, 1, 1))
+    assert tuple(_correlation(x, -x, np.arange(6))) == pytest.approx((-1, -1, -1))

@@ -9,6 +9,7 @@ import pytest
 
 import magnetite
 from conftest import texture
+from magnetite.core.analysis.repeats import ALL_REFERENCES, summarise_by_reference
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.sharpness import laplacian_variance
 from magnetite.core.metrics.structure import ssim
@@ -168,3 +169,12 @@ def test_samples_beyond_the_range_are_counted_where_they_are_scored() -> None:
     assert "2.5e-05% of the samples lie beyond" in remark  # one of 4 million
     with pytest.raises(PictureError, match=r"2\.5e-05% of the samples leave the range"):
         magnetite.degrade(wide, "shift right=1", overflow="fail")
+
+
+def test_repeats_of_several_references_have_a_mean_over_these() -> None:
+    one = [("a", {"psnr": 30.0}), ("a", {"psnr": 32.0})]
+    assert list(summarise_by_reference(one)) == ["a"]
+    both = summarise_by_reference([*one, ("b", {"psnr": 40.0}), ("b", {"psnr": 44.0})])
+    every = both[ALL_REFERENCES]["psnr"]
+    assert (every.number, every.mean) == (2, pytest.approx((31 + 42) / 2))
+    assert every.sd == pytest.approx(np.std([31, 42], ddof=1))
