@@ -57,6 +57,14 @@ def test_every_link_leads_somewhere() -> None:
             assert os.path.exists(page.parent / target), f"{page.name} links to {target}"
 
 
+def test_every_test_that_the_documents_name_is_there() -> None:
+    sources = [path.read_text() for path in (ROOT / "tests").rglob("test_*.py")]
+    there = set(re.findall(r"def (test_\w+)", "\n".join(sources)))
+    for page in (ROOT / "docs").rglob("*.md"):
+        for name in re.findall(r"`(test_\w+)`", page.read_text()):
+            assert name in there, f"{page.name} names {name}"
+
+
 def test_the_page_of_metrics_is_made_from_the_declarations(tmp_path: Path) -> None:
     subprocess.run([sys.executable, ROOT / "docs" / "make_metrics.py", tmp_path], check=True)
     made = (tmp_path / "metrics.md").read_text()
