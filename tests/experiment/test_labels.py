@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import math
 import re
 from pathlib import Path
 
 import pytest
 
 from conftest import Run
-from magnetite.experiment.labels import _group_of
+from magnetite.experiment.labels import _group_of, read_labelled
 
 
 @pytest.mark.parametrize(
@@ -31,3 +32,22 @@ def test_tables_without_pictures_or_labels_are_refused(
     (tmp_path / "l.csv").write_text(labels)
     done = run("gate", "fit", "t.csv", "--labels", "l.csv", status=2)
     assert "a table with a column of pictures and one of labels" in done.stderr
+
+
+def test_names_that_mean_nothing_elsewhere_are_names(run: Run, tmp_path: Path) -> None:
+    names = ["NA", "nan", "null", "None", "007", "7", "1e5", "True", "n/a", "inf", "a", "b"]
+    table = ["test,psnr", *(f"{name},{30 + k}" for k, name in enumerate(names)), "c,45", "d,"]
+    labels = ["picture,verdict", *(f"{n},{'accepted' if k % 2 else 'rejected'}"
+                                   for k, n in enumerate(names)), "c,NA", "d,accepted"]  # fmt: skip
+    (tmp_path / "t.csv").write_text("\n".join(table) + "\n")
+    (tmp_path / "l.csv").write_text("\n".join(labels) + "\n")
+    found = read_labelled(tmp_path / "t.csv", None, tmp_path / "l.csv", None, None)
+    assert found.pictures == [*names, "d"]
+    assert found.groups == [*names, "d"]
+    assert found.labels == [*(bool(k % 2) for k in range(12)), True]
+    assert found.figures["psnr"][:12] == [30 + k for k in range(12)]
+    assert math.isnan(found.figures["psnr"][12])
+    assert found.remarks == ("1 of 14 pictures have no label and are left out",)
+    (tmp_path / "t.csv").write_text("picture,reference,psnr\n,a,30\n,nan,31\n")
+    done = run("gate", "fit", "t.csv", "--labels", "l.csv", status=2)
+    assert "none of the labels is of a picture of the table" in done.stderr

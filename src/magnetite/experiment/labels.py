@@ -18,6 +18,8 @@ from magnetite.files.opening import read_text
 
 ACCEPTED = {"accepted", "accept", "good", "pass", "yes", "true", "1"}
 REJECTED = {"rejected", "reject", "bad", "fail", "no", "false", "0"}
+#: Labels of pictures that nobody has judged, as other programs write them.
+_NO_LABEL = {"NA", "N/A", "n/a", "NaN", "nan", "null", "NULL", "None"}
 #: Figures and scores are at most this large, so that sums of their squares stay finite.
 _LARGEST = 1e100
 #: Columns that name a picture in the tables of score, gauge and run.
@@ -78,6 +80,7 @@ def read_labelled(
         raise InputError(f"{path}: has no column {column!r}; it has: {', '.join(table.columns)}")
     if "status" in table:
         table = table[table["status"] == "done"]
+    table = table.assign(**{column: table[column].mask(table[column].isin(_NO_LABEL))})
     if without := int(table[column].isna().sum()):
         remarks.append(f"{without} of {len(table)} pictures have no label and are left out")
     table = table[table[column].notna()]
@@ -166,7 +169,8 @@ def _group_of(stem: str, pattern: re.Pattern[str] | None) -> str:
 def _read(path: Path) -> Any:
     text = read_text(path)
     try:
-        return pd.read_csv(io.StringIO(text), dtype=str, keep_default_na=True)
+        # A picture may be called NA or null: only an empty cell has no value.
+        return pd.read_csv(io.StringIO(text), dtype=str, keep_default_na=False, na_values=[""])
     except ValueError as error:
         raise FileError(f"{path}: is not a CSV table ({str(error).splitlines()[0]})") from None
 
@@ -198,7 +202,8 @@ def _joined(
         if parts in alike and alike[parts] != value:
             raise InputError(f"{labels_path}: {text} has two labels: {alike[parts]} and {value}")
         alike[parts] = value
-    found = {text: _label_of(str(text), by_name, path, labels_path) for text in set(table[name])}
+    names = set(table[name].dropna())
+    found = {text: _label_of(text, by_name, path, labels_path) for text in names}
     used: dict[tuple[str, ...], str] = {}
     for text, (own, _) in found.items():
         if own is not None and used.setdefault(own, text) != text:
@@ -208,7 +213,9 @@ def _joined(
             )
     if not used:
         raise InputError(f"none of the labels is of a picture of the table: see {keys[0]}, {name}")
-    return table.assign(**{column: table[name].map(lambda text: found[text][1])}), str(column)
+    return table.assign(
+        **{column: table[name].map({text: label for text, (_, label) in found.items()})}
+    ), str(column)
 
 
 def _label_of(
