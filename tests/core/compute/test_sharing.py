@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
+import pytest
 
+from magnetite.core.compute.basis import cosines
 from magnetite.core.compute.sharing import Sharing, shared
 
 calls: list[tuple[int, float]] = []
@@ -51,3 +53,10 @@ def test_results_beyond_the_room_are_computed_again() -> None:
         for _ in range(3):
             shared(scaled, plane)
     assert len(calls) == 3
+
+
+def test_bases_that_are_kept_cannot_be_changed() -> None:
+    with pytest.raises(ValueError, match="read-only"):
+        cosines(8)[0, 0] = 1
+    assert cosines(8) is cosines(8)
+    np.testing.assert_allclose(cosines(8) @ cosines(8).T, np.eye(8), atol=1e-12)
