@@ -45,17 +45,19 @@ def folder(tmp_path: Path) -> Path:
 def test_rows_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path) -> None:
     reason = "delta-e needs an RGB picture; this one has 1 channels"
     dry = run("run", "plan.toml", "--dry").stdout
-    assert re.search(f"\nrows will have no delta-e, such as of r[23]: {reason}\n", dry)
+    assert re.search(f"\ndelta-e will be missing, such as of r[23]: {reason}\n", dry)
     done = run("run", "plan.toml", "--workers", "1")
     assert "16 rows: 16 computed, 0 taken from before, 0 failed" in done.stdout
-    assert f"note: 8 rows have no delta-e: {reason}\n" in done.stderr
+    assert f"note: 8 figures of delta-e missing: {reason}\n" in done.stderr
     rows = pd.read_csv(folder / "plan" / "scores.csv")
     gray = rows["reference"].isin(["r2", "r3"])
     assert rows["psnr"].notna().all()
     assert (rows["delta-e"].isna() == gray).all()
     again = run("run", "plan.toml", "--workers", "1")
     assert "0 computed, 16 taken from before" in again.stdout
-    assert "note: 8 rows have no delta-e: delta-e does not suit their pictures" in again.stderr
+    assert (
+        "note: 8 figures of delta-e missing: delta-e does not suit their pictures" in again.stderr
+    )
 
 
 def test_the_dry_run_tries_references_of_every_colour(run: Run, folder: Path) -> None:
@@ -63,7 +65,7 @@ def test_the_dry_run_tries_references_of_every_colour(run: Run, folder: Path) ->
     for seed in range(4, 16):
         samples = (texture(20, 24, 3, seed=seed) * 255).astype(np.uint8)
         magnetite.write(as_picture(samples), folder / "refs" / f"r{seed}.png")
-    assert "no delta-e, such as of r2: " in run("run", "plan.toml", "--dry").stdout
+    assert "delta-e will be missing, such as of r2: " in run("run", "plan.toml", "--dry").stdout
 
 
 def test_rows_without_any_figure_fail(run: Run, folder: Path) -> None:
@@ -78,14 +80,14 @@ def test_rows_without_any_figure_fail(run: Run, folder: Path) -> None:
     assert (folder / "own" / "scores.csv").stat().st_mode & 0o777 == 0o644
     done = run("run", "plan.toml", "--workers", "1", status=3)
     assert "16 rows: 16 computed, 0 taken from before, 8 failed" in done.stdout
-    assert "have no" not in done.stderr
+    assert "missing:" not in done.stderr
     (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "all"))
-    assert "have no" not in run("run", "plan.toml", "--workers", "1").stderr
+    assert "missing:" not in run("run", "plan.toml", "--workers", "1").stderr
 
 
 def test_a_missing_gauge_is_said(run: Run, folder: Path) -> None:
     (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "psnr") + 'gauges = "mtf50"\n')
-    assert "note: 16 rows have no mtf50: " in run("run", "plan.toml", "--workers", "1").stderr
+    assert "note: 16 figures of mtf50 missing: " in run("run", "plan.toml", "--workers", "1").stderr
 
 
 def test_rows_that_are_not_done_yet_are_counted(run: Run, folder: Path) -> None:
@@ -104,7 +106,7 @@ def test_rows_that_are_not_done_yet_are_counted(run: Run, folder: Path) -> None:
 
 
 def test_all_figures_are_columns_of_their_own(run: Run, folder: Path) -> None:
-    """The gauge `activity` beside the activity of the reference."""
+    """The gauge `activity` besides the activity of the reference."""
     (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "all") + 'gauges = "all"\n')
     run("run", "plan.toml", "--workers", "1")
     names = (folder / "plan" / "scores.csv").read_text().splitlines()[0].split(",")
@@ -142,7 +144,7 @@ def test_references_without_a_figure_do_not_meet_its_need(run: Run, folder: Path
     run("run", "plan.toml", "--workers", "1")
     need = ("--need", "delta-e<=30", "--share", "50%")
     said = run("summarize", "plan", "--table", "guarantee", *need).stdout
-    note = "8 rows have no delta-e, of 2 references: there the need is not met"
+    note = "8 rows of 2 references have no delta-e, and do not meet the need"
     assert note in said
     rows = pd.read_csv(folder / "plan" / "scores.csv")
     met = rows.assign(met=rows["delta-e"] <= 30).groupby(["degradation", "treatment"])["met"].sum()
@@ -153,7 +155,7 @@ def test_references_without_a_figure_do_not_meet_its_need(run: Run, folder: Path
     run("report", "plan", *need)
     assert note in (folder / "plan" / "report.html").read_text()
     with_all = run("summarize", "plan", "--table", "guarantee", "--need", "psnr>=10").stdout
-    assert "there the need is not met" not in with_all
+    assert "do not meet the need" not in with_all
 
 
 def test_curves_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path) -> None:
@@ -163,7 +165,7 @@ def test_curves_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path
     )
     words = ["curve", *files, *(w for codec in codecs for w in ("--codec", codec)), "--metrics"]
     done = run(*words, "psnr,delta-e", "--format", "json")
-    assert "note: 8 rows have no delta-e: delta-e needs an RGB picture" in done.stderr
+    assert "note: 8 figures of delta-e missing: delta-e needs an RGB picture" in done.stderr
     document = json.loads(done.stdout)
     for row in document["rows"]:
         assert row["scores"]["psnr"] > 20

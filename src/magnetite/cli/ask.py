@@ -11,6 +11,7 @@ from magnetite.cli.options import SeedOption, note
 from magnetite.cli.output import say, say_done
 from magnetite.cli.sizes import picture_size
 from magnetite.core.errors import InputError
+from magnetite.core.quantities import counted
 
 if TYPE_CHECKING:
     from magnetite.core.opinion.record import BlindTest
@@ -93,7 +94,7 @@ def run(
         note(words)
     contents = len(made.test.contents)
     say(
-        f"{len(made.test.stimuli)} pictures of {contents} reference{'s' * (contents > 1)}; each "
+        f"{len(made.test.stimuli)} pictures of {counted(contents, 'reference')}; each "
         f"rater gives {made.answers} answers"
     )
     if proposal := _proposal(made.test):

@@ -82,6 +82,11 @@ def percent(share: float) -> str:
     return f"{100 * share:.3g}%"
 
 
+def counted(count: int, noun: str) -> str:
+    """A number and its noun, in the plural unless it is 1."""
+    return f"{count} {noun}{'s' * (count != 1)}"
+
+
 def abbreviated(names: Sequence[str]) -> str:
     """The first three names of a list, and the number of the others."""
     more = f" and {len(names) - 3} more" if len(names) > 3 else ""

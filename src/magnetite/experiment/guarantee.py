@@ -18,7 +18,7 @@ from magnetite.core.analysis.guarantee import (
 )
 from magnetite.core.errors import InputError
 from magnetite.core.operations.aim import Target
-from magnetite.core.quantities import figure
+from magnetite.core.quantities import counted, figure
 from magnetite.experiment.rates import family_of
 from magnetite.experiment.results import RunRows, RunTable
 
@@ -96,7 +96,7 @@ def guarantee(rows: RunRows, need: Need) -> RunTable:
         GUARANTEE, f"guarantee: {need.words}", pd.DataFrame(table),
         "bound: of the share, exact, one-sided; a setting is guaranteed if its bound and those of "
         "all milder ones reach the share",
-        (*notes, *_promise(need, most), *without_chance(rows, need)),
+        (*notes, *_promise(need, most), *excluded(rows, need)),
     )  # fmt: skip
 
 
@@ -235,16 +235,13 @@ def _promise(need: Need, references: int) -> list[str]:
     ]
 
 
-def without_chance(rows: RunRows, need: Need) -> Iterator[str]:
+def excluded(rows: RunRows, need: Need) -> Iterator[str]:
     """Notes on rows that cannot meet a need: they failed, or have no value."""
-    counts = [(rows.lost, "rows failed")]
+    groups = [(rows.lost, "failed")]
     for target in need.targets:
         lacking = rows.frame[rows.frame[str(target.step)].astype(float).isna()]
-        counts.append((lacking, f"rows have no {target.step}"))
-    for lost, what in counts:
-        if len(lost):
-            references = lost["reference"].nunique()
-            yield (
-                f"{len(lost)} {what}, of {references} reference{'s' * (references > 1)}: there the "
-                "need is not met"
-            )
+        groups.append((lacking, f"have no {target.step}"))
+    for group, reason in groups:
+        if len(group):
+            references = counted(group["reference"].nunique(), "reference")
+            yield f"{counted(len(group), 'row')} of {references} {reason}, and do not meet the need"

@@ -16,6 +16,7 @@ from magnetite import __version__
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import FileError, InputError
 from magnetite.core.operations.selection import NONE
+from magnetite.core.quantities import counted
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
 from magnetite.experiment.ledger import COLUMNS, Ledger
@@ -169,7 +170,7 @@ class _Run:
         for label, count in self._ledger.missing().items():
             if label in labels:
                 reason = self._reasons.get(label, f"{label} does not suit their pictures")
-                yield f"{count} row{'s have' if count > 1 else ' has'} no {label}: {reason}"
+                yield f"{counted(count, 'figure')} of {label} missing: {reason}"
 
     def _tasks(self, references: Sequence[Reference]) -> Iterator[Task]:
         """The missing rows, degraded picture by degraded picture."""

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from magnetite.core.compute.threads import cores
+from magnetite.core.quantities import counted
 from magnetite.experiment.plan import Plan
 from magnetite.experiment.runner import distinct
 from magnetite.experiment.tasks import Group, PlanJob, Task, Work
@@ -48,8 +49,8 @@ class Size:
             f"{self.smallest:.2f} times its sd between references"
         )
         return [
-            f"{_number(self.rows, 'row')} of {_number(self.figures, 'figure')}: "
-            f"{_number(self.references, 'reference')}, {_number(self.repeats, 'repeat')}",
+            f"{counted(self.rows, 'row')} of {counted(self.figures, 'figure')}: "
+            f"{counted(self.references, 'reference')}, {counted(self.repeats, 'repeat')}",
             f"about {_time(self.seconds)} on {cores()} cores; {self.disk / 2**20:.1f} MiB on disk, "
             "pictures apart",
             spread,
@@ -99,7 +100,7 @@ def _problems(results: Iterable[tuple[str, Done]]) -> tuple[str, ...]:
         if done.reason is not None:
             found.setdefault(done.reason, f"rows will fail, such as of {reference}: {done.reason}")
         for label, reason in done.left_out.items():
-            found.setdefault(label, f"rows will have no {label}, such as of {reference}: {reason}")
+            found.setdefault(label, f"{label} will be missing, such as of {reference}: {reason}")
     return tuple(found.values())
 
 
@@ -117,10 +118,6 @@ def _smallest(references: int) -> float | None:
         return None
     freedom = references - 1
     return float(stdtrit(freedom, 0.975) + stdtrit(freedom, _POWER)) / math.sqrt(references)
-
-
-def _number(count: int, noun: str) -> str:
-    return f"{count} {noun}{'s' * (count != 1)}"
 
 
 def _time(seconds: float) -> str:

@@ -125,8 +125,7 @@ def _treated(
         left_out: dict[str, str] = {}
         if work.metrics.steps:
             found = _scorer_of(task, files).score(picture, work.metrics, strict=False)
-            if not found:
-                raise PictureError(next(iter(found.left_out.values())))
+            found.check_any()
             scores, left_out = dict(found), found.left_out
         if work.gauges.steps:
             gauged = measured(work.gauges, picture, strict=False, files=files)

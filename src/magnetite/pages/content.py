@@ -14,7 +14,7 @@ from magnetite.core.curves.study import activity_of
 from magnetite.core.operations.score import Scorer
 from magnetite.core.operations.selection import selected
 from magnetite.core.picture import Picture
-from magnetite.experiment.guarantee import Drawn, Need, drawn, without_chance
+from magnetite.experiment.guarantee import Drawn, Need, drawn, excluded
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now
 from magnetite.experiment.ranking import ranking
@@ -65,7 +65,7 @@ class Content:
     need: Need | None = None
     guarantees: tuple[Drawn, ...] = ()
     #: Rows that cannot meet the need.
-    without_chance: tuple[str, ...] = ()
+    excluded: tuple[str, ...] = ()
     metric: str = ""
     plan: PlanWords | None = None
     plan_text: str = ""
@@ -120,7 +120,7 @@ def of_run(folder: Path, metric: str | None = None, need: Need | None = None) ->
         answers=tuple(answers(rows, chosen)) if chosen else (),
         need=need,
         guarantees=() if need is None else tuple(drawn(rows, need)),
-        without_chance=() if need is None else tuple(without_chance(rows, need)),
+        excluded=() if need is None else tuple(excluded(rows, need)),
         metric=chosen or "",
         plan=words,
         plan_text=text,

@@ -59,10 +59,11 @@ def curves_figure(curves: Curves) -> Figure:
 def _panel(curves: Curves, metric: str) -> Panel:
     """A colour for each codec: thin lines of single pictures, the named line their mean."""
     single = len(curves.references) == 1
-    lines = []
+    lines, scored = [], 0
     for number, codec in enumerate(curves.codecs):
         each = (curves.curve(k, number, metric) for k in range(len(curves.references)))
         own = [points for points in each if points]
+        scored = max(scored, len(own))
         if single:
             lines.append(Line(codec, own[0] if own else [], number))
             continue
@@ -77,7 +78,7 @@ def _panel(curves: Curves, metric: str) -> Panel:
             best = hull([p for line in lines for p in line.points])
     unit, count = curves.scored.declared(metric).unit, len(curves.references)
     title = f"{metric} ({unit})" if unit else metric
-    if (scored := sum(bool(curves.curve(k, 0, metric)) for k in range(count))) < count:
+    if scored < count:
         title += f", {scored} of {count} pictures"
     return Panel(title, lines, hull=best)
 
@@ -88,7 +89,7 @@ def rate_distortion(panels: Sequence[Panel], title: str) -> Figure:
     headline(figure, title)
     all_axes = figure.subplots(1, len(panels), squeeze=False)[0]
     longest = max((len(_short(line.label)) for panel in panels for line in panel.lines), default=0)
-    margin = 40 + 7.5 * longest  # px beside each pair of axes for the names of its lines
+    margin = 40 + 7.5 * longest  # px next to each pair of axes for the names of its lines
     width = (1280 - 70 * len(panels) - margin * len(panels)) / len(panels)
     for number, axes in enumerate(all_axes):
         left = 70 + number * (width + margin + 70)

@@ -204,7 +204,7 @@ def _joined(text: str | Sequence[str]) -> str:
 def _read_step(words: list[str], position: int, reading: _Reading) -> _Alternatives:
     """Read the words of one step, the first of which is word number `position` of its chain."""
     if not words:
-        raise ChainError(f"a step is missing beside the '+' before word {position}")
+        raise ChainError(f"a step is missing next to the '+' before word {position}")
     method = _find_method(words[0], position, reading.kinds)
     values: dict[str, list[Any]] = {}
     for number, word in enumerate(words[1:], position + 1):

@@ -11,7 +11,7 @@ import numpy as np
 
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Step
-from magnetite.core.errors import ChainError, PictureError, TargetError
+from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.methods.declarations import Codec, Metric
 from magnetite.core.operations.aim import Target
 from magnetite.core.operations.coding import Compressed
@@ -145,8 +145,7 @@ def point(reference: Picture, step: Step, metrics: Selection, source: Picture) -
     """
     coded = compress(source, step)
     scores = Scorer(reference).score(coded.picture, metrics, strict=False)
-    if not scores and scores.left_out:
-        raise PictureError(next(iter(scores.left_out.values())))
+    scores.check_any()
     return Point(step, coded.bpp, len(coded.data), dict(scores), scores.left_out)
 
 

@@ -68,6 +68,11 @@ class Figures(dict[str, float], Tabular):
             self.remarks, self.identical,
         )  # fmt: skip
 
+    def check_any(self) -> None:
+        """Raise `PictureError`, with the first reason, where all that was asked for is left out."""
+        if self.left_out and not self:
+            raise PictureError(next(iter(self.left_out.values())))
+
     def unit(self, label: str) -> str:
         """Unit of a figure; empty where it has none."""
         step = next(step for step in self.steps if str(step) == label)

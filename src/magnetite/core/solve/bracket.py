@@ -12,7 +12,7 @@ from magnetite.core.errors import PictureError
 from magnetite.core.solve.axis import Axis
 
 MOST_TRIES = 20
-#: A target that no stride passed over is looked for beside the closest figure up to this try.
+#: A target that no stride passed over is looked for next to the closest figure up to this try.
 _LAST_SCAN = 13
 #: First stride of the search, in the units of `Axis`.
 _STRIDE = math.log(4)
@@ -171,7 +171,7 @@ class Search:
                 return
 
     def _beside_best(self) -> float:
-        """Middle of the wider gap beside the position that came closest: a peak may hide there."""
+        """Middle of the wider gap next to the position that came closest: a peak may hide there."""
         positions = sorted(self.tried)
         best = positions.index(min(positions, key=lambda u: abs(self.tried[u])))
         near = positions[max(0, best - 1) : best + 2]

@@ -116,10 +116,10 @@ def _contexts_part(
     values: Float32, grid: tuple[int, int], first: int, last: int, sizes: UInt8,
     down: Int64, across: Int64, later: int, out: Context, counts: Int64,
 ) -> None:  # fmt: skip
-    """Of lines `first` to `last`, each a row of all blocks beside each other.
+    """Of lines `first` to `last`, each a row of all blocks side by side.
 
-    Twice the same position of the blocks around and the lower frequencies beside, `later` times the
-    higher ones.
+    Twice the same position of the neighbouring blocks and the next lower frequencies, `later` times
+    the next higher ones.
     """
     rows, columns = grid
     height, width = down.size, across.size
