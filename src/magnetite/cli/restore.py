@@ -123,9 +123,10 @@ def _print(outcome: Outcome) -> None:
     if outcome.before is not None and outcome.after is not None:
         _print_gain(outcome.before, outcome.after)
     if (residual := outcome.residual) is not None:
+        say(residual.verdict)
         say(
-            f"{residual.verdict} (residual: sd {residual.sd:.4g} {residual.unit}, structure "
-            f"{residual.structure:.3f}, edges {residual.edges:+.2f})"
+            f"residual: sd {residual.sd:.4g} {residual.unit}, structure {residual.structure:.3f}, "
+            f"edges {residual.edges:+.2f}"
         )
 
 
