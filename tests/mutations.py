@@ -58,6 +58,17 @@ GROUPS: dict[str, list[str]] = {
                "experiment/work.py"],
     "cache keys": ["core/compute/sharing.py", "experiment/tasks.py", "files/opening.py",
                    "core/chain/bind.py", "core/operations/treatment.py"],
+    "codecs": ["core/codecs/*.py", "core/codecs/entropy/*.py"],
+    "restorations": ["core/restore/*.py", "core/restore/kernels/*.py"],
+    "curves": ["core/curves/*.py", "experiment/curves.py", "experiment/prediction.py",
+               "core/solve/*.py"],
+    "operations": ["core/operations/*.py"],
+    "pictures": ["core/picture/*.py", "core/convert/*.py", "core/compute/*.py"],
+    "files": ["files/*.py"],
+    "plans": ["core/chain/*.py", "core/methods/*.py", "experiment/plan*.py",
+              "experiment/labels.py", "experiment/gating.py"],
+    "views": ["views/*.py"],
+    "commands": ["cli/*.py", "core/table.py", "core/quantities.py"],
 }  # fmt: skip
 
 _SWAPS: dict[type[ast.AST], type[ast.AST]] = {

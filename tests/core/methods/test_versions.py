@@ -10,7 +10,7 @@ import pytest
 
 import magnetite
 from conftest import Run, write_references
-from figures import KEPT, figures_of, followed
+from figures import KEPT, figures_of, followed, steps_of
 from magnetite.core.methods import catalogue
 from magnetite.core.methods.declarations import Method
 
@@ -21,13 +21,15 @@ FIGURES = json.loads(KEPT.read_text())
 def test_figures_of_a_version_stay(method: Method) -> None:
     kept = FIGURES.get(f"{method.kind} {method.name}")
     assert kept is not None, "a new method: python tests/figures.py"
-    found = figures_of(method)
+    assert list(kept["figures"]) == steps_of(method), "other settings: python tests/figures.py"
     advice = "its figures changed: raise its version, then python tests/figures.py"
     # Another SciPy rounds a transform otherwise, and one sample in a picture becomes its neighbour.
     close = 0.02 if method.kind == "codec" else 1e-6
-    if kept["version"] == method.version:
-        assert found == pytest.approx(kept["figures"], rel=close / 5, abs=close), advice
-    else:
+    found = {step: figures_of(method, step) for step in kept["figures"]}
+    for step, figures in kept["figures"].items():
+        if kept["version"] == method.version:
+            assert found[step] == pytest.approx(figures, rel=close / 5, abs=close), advice
+    if kept["version"] != method.version:
         assert found != pytest.approx(kept["figures"], rel=1e-6, abs=1e-6)
 
 
