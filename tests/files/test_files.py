@@ -110,10 +110,14 @@ def test_alpha_of_16_bits_is_set_aside(tmp_path: Path, channels: int) -> None:
 def test_tiff_of_other_kinds_is_converted_and_said(tmp_path: Path) -> None:
     samples = (texture(8, 9) * 255).astype(np.uint8)
     path = tmp_path / "kind.tif"
-    tifffile.imwrite(path, samples, photometric="miniswhite")
-    picture = magnetite.read(path)
-    np.testing.assert_array_equal(picture.samples, 255 - samples)
-    assert picture.notes == ("white-is-zero turned round",)
+    for stored, top in ((samples, 255), (257 * samples.astype(np.uint16), 65535)):
+        tifffile.imwrite(path, stored, photometric="miniswhite")
+        picture = magnetite.read(path)
+        np.testing.assert_array_equal(picture.samples, top - stored)
+        assert picture.notes == ("white-is-zero turned round",)
+    tifffile.imwrite(path, texture(8, 9), photometric="miniswhite")
+    with pytest.raises(FileError, match="white as 0 is read with 1 to 16 bits only"):
+        magnetite.read(path)
     table = np.random.default_rng(0).integers(0, 65536, (3, 256)).astype(np.uint16)
     tifffile.imwrite(path, samples, photometric="palette", colormap=table)
     picture = magnetite.read(path)

@@ -9,6 +9,7 @@ import magnetite
 import slow_decoder
 import slow_wavelet
 from conftest import texture
+from magnetite.core.codecs.entropy.coder import SQUASH, STRETCH
 
 
 def picture(height: int, width: int, bits: int = 8) -> magnetite.Picture:
@@ -85,3 +86,13 @@ def test_the_rate_of_a_stream_that_is_cut_is_that_of_its_bytes(rate: float) -> N
     assert cut.bpp == 8 * len(cut.data) / (64 * 80)
     assert 0.97 * rate < cut.bpp <= rate
     assert magnetite.expand(cut.data).same_samples(cut.picture)
+
+
+def test_the_coder_maps_probabilities_by_the_logistic_function() -> None:
+    """Tables have an entry for each of 4096 probabilities, and come back to them."""
+    p = (np.arange(4096) + 0.5) / 4096
+    np.testing.assert_array_equal(STRETCH, np.rint(256 * np.log(p / (1 - p))))
+    back = SQUASH[STRETCH + SQUASH.size // 2] / 65536
+    assert np.abs(np.log(back / (1 - back)) - np.log(p / (1 - p))).max() <= 1 / 8
+    inner = abs(p - 0.5) < 0.49
+    np.testing.assert_allclose(back[inner], p[inner], atol=1 / 1024)

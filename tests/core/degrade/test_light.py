@@ -102,6 +102,10 @@ def test_transfer_functions_of_tiff_state_it(tmp_path: Path, dtype: type) -> Non
         rows = open_rows(path)
         assert rows is not None
         assert rows.frame.light == rows.part(slice(1, 9)).light == light
+        three = np.dstack([RAMP.astype(dtype)] * 3)
+        own = tuple(np.rint(65535 * share).astype(int)) * 2 + table  # of red, green and blue
+        tifffile.imwrite(path, three, photometric="rgb", extratags=[(301, "H", 3 * count, own)])
+        assert magnetite.read(path).light == light
     linear = magnetite.degrade(RAMP.astype(dtype), "to-linear standard=srgb").picture
     magnetite.write(linear, path)
     assert magnetite.read(path).light == "linear"
