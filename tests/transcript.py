@@ -33,7 +33,7 @@ repeats = 2
 [references]
 files = ["trays/*.png"]
 [degradations]
-noise = "gaussian-noise sd=4dn,12dn"
+noise = "gaussian-noise sd=1.5%,5%"
 soft = "gaussian-blur sigma=1.2px"
 [treatments]
 nothing = "nothing"
@@ -47,8 +47,8 @@ gauges = "mean,tenengrad"
 [references]
 files = ["trays/*.png", "tray.tif"]
 [treatments]
-blocks = "dct step=8dn,16dn,32dn,64dn"
-waves = "wavelet step=8dn,16dn,32dn,64dn"
+blocks = "dct step=3%,6%,12%,25%"
+waves = "wavelet step=3%,6%,12%,25%"
 [scores]
 metrics = "psnr,ssim"
 """,

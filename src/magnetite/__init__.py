@@ -23,6 +23,7 @@ _HOMES = {
     "measure_edge": "magnetite.core.edges.slanted_edge",
     "photon_transfer": "magnetite.core.calibrate.photon_transfer",
     "opinions": "magnetite.experiment.opinions",
+    "predict": "magnetite.experiment.front",
     "raters": "magnetite.experiment.opinions",
     "read": "magnetite.files.reading",
     "report": "magnetite.pages.page",
@@ -40,8 +41,8 @@ _GROUPS = {"calibrate", "gate", "view"}
 __all__ = [  # noqa: RUF022
     "Picture", "read", "write", "convert", "degrade", "compress", "expand", "restore",
     "score", "gauge", "sweep", "error_maps", "curve", "bd_rate",
-    "photon_transfer", "measure_edge", "fit_naturalness", "run", "summarize", "report", "gate",
-    "ask", "opinions", "raters", "scenes", "chart", "calibrate", "view",
+    "photon_transfer", "measure_edge", "fit_naturalness", "run", "summarize", "predict",
+    "report", "gate", "ask", "opinions", "raters", "scenes", "chart", "calibrate", "view",
 ]  # fmt: skip
 
 if TYPE_CHECKING:
@@ -62,7 +63,7 @@ if TYPE_CHECKING:
     from magnetite.core.operations.score import score
     from magnetite.core.operations.sweep import sweep
     from magnetite.core.picture import Picture
-    from magnetite.experiment.front import run, summarize
+    from magnetite.experiment.front import predict, run, summarize
     from magnetite.files.reading import read
     from magnetite.files.writing import write
     from magnetite.pages.page import report

@@ -145,7 +145,7 @@ def test_labels_are_joined_by_path_and_ambiguous_ones_refused(tmp_path: Path) ->
     labels.write_text("picture,verdict\na/p0.png,good\nb/p1.png,bad\n")
     partly = read_labelled(table, None, labels, None, None)
     assert partly.labels == [True, False]
-    assert partly.remarks == ("4 of 6 pictures have no label and are left out",)
+    assert partly.remarks == ("4 of 6 pictures left out, without a label",)
 
 
 @pytest.fixture

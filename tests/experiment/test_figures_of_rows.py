@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import json
 import re
 import sqlite3
@@ -60,6 +61,39 @@ def test_rows_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path) 
     )
 
 
+def test_amplitudes_in_dn_of_unlike_depths_are_said(run: Run, folder: Path) -> None:
+    """5 dn of 16 bits are 5 / 257 dn of 8 bits: PSNR differs by 20 log10 257 = 48.2 dB."""
+    deep = 257 * magnetite.read(folder / "refs" / "r3.png").samples.astype(np.uint16)
+    magnetite.write(as_picture(deep), folder / "refs" / "deep.png")
+    plan = PLAN.replace("sd=5dn,9dn", "variance=25dn2").replace("psnr,delta-e", "psnr")
+    more = '[pairs]\nexclude = [["noisy", "coded"]]\n'
+    plan = plan.replace("[scores]", f'coded = "dct step=4dn"\n{more}[scores]')
+    (folder / "plan.toml").write_text(plan + '[keep]\npictures = "none"\n')
+    words = (
+        "references of 8 and 16 bits: a dn is another share of full scale in each, so that "
+        "“gaussian-noise variance=25dn2” differs in strength between them; amplitudes in % do not"
+    )
+    assert words in run("run", "plan.toml", "--dry").stdout
+    assert f"note: {words}\n" in run("run", "plan.toml", "--workers", "1").stderr
+    rows = pd.read_csv(folder / "plan" / "scores.csv").set_index(["reference", "treatment"])
+    assert dict(rows["bits"].groupby("reference").first()) == {
+        "deep": 16, "r0": 8, "r1": 8, "r2": 8, "r3": 8,
+    }  # fmt: skip
+    psnr = rows["psnr"].xs("nothing", level="treatment")
+    assert psnr["deep"] - psnr["r3"] == pytest.approx(20 * np.log10(257), abs=0.2)
+    for table in ("means", "ranking", "interactions", "references"):
+        assert words in run("summarize", "plan", "--table", table).stdout
+    assert words in run("summarize", "plan", "--table", "guarantee", "--need", "psnr>=30").stdout
+    assert run("summarize", "plan").stdout.count(words) == 1
+    run("report", "plan", "--limit", "0")
+    assert words in html.unescape((folder / "plan" / "report.html").read_text())
+    in_shares = plan.replace("variance=25dn2", "sd=2%").replace("4dn", "2%")
+    (folder / "plan.toml").write_text(in_shares)
+    assert "share of full scale" not in run("run", "plan.toml", "--dry").stdout
+    curve = run("curve", "refs/deep.png", "refs/r3.png", "--codec", "pcm bits=2,3,4,5")
+    assert "share of full scale" not in curve.stderr
+
+
 def test_the_dry_run_tries_references_of_every_colour(run: Run, folder: Path) -> None:
     (folder / "refs" / "r3.png").unlink()
     for seed in range(4, 16):
@@ -100,7 +134,7 @@ def test_rows_that_are_not_done_yet_are_counted(run: Run, folder: Path) -> None:
     )
     base.commit()
     base.close()
-    assert "2 rows failed and 3 are missing" in run("summarize", "plan").stderr
+    assert "2 rows failed and 3 missing" in run("summarize", "plan").stderr
     said = run("run", "--status", "plan", status=3).stdout
     assert "16 rows, 11 done, 2 failed, 3 missing" in said
 

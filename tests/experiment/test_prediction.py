@@ -7,13 +7,17 @@ import math
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import magnetite
 from conftest import Run, texture
 from magnetite.core.analysis.conformal import conformal_interval
 from magnetite.core.errors import InputError
+from magnetite.core.operations.aim import Target
 from magnetite.core.picture import as_picture
+from magnetite.experiment.prediction import NewPicture, predicted_rates
+from magnetite.experiment.results import RunRows
 
 
 def coverage(count: int, confidence: float, trials: int, draw: str) -> float:
@@ -93,6 +97,28 @@ metrics = "ssim,mae"
 """
 
 
+def test_only_references_like_a_picture_count() -> None:
+    """Rates of three times as many samples are three times as high."""
+    rows = [
+        {"reference": f"{kind}{n}", "channels": channels, "bits": 8, "degradation": "nothing",
+         "reference activity": n + 1.0, "treatment name": "coded", "treatment": f"dct step={s}%",
+         "status": "done", "reason": None, "bpp": channels * (n + 1) / s, "psnr": 60.0 - 8 * s}
+        for kind, channels, count in (("gray", 1, 4), ("rgb", 3, 3), ("deep", 2, 2))
+        for n in range(count) for s in (1, 2, 3, 4)
+    ]  # fmt: skip
+    run_rows = RunRows.of(pd.DataFrame(rows), ["psnr"])
+    new = [NewPicture("g", 2.0, 1, 8), NewPicture("c", 2.0, 3, 8), NewPicture("d", 2.0, 2, 8)]
+    made = predicted_rates(run_rows, Target.parse("psnr>=44"), new, 0.6)
+    frame = made.frame.set_index("picture")
+    assert dict(frame["references"]) == {"g": 4, "c": 3}
+    assert dict(frame["bpp"]) == pytest.approx({"g": 1.0, "c": 3.0})
+    assert "d: no rate, for fewer than three references of the same channels and depth" in (
+        " ".join(made.notes)
+    )
+    with pytest.raises(InputError, match="f is a picture of 1 channel of float samples, and the "):
+        predicted_rates(run_rows, Target.parse("psnr>=44"), [NewPicture("f", 2.0, 1, None)], 0.6)
+
+
 def test_the_rate_of_a_new_picture_is_predicted(run: Run, tmp_path: Path) -> None:
     (tmp_path / "refs").mkdir()
 
@@ -123,8 +149,16 @@ def test_the_rate_of_a_new_picture_is_predicted(run: Run, tmp_path: Path) -> Non
         assert row["references"] == 14
     few = run("predict", "plan", *news, "--need", "ssim>=0.9", "--confidence", "99%")
     assert "an interval of 99 % takes 99 references" in few.stderr
-    assert "do not meet ssim>=0.99" in run("predict", "plan", *news, "--need", "ssim>=0.99",
+    assert "references without ssim>=0.99" in run("predict", "plan", *news, "--need", "ssim>=0.99",
                                             "--confidence", "60%").stderr  # fmt: skip
+    deep = 257 * magnetite.read(tmp_path / news[0]).samples.astype(np.uint16)
+    magnetite.write(as_picture(deep), tmp_path / "deep.png")
+    need = ("--need", "ssim>=0.9", "--confidence", "80%")
+    other = run("predict", "plan", news[0], "deep.png", *need, status=2).stderr
+    assert "deep.png is a picture of 1 channel of 16 bits, and the run's references are" in other
+    back = run("--convert", "depth bits=8", "predict", "plan", "deep.png", *need).stdout.split()
+    same = run("predict", "plan", news[0], *need).stdout.split()
+    assert [word.replace("deep.png", news[0]) for word in back] == same
     for words, says in (
         (["--need", "psnr>=30"], "'psnr' is not a metric of this run; it has: ssim, mae"),
         (["--need", "ssim<=0.9"], "write ssim>=VALUE"),

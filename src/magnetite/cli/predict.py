@@ -9,7 +9,6 @@ import typer
 
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import FullScaleOption, load, note, share_of
-from magnetite.core.errors import InputError
 
 
 def run(
@@ -28,22 +27,11 @@ def run(
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """The interval holds for pictures of the kind of the run's references, taken as they were."""
-    from magnetite.core.curves.study import activity_of
-    from magnetite.core.operations.aim import Target
-    from magnetite.experiment.prediction import predicted_rates
-    from magnetite.experiment.results import read_rows
+    from magnetite.experiment.front import predict
 
-    target, share = Target.parse(need), share_of("--confidence", confidence)
-    if not 0.5 <= share < 1:
-        raise InputError(f"--confidence {confidence}: a share of 50 % or more, below 100 %")
-    rows = read_rows(folder)
-    known = []
-    for path in pictures:
-        activity = activity_of(load(path, full_scale))
-        if activity is None:
-            raise InputError(f"{path}: has no activity to predict from: it is a single sample")
-        known.append((str(path), activity))
-    made = predicted_rates(rows, target, known, share)
+    share = share_of("--confidence", confidence)
+    new = [load(path, full_scale) for path in pictures]
+    made = predict(folder, new, need, confidence=share)
     emit(format, Output([made.table()]))
     for words in made.notes:
         note(words)

@@ -14,7 +14,7 @@ from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import note, share_of
 from magnetite.cli.output import print_table, say, say_remark
 from magnetite.core.errors import InputError
-from magnetite.core.quantities import figure
+from magnetite.core.quantities import counted, figure
 from magnetite.core.table import Table
 
 if TYPE_CHECKING:
@@ -79,7 +79,7 @@ def run(
         else [compared(folder, other)]
     )
     if rows.failed or rows.missing:
-        note(f"{rows.failed} rows failed and {rows.missing} are missing; they are left out")
+        note(f"{counted(rows.failed, 'row')} failed and {rows.missing} missing are left out")
     for label, count in rows.outdated.items():
         note(
             f"{count} figures of {label} were made by another version of it than that of the last "
@@ -101,13 +101,16 @@ _OF_ONE = (OutputFormat.csv, OutputFormat.parquet)
 
 
 def _print_all(made: Sequence[RunTable], groups: list[str]) -> None:
+    said: set[str] = set()
     for number, one in enumerate(made):
         if number:
             say()
         say(one.title)
         _print(one, [g for g in groups if g in one.frame and g not in _TREATMENTS])
         for text in one.notes:
-            say_remark(text)
+            if text not in said:
+                say_remark(text)
+        said.update(one.notes)
 
 
 def _runs(folders: list[Path], table: str | None) -> tuple[Path, Path | None]:

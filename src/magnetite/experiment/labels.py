@@ -82,7 +82,7 @@ def read_labelled(
         table = table[table["status"] == "done"]
     table = table.assign(**{column: table[column].mask(table[column].isin(_NO_LABEL))})
     if without := int(table[column].isna().sum()):
-        remarks.append(f"{without} of {len(table)} pictures have no label and are left out")
+        remarks.append(f"{without} of {len(table)} pictures left out, without a label")
     table = table[table[column].notna()]
     names = _figures(table, metrics, column, path)
     groups = group or next((c for c in ("reference", *_PICTURES) if c in table), None)

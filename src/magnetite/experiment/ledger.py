@@ -347,7 +347,7 @@ _VALUES = {"scores": "value", "timings": "seconds"}
 #: Rows that are read at a time.
 _ROWS = 500
 _BATCH = """
-SELECT p.number, p.cell, p.reference, i.width, i.height, i.channels, i.activity,
+SELECT p.number, p.cell, p.reference, i.width, i.height, i.channels, i.bits, i.activity,
     p.degradation_name, c.degradation, p.repeat, c.seed, p.treatment_name, c.treatment, c.status,
     c.reason, c.bytes, c.bpp, c.picture
 FROM plan p JOIN cells c ON c.key = p.cell JOIN pictures i ON i.digest = c.digest
@@ -355,9 +355,9 @@ WHERE p.number > ? ORDER BY p.number LIMIT ?
 """
 #: Columns of a row before its figures, none of which has such a name.
 COLUMNS = (
-    "reference", "width", "height", "channels", "reference activity", "degradation name",
-    "degradation", "repeat", "seed", "treatment name", "treatment", "status", "reason", "bytes",
-    "bpp", "picture",
+    "reference", "width", "height", "channels", "bits", "reference activity",
+    "degradation name", "degradation", "repeat", "seed", "treatment name", "treatment", "status",
+    "reason", "bytes", "bpp", "picture",
 )  # fmt: skip
 
 

@@ -21,6 +21,7 @@ from magnetite.core.opinion.analysis import Opinions, analyse
 from magnetite.core.opinion.raters import Crowd, simulated_answers, truth_of
 from magnetite.core.opinion.record import Answers, BlindTest, Stimulus
 from magnetite.core.opinion.scaling import Model
+from magnetite.core.quantities import counted
 from magnetite.files.atomic import check_writable, inside, make_folder
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
@@ -245,9 +246,9 @@ def _agreements(
         kept = [k for k in names if math.isfinite(values.get(k, math.nan))]
         lost = len(names) - len(kept)
         if lost:
-            notes.append(f"{name}: {lost} pictures have no finite figure and are left out")
+            notes.append(f"{name}: {counted(lost, 'picture')} without a finite figure left out")
         if len(kept) < LEAST:
-            notes.append(f"{name}: {len(kept)} pictures are too few: a mapping takes {LEAST}")
+            notes.append(f"{name}: {counted(len(kept), 'picture')}, and a mapping takes {LEAST}")
             continue
         x, y = np.array([[values[k], found.values[k].value] for k in kept]).T
         if same := [words for words, v in (("figures", x), ("opinions", y)) if np.ptp(v) == 0]:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -13,20 +13,36 @@ from magnetite.core.analysis.conformal import conformal_interval
 from magnetite.core.curves.comparison import Better, rate_at
 from magnetite.core.errors import InputError
 from magnetite.core.operations.aim import Target
+from magnetite.core.quantities import abbreviated, counted
 from magnetite.experiment.results import RunRows, RunTable, better_of
 
 #: Points that the curve of a reference needs.
 _POINTS = 4
 
 
+class NewPicture(NamedTuple):
+    """A picture whose rate is predicted: its name, activity in dn of 8 bits, channels and depth."""
+
+    name: str
+    activity: float
+    channels: int
+    bits: int | None
+
+    @property
+    def kind(self) -> tuple[int, int]:
+        """Channels and depth, 0 of float samples: rates of other kinds tell nothing of it."""
+        return self.channels, self.bits or 0
+
+
 def predicted_rates(
-    rows: RunRows, need: Target, pictures: Sequence[tuple[str, float]], confidence: float
+    rows: RunRows, need: Target, pictures: Sequence[NewPicture], confidence: float
 ) -> RunTable:
     """The rate at which each new picture meets a need, with an interval.
 
     The logarithm of the rate at which a reference meets the need is a straight line in the
     logarithm of its activity; the interval is conformal (see `conformal_interval`), so that it
-    holds for pictures of the references' kind whatever they look like.
+    holds for pictures of the references' kind whatever they look like. Only references with the
+    channels and the depth of the new picture count.
 
     Parameters
     ----------
@@ -34,7 +50,7 @@ def predicted_rates(
         With treatments that sweep a codec over four settings or more.
     need : Target
         A metric with its bound, such as `ssim>=0.95`.
-    pictures : sequence of (name, activity in dn of 8 bits)
+    pictures : sequence of NewPicture
     confidence : float
 
     Returns
@@ -45,34 +61,38 @@ def predicted_rates(
     Raises
     ------
     InputError
-        If the run lacks the metric, or no treatment has curves.
+        If the run lacks the metric, has no reference with the channels and depth of a picture, or
+        no treatment has curves.
     """
     label, better = _checked(rows, need)
     made: list[tuple[Any, ...]] = []
     notes: list[str] = []
-    coded = rows.frame[rows.frame["bpp"].notna() & rows.frame[label].notna()]
-    for (degradation, name), group in coded.groupby(["degradation", "treatment name"], sort=False):
+    for degradation, name, group, own in _alike(rows, label, pictures):
         known, unknown = _rates(group, label, need.value, better)
         if len(known) < 3:
             continue
         if unknown:
             notes.append(
-                f"{name} after {degradation}: {unknown} of {len(known) + unknown} references do "
-                f"not meet {need} at the rates of the run; they count as the least predictable"
+                f"{name} after {degradation}: {unknown} of {len(known) + unknown} references "
+                f"without {need} at the rates of the run count as the least predictable"
             )
         logs = np.log(np.array(known))
-        for picture, activity in pictures:
+        for one in own:
             found = conformal_interval(
-                logs[:, :1], logs[:, 1], np.log([max(activity, 1e-6)]), confidence, unknown
+                logs[:, :1], logs[:, 1], np.log([max(one.activity, 1e-6)]), confidence, unknown
             )
             ends = (math.exp(v) if math.isfinite(v) else math.nan for v in found[1:])
-            made.append((picture, activity, degradation, name, math.exp(found.value), *ends,
+            made.append((one.name, one.activity, degradation, name, math.exp(found.value), *ends,
                          len(known)))  # fmt: skip
     if not made:
         raise InputError(
             f"no treatment has curves of {_POINTS} rates or more that reach {need} on three "
-            "references: sweep a codec in the plan"
+            "references like the pictures: sweep a codec in the plan"
         )
+    predicted = {row[0] for row in made}
+    if lost := [one.name for one in pictures if one.name not in predicted]:
+        notes.append(f"{abbreviated(lost)}: no rate, for fewer than three references of the same "
+                     f"channels and depth reach {need}")  # fmt: skip
     share = f"{100 * confidence:g} %"
     titles = ["picture", "activity dn", "degradation", "treatment", "bpp", f"{share} from", "to",
               "references"]  # fmt: skip
@@ -99,6 +119,31 @@ def _checked(rows: RunRows, need: Target) -> tuple[str, Better]:
     if need.sense != (">=" if better == "higher" else "<="):
         raise InputError(f"--need {need}: write {label}{'>=' if better == 'higher' else '<='}VALUE")
     return label, better
+
+
+def _alike(
+    rows: RunRows, label: str, pictures: Sequence[NewPicture]
+) -> Iterator[tuple[str, str, Any, list[NewPicture]]]:
+    """Degradation, treatment, their rows of references of one kind, and the pictures of it."""
+    kinds = list(zip(rows.frame["channels"], rows.frame["bits"].fillna(0).astype(int), strict=True))
+    for one in pictures:
+        if one.kind not in kinds:
+            raise InputError(
+                f"{one.name} is a picture of {_described(*one.kind)}, and the run's references are "
+                f"of {' or '.join(_described(*kind) for kind in dict.fromkeys(kinds))}: convert it "
+                "as the plan's references were, as in --convert gray, or run a plan of such "
+                "pictures"
+            )
+    frame = rows.frame.assign(kind=kinds)
+    coded = frame[frame["bpp"].notna() & frame[label].notna()]
+    names = ["degradation", "treatment name", "kind"]
+    for (degradation, name, kind), group in coded.groupby(names, sort=False):
+        if own := [one for one in pictures if one.kind == kind]:
+            yield degradation, name, group, own
+
+
+def _described(channels: int, bits: int) -> str:
+    return f"{counted(channels, 'channel')} of {f'{bits} bits' if bits else 'float samples'}"
 
 
 def _rates(

@@ -17,6 +17,7 @@ from magnetite.core.chain.step import Chain
 from magnetite.core.curves.comparison import Better, Comparison, compare
 from magnetite.core.errors import ChainError
 from magnetite.core.methods.declarations import Codec
+from magnetite.core.quantities import counted
 from magnetite.experiment.common import PICTURE, complete
 from magnetite.experiment.results import GROUPS, RunRows, RunTable, better_of
 
@@ -175,7 +176,7 @@ def rate_curves(rows: RunRows, metric: str) -> RateCurves:
         "left out" for label, count in short.items()
     ]  # fmt: skip
     if endless:
-        made.notes.append(f"{endless} points of infinite {metric} left out")
+        made.notes.append(f"{counted(endless, 'point')} of infinite {metric} left out")
     return made
 
 

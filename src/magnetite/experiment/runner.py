@@ -17,6 +17,7 @@ from magnetite.core.chain.step import Chain
 from magnetite.core.errors import FileError, InputError
 from magnetite.core.operations.selection import NONE
 from magnetite.core.quantities import counted
+from magnetite.experiment.depths import unlike_depths_of
 from magnetite.experiment.executors import Executor
 from magnetite.experiment.export import export
 from magnetite.experiment.ledger import COLUMNS, Ledger
@@ -159,7 +160,7 @@ class _Run:
         seconds = time.perf_counter() - start
         if self._computed:
             self._ledger.describe(finished=now(), seconds=f"{seconds:.1f}")
-        self._notes += self._missing()
+        self._notes += [*self._missing(), *unlike_depths_of(self._job, references)]
         counts = self._total, self._computed, self._reused, failed
         return Outcome(self._folder, *counts, seconds, tuple(self._notes))
 

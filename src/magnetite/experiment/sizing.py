@@ -11,6 +11,7 @@ from pathlib import Path
 
 from magnetite.core.compute.threads import cores
 from magnetite.core.quantities import counted
+from magnetite.experiment.depths import unlike_depths_of
 from magnetite.experiment.plan import Plan
 from magnetite.experiment.runner import distinct
 from magnetite.experiment.tasks import Group, PlanJob, Task, Work
@@ -62,7 +63,8 @@ def size_of(plan: Plan, base: Path) -> Size:
     """The size of a plan, from a few timed probes."""
     job = PlanJob.of(plan, base)
     sources, metrics, gauges = job.sources, job.metrics, job.gauges
-    groups = list(job.groups(distinct(sources)[0]))
+    references = distinct(sources)[0]
+    groups = list(job.groups(references))
     rows = sum(len(cells) for _, _, cells in groups)
     spread = _probes(groups)
     taken, results = 0.0, []
@@ -78,7 +80,8 @@ def size_of(plan: Plan, base: Path) -> Size:
     figures = len(metrics.steps) + len(gauges.steps)
     return Size(
         rows, figures, len(sources), plan.repeats, taken * share / max(1, cores() / 2),
-        rows * (_ROW + _FIGURE * figures), _smallest(len(sources)), _problems(results),
+        rows * (_ROW + _FIGURE * figures), _smallest(len(sources)),
+        (*_problems(results), *unlike_depths_of(job, references)),
     )  # fmt: skip
 
 

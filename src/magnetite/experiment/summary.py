@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import replace
 from itertools import combinations
 from typing import Any
@@ -13,8 +14,11 @@ import pandas as pd
 
 from magnetite.core.analysis.statistics import nested_interval, skewness, spearman
 from magnetite.core.chain.notation import parse_sweep
+from magnetite.core.chain.step import Chain
 from magnetite.core.errors import ChainError, InputError
+from magnetite.core.quantities import counted
 from magnetite.experiment.common import complete, wide
+from magnetite.experiment.depths import unlike_depths
 from magnetite.experiment.guarantee import Need, guarantee
 from magnetite.experiment.interactions import interactions
 from magnetite.experiment.plan import NOTHING
@@ -50,7 +54,7 @@ def chosen_tables(
         If no rows suit the table.
     """
     if need is not None:
-        return [guarantee(rows, need)]
+        return [_with_notes(guarantee(rows, need), unlike_strengths(rows))]
     made = [one for one in tables(rows, by, metric) if only in (None, one.name)]
     if not made:
         raise InputError(f"the run has no rows that the table {only} could be made of")
@@ -68,31 +72,38 @@ def tables(rows: RunRows, by: list[str], metric: str | None = None) -> Iterator[
     metric : str, optional
         The metric that treatments are ranked by; the first one if left out.
     """
-    chosen, metrics = chosen_metric(rows, metric), metrics_of(rows)
-    libraries = libraries_of(rows)
-    yield _with_notes(means(rows, by), libraries)
+    chosen, metrics, more = chosen_metric(rows, metric), metrics_of(rows), remarks(rows)
+    yield _with_notes(means(rows, by), more)
     if chosen is not None:
         for table in _present(
             ranking(rows, chosen, by), interactions(rows, chosen), rates(rows, chosen, by)
         ):
-            yield _with_notes(table, libraries)
-    yield from _present(
-        agreement(rows, metrics), references(rows, chosen), cost(rows), noticed(rows)
-    )
+            yield _with_notes(table, more)
+    yield from _present(agreement(rows, metrics))
+    for table in _present(references(rows, chosen), noticed(rows)):
+        yield _with_notes(table, unlike_strengths(rows))
+    yield cost(rows)
 
 
-def libraries_of(rows: RunRows) -> list[str]:
-    """Libraries, versions and efforts of the yardsticks among the treatments."""
+def remarks(rows: RunRows) -> list[str]:
+    """Libraries, versions and efforts of the yardsticks among the treatments; unlike strengths."""
     from magnetite.core.codecs.yardsticks import library_of
 
-    found: dict[str, None] = {}
-    for chain in rows.frame["treatment"].unique():
-        try:
-            steps = parse_sweep(chain, "restoration", "codec", known=True)[0].steps
-        except ChainError:  # nothing, or a codec that this process does not have
-            continue
-        found |= dict.fromkeys(filter(None, map(library_of, steps)))
-    return list(found)
+    steps = [step for chain in _chains(rows, "treatment") for step in chain.steps]
+    return [*dict.fromkeys(filter(None, map(library_of, steps))), *unlike_strengths(rows)]
+
+
+def unlike_strengths(rows: RunRows) -> list[str]:
+    """A sentence where digital numbers mean unlike strengths in the references, or none."""
+    bits = map(int, rows.frame["bits"].dropna().unique())
+    return unlike_depths(bits, [*_chains(rows, "degradation"), *_chains(rows, "treatment")])
+
+
+def _chains(rows: RunRows, column: str) -> Iterator[Chain]:
+    """The chains of a column, without those of methods that this process does not have."""
+    for text in rows.frame[column].unique():
+        with suppress(ChainError):
+            yield parse_sweep(text, "degradation", "restoration", "codec", known=True)[0]
 
 
 def _with_notes(table: RunTable, more: list[str]) -> RunTable:
@@ -128,8 +139,8 @@ def means(rows: RunRows, by: list[str]) -> RunTable:
         notes.append(f"{skewed} of {len(frame)} means are of skewed values: their intervals are "
                      "Hall's, which allow for it")  # fmt: skip
     if rows.failed:
-        notes.append(f"{rows.failed} rows failed: means of such groups are over fewer rows, and "
-                     "are compared in the ranking on the rows that all have")  # fmt: skip
+        notes.append(f"{counted(rows.failed, 'row')} failed: means of such groups are over fewer "
+                     "rows, and are compared in the ranking on the rows that all have")  # fmt: skip
     notes += without_value(rows)
     return RunTable("means", "Means", frame, over, tuple(notes))
 

@@ -10,6 +10,7 @@ import pandas as pd
 
 from magnetite.core.analysis.statistics import nested_interval
 from magnetite.core.errors import InputError
+from magnetite.core.quantities import counted
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.results import RunRows, RunTable, read_rows
 
@@ -92,7 +93,7 @@ def _notes(first: Path, second: Path, one: RunRows, two: RunRows, both: Any) -> 
         if alone:
             notes.append(f"{alone} of {len(rows.frame)} rows of {folder.name} are not in the other")
         if rows.failed:
-            notes.append(f"{rows.failed} rows of {folder.name} failed")
+            notes.append(f"{counted(rows.failed, 'row')} of {folder.name} failed")
     apart = sorted(set(one.figures) ^ set(two.figures))
     if apart:
         notes.append(f"not compared, as one run lacks it: {', '.join(apart)}")

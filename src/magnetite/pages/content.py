@@ -27,7 +27,7 @@ from magnetite.experiment.results import (
     metrics_of,
     read_rows,
 )
-from magnetite.experiment.summary import libraries_of, means, without_value
+from magnetite.experiment.summary import means, remarks, unlike_strengths, without_value
 from magnetite.files.reading import CodedFile
 from magnetite.files.resources import DiskFiles
 from magnetite.files.tables import plain_value
@@ -188,7 +188,8 @@ def _summary(rows: RunRows) -> str:
     ]  # fmt: skip
     words = ", ".join(f"{n} {noun}{'' if n == 1 else 's'}" for n, noun in counts)
     lost = f"; {rows.failed} failed, {rows.missing} missing" if rows.failed + rows.missing else ""
-    return " ".join([f"{words}{lost}.", *(f"{note}." for note in without_value(rows))])
+    notes = [*without_value(rows), *unlike_strengths(rows)]
+    return " ".join([f"{words}{lost}.", *(f"{note}." for note in notes)])
 
 
 _TEXTS = ("reference", "degradation name", "degradation", "treatment name", "treatment")
@@ -286,7 +287,7 @@ def _compared(name: str, level: str, rows: RunRows, metric: str) -> dict[str, An
     cells = [[_plain(v) for v in row] for row in table.frame.itertuples(index=False, name=None)]
     return {
         "degradation": name, "level": level, "metric": metric, "title": table.title,
-        "caption": table.caption, "notes": [*table.notes, *libraries_of(rows)],
+        "caption": table.caption, "notes": [*table.notes, *remarks(rows)],
         "columns": list(table.frame.columns),
         "rows": cells,
     }  # fmt: skip

@@ -174,7 +174,7 @@ def test_scores_are_regressed() -> None:
 
 @pytest.mark.parametrize(("labels", "words"), [
     ([True] * 20, "no picture is labelled rejected"),
-    ([True] * 17 + [False] * 3, "3 pictures are labelled rejected; a gate needs 5 or more"),
+    ([True] * 17 + [False] * 3, "3 pictures labelled rejected: a gate needs 5 or more"),
 ])  # fmt: skip
 def test_too_little_is_refused(labels: list[bool], words: str) -> None:
     with pytest.raises(InputError, match=words):

@@ -11,6 +11,7 @@ from magnetite.core.errors import ChainError
 from magnetite.core.methods import catalogue
 from magnetite.core.methods.declarations import Method, MethodKind
 from magnetite.core.methods.parameters import FileName
+from magnetite.core.quantities import Quantity
 
 Declared = TypeVar("Declared", bound=Method)
 
@@ -112,6 +113,15 @@ class Chain:
             for key, value in step.settings
             if value is AUTO
         ]
+
+    @property
+    def follows_depth(self) -> bool:
+        """Whether a setting in digital numbers is another share of full scale in other depths."""
+        return any(
+            isinstance(value, Quantity) and value.unit in ("dn", "dn2")
+            for step in self.steps
+            for _, value in step.settings
+        )
 
     @property
     def takes_known(self) -> bool:

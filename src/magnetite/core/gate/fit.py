@@ -24,7 +24,7 @@ from magnetite.core.gate.rates import (
     threshold,
 )
 from magnetite.core.methods.catalogue import find
-from magnetite.core.quantities import figure
+from magnetite.core.quantities import counted, figure
 
 #: Fewest pictures of a class, and folds of the cross-validation at most.
 LEAST, _FOLDS = 5, 5
@@ -131,7 +131,9 @@ def fit_classes(
         if count == 0:
             raise InputError(f"no picture is labelled {word}: a gate needs both classes")
         if count < LEAST:
-            raise InputError(f"{count} pictures are labelled {word}; a gate needs {LEAST} or more")
+            raise InputError(
+                f"{counted(count, 'picture')} labelled {word}: a gate needs {LEAST} or more"
+            )
     units = _units(groups)
 
     def cut_of(values: Float64) -> float:
@@ -204,7 +206,9 @@ def fit_scores(
     wanted = np.asarray(scores, float)[held]
     groups = [group for group, kept in zip(groups, held, strict=True) if kept]
     if wanted.size < 2 * LEAST:
-        raise InputError(f"{wanted.size} pictures have scores; a gate needs {2 * LEAST} or more")
+        raise InputError(
+            f"{counted(wanted.size, 'picture')} with scores: a gate needs {2 * LEAST} or more"
+        )
     if wanted.std() == 0:
         raise InputError("all scores are equal: there is nothing to learn from them")
     scaled, mean, sd = _scaled(x)

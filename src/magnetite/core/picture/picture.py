@@ -14,6 +14,7 @@ from magnetite.core.arrays import Float64, Pixels, Samples
 from magnetite.core.errors import PictureError
 from magnetite.core.picture.frame import Colour, Frame, Light
 from magnetite.core.picture.storing import Clipped, beyond, on_full_scale, stored
+from magnetite.core.quantities import counted
 
 #: Weights of red, green and blue in luma (ITU-R BT.601-7, section 2.5.1).
 LUMA_WEIGHTS = (0.299, 0.587, 0.114)
@@ -314,6 +315,6 @@ def _check_finite(picture: Picture) -> None:
         return
     row, column = (int(i) for i in np.argwhere(~finite)[0][:2])
     raise PictureError(
-        f"{picture.origin}: {int((~finite).sum())} samples are NaN or infinite "
+        f"{picture.origin}: {counted(int((~finite).sum()), 'sample')} NaN or infinite "
         f"(the first at row {row}, column {column}); replace them before use"
     )
