@@ -102,6 +102,7 @@ def test_medians_of_windows_of_any_size_and_depth(size: int) -> None:
         np.random.default_rng(0).integers(0, 256, (40, 37)) / np.float32(255),
         np.random.default_rng(1).integers(0, 65536, (40, 37)) / np.float32(65535),
         np.random.default_rng(2).random((40, 37)),
+        np.random.default_rng(3).random((11, 800)),  # more columns than a tile has
     ):
         pixels = plane.astype(np.float64 if plane.dtype == np.float64 else np.float32)
         expected = median_filter(pixels, size, mode="reflect")

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 
 from magnetite.core.arrays import Bools, Pixels, Samples, UInt8
-from magnetite.core.compute.bands import shares, worth_spreading
+from magnetite.core.compute.bands import bands, shares, worth_spreading
 from magnetite.core.compute.compiling import compiled_pays
 from magnetite.core.compute.filters import beyond_edges
 from magnetite.core.compute.threads import each, spread
@@ -17,6 +17,8 @@ from magnetite.core.methods.parameters import Count
 #: Largest window, in samples, that goes through a network of comparisons.
 _LARGEST_NETWORK = 121
 _BYTE = np.float32(255)
+#: Side of the tiles in which samples are ranked, px: their counts stay in the cache.
+_TILE = 384
 #: A sample of a window is selected from in the time of this many passes of array code.
 _PASSES = 4
 
@@ -39,8 +41,8 @@ def median(
 ) -> Pixels:
     """Median of a square or a disk of a diameter of `size` px, mirrored at the edges.
 
-    Large squares cost no more than small ones where the picture has at most 256 levels. Every
-    sample of the result is one of the picture's.
+    The cost of large windows grows with their side, that of large squares of a picture of at most
+    256 levels not at all. Every sample of the result is one of the picture's.
     """
     if size == 1:
         return pixels.copy()
@@ -56,9 +58,7 @@ def median(
     elif codes.dtype == np.uint8 and shape == "square":
         codes = _by_histograms(codes, size)
     else:
-        from scipy.ndimage import median_filter
-
-        codes = median_filter(codes, footprint=window, mode="reflect")
+        codes = _by_counts(codes, window)
     if full is None:
         return np.asarray(codes, pixels.dtype)
     return np.divide(codes, np.float32(full), dtype=np.float32)
@@ -149,6 +149,35 @@ def _by_histograms(codes: UInt8, size: int) -> UInt8:
 
     padded, out = np.pad(codes, size // 2, mode="symmetric"), np.empty_like(codes)
     _bands(codes.shape[0], lambda a, b: histogram_band(padded, a, size, out[a:b]))
+    return out
+
+
+def _by_counts(codes: Samples, window: Bools) -> Samples:
+    """Medians by counts of whole numbers; of other samples by those of their ranks in a tile."""
+    from magnetite.core.restore.kernels.order import sliding_band
+
+    starts, side = window.argmax(axis=1), window.shape[0]
+    stops = side - window[:, ::-1].argmax(axis=1)
+    padded, out = np.pad(codes, side // 2, mode="symmetric"), np.empty_like(codes)
+    whole = np.issubdtype(codes.dtype, np.integer)
+    width = codes.shape[1] if whole else max(_TILE, 2 * side)
+
+    def tile(rows: slice, left: int) -> None:
+        columns = slice(left, min(left + width, out.shape[1]))
+        part = padded[rows.start : rows.stop + side - 1, left : columns.stop + side - 1]
+        if whole:
+            sliding_band(part, starts, stops, int(part.max()) + 1, out[rows, columns])
+            return
+        values, ranks = np.unique(part, return_inverse=True)
+        own = np.empty(out[rows, columns].shape, np.uint32)
+        sliding_band(ranks.astype(np.uint32).reshape(part.shape), starts, stops, values.size, own)
+        out[rows, columns] = values[own]
+
+    def band(rows: slice) -> None:
+        for left in range(0, out.shape[1], width):
+            tile(rows, left)
+
+    each(band, shares(out.shape[0]) if whole else bands(out.shape[0], width))
     return out
 
 

@@ -1,4 +1,4 @@
-"""Hot loops of medians: by a network of comparisons, and by histograms that slide.
+"""Hot loops of medians: by a network of comparisons, and by histograms and counts that slide.
 
 Positions are unsigned, so that many can be worked on at a time.
 """
@@ -21,6 +21,8 @@ _compiled = compiled(fastmath={"nnan", "nsz"})
 #: Bytes of a row that a network works on at a time: all positions of a window stay near.
 _CHUNK = 1024
 _LEVELS, _PER_COARSE = 256, 16
+#: Long steps of `sliding_band` are of two to that power of levels.
+_SHIFT = 6
 
 
 @cache
@@ -178,3 +180,69 @@ def _middle(window, half):  # type: ignore[no-untyped-def]
                     return i
         below += coarse
     return _LEVELS - 1
+
+
+@_compiled
+def sliding_band(
+    padded: Samples, starts: Indices, stops: Indices, levels: int, out: Samples
+) -> None:
+    """Medians of windows of any size and shape of a padded plane of whole numbers below `levels`.
+
+    One histogram slides along each row; the median is followed from sample to sample (Huang, Yang
+    and Tang, IEEE Trans. Acoust., Speech, Signal Processing 27(1), 1979,
+    doi:10.1109/TASSP.1979.1163188), by steps of many levels where their counts allow it. Each row
+    of the window reaches from one of `starts` up to one of `stops`, columns from its left side.
+    """
+    counts, sums = np.zeros(levels, np.uint16), np.zeros((levels >> _SHIFT) + 1, np.int32)
+    half, width = (stops - starts).sum() // 2, out.shape[1]
+    level = below = 0
+    for y in range(out.shape[0]):
+        for r in range(starts.size):
+            for x in range(starts[r], stops[r]):
+                below += _enter(counts, sums, padded[y + r, x], level)
+        for x in range(width):
+            level, below = _followed(counts, sums, half, level, below)
+            out[y, x] = level
+            for r in range(starts.size):
+                row = padded[y + r]
+                below -= _leave(counts, sums, row[x + starts[r]], level)
+                if x + 1 < width:
+                    below += _enter(counts, sums, row[x + stops[r]], level)
+                else:  # the next row begins with an empty window
+                    for k in range(x + starts[r] + 1, x + stops[r]):
+                        below -= _leave(counts, sums, row[k], level)
+
+
+@_compiled
+def _enter(counts, sums, value, level):  # type: ignore[no-untyped-def]
+    counts[value] += 1
+    sums[value >> _SHIFT] += 1
+    return int(value < level)
+
+
+@_compiled
+def _leave(counts, sums, value, level):  # type: ignore[no-untyped-def]
+    counts[value] -= 1
+    sums[value >> _SHIFT] -= 1
+    return int(value < level)
+
+
+@_compiled
+def _followed(counts, sums, half, level, below):  # type: ignore[no-untyped-def]
+    """The first level up to which more than half is counted, and the number below it."""
+    step = 1 << _SHIFT
+    while below > half:
+        if level & (step - 1) == 0 and below - sums[(level >> _SHIFT) - 1] > half:
+            level -= step
+            below -= sums[level >> _SHIFT]
+        else:
+            level -= 1
+            below -= counts[level]
+    while below + counts[level] <= half:
+        if level & (step - 1) == 0 and below + sums[level >> _SHIFT] <= half:
+            below += sums[level >> _SHIFT]
+            level += step
+        else:
+            below += counts[level]
+            level += 1
+    return level, below
