@@ -107,11 +107,13 @@ def test_names_of_any_bytes(run: Run, gray: Path, tmp_path: Path) -> None:
     for words in (
         ("score", name, name, "--maps", "maps"),
         ("gauge", name, "--curves", "curves"),
+        ("gauge", name, "--curves", "two\nlines"),
         ("view", "sheet", name),
         ("curve", name, "--codec", "jpeg quality=50,80", "--out", "curve"),
     ):
         done = run(*words)
         assert "\x1b" not in done.stdout + done.stderr
+        assert all(line.startswith("note: ") for line in done.stderr.splitlines())
     done = run("curve", name, "--codec", "jpeg quality=50,80", "--out", "curve")
     assert "2 of 2 points taken" in done.stderr
     assert visible in run("gauge", name).stdout

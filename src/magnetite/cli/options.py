@@ -49,7 +49,7 @@ StepsArgument = Annotated[
 def note(message: str) -> None:
     """Say something to the user on standard error, unless it is empty or --quiet is given."""
     if message and not limits.quiet:
-        print(f"note: {shown(message)}", file=sys.stderr)
+        print(f"note: {shown(' '.join(message.split()))}", file=sys.stderr)
 
 
 @dataclass
