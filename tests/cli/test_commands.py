@@ -117,11 +117,13 @@ def test_gray_and_depth_are_converted_only_when_asked(run: Run, tmp_path: Path, 
     magnetite.write(picture.luma(), tmp_path / "gray.png")
     wide = magnetite.Picture(picture.samples.astype(np.uint16) * 257, 16, "rgb")
     magnetite.write(wide, tmp_path / "wide.png")
-    assert "score the luma of both (gray)" in run("score", tile, "gray.png", status=2).stderr
+    assert (
+        "convert one to gray, or score with gray" in run("score", tile, "gray.png", status=2).stderr
+    )
     row = run("score", tile, "gray.png", "--gray", "--format", "json", "--metrics", "mse").stdout
     # The luma itself, against its rounded values: their error is even over a dn.
     assert json.loads(row)["rows"][0]["scores"]["mse"] == pytest.approx(1 / 12, rel=0.1)
-    assert "(mixed depths)" in run("score", tile, "wide.png", status=2).stderr
+    assert "or score with mixed depths" in run("score", tile, "wide.png", status=2).stderr
     assert "identical" in run("score", tile, "wide.png", "--mixed-depths").stdout
 
 

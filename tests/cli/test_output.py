@@ -17,7 +17,7 @@ import magnetite
 from conftest import PROGRAM, Run, texture
 from magnetite.cli.output import terminal_width
 from magnetite.core.picture import as_picture
-from magnetite.core.quantities import figures
+from magnetite.core.quantities import figures, significant
 
 
 @given(st.lists(st.floats(1e-3, 1e5), min_size=1, max_size=9))
@@ -33,6 +33,17 @@ def test_what_is_no_common_figure_stays_itself() -> None:
     assert figures([0.5, float("inf"), None]) == ["0.5000", "∞", "–"]
     assert figures([1e-9, 3.0]) == ["1.000e-09", "3.000"]
     assert figures([2e12, 1.0]) == ["2.000e+12", "1.000"]
+
+
+@given(st.floats(1e-4, 1e9), st.sampled_from([3, 4, 6]))
+def test_numbers_of_a_message_have_significant_digits_and_no_power(
+    size: float, digits: int
+) -> None:
+    for value in (size, -size):
+        text = significant(value, digits)
+        assert "e" not in text
+        assert float(text) == pytest.approx(value, rel=0.5001 * 10.0 ** (1 - digits))
+    assert (significant(5014.2), significant(0.25), significant(2e9)) == ("5010", "0.25", "2e+09")
 
 
 @pytest.fixture

@@ -21,7 +21,7 @@ from magnetite.cli.options import (
     rows_of,
 )
 from magnetite.cli.output import print_table, say, say_done
-from magnetite.core.quantities import figure, percent
+from magnetite.core.quantities import figure, percent, significant
 from magnetite.core.table import Table
 
 if TYPE_CHECKING:
@@ -107,7 +107,7 @@ def print_certificate(certificate: Certificate) -> None:
             rows.append([step, f.quantity, f.unit, *numbers, f.verdict])
     caption = f"reference {certificate.reference} ({certificate.picture}), seed {certificate.seed}"
     if certificate.rms_difference is not None:
-        size = f"{certificate.rms_difference:.4g} {certificate.amplitude_unit}"
+        size = f"{significant(certificate.rms_difference, 4)} {certificate.amplitude_unit}"
         caption += f"; rms difference as stored {size}"
     print_table(Table.of(titles, rows, caption))
     if (aim := certificate.aim) is not None:

@@ -17,6 +17,7 @@ from magnetite.cli.options import (
 )
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.core.errors import InputError
+from magnetite.core.quantities import significant
 from magnetite.core.table import Table
 
 if TYPE_CHECKING:
@@ -110,8 +111,8 @@ def _print_fit(fitted: Fitted) -> None:
         Table.of(
             ["rule of", "weight per sd", "mean", "sd"],
             [[f.name, f.weight, f.mean, f.sd] for f in gate.features],
-            f"accepts from {gate.threshold:.4g} on; {gate.facts['pictures']} pictures of "
-            f"{gate.facts['references']} references",
+            f"accepts from {significant(gate.threshold, 4)} on; {gate.facts['pictures']} pictures "
+            f"of {gate.facts['references']} references",
         )
     )
     say()

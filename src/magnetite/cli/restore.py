@@ -21,7 +21,7 @@ from magnetite.cli.options import (
 from magnetite.cli.output import print_table, say
 from magnetite.cli.progress import working
 from magnetite.core.errors import InputError
-from magnetite.core.quantities import percent
+from magnetite.core.quantities import percent, significant
 from magnetite.core.table import Table
 
 if TYPE_CHECKING:
@@ -125,8 +125,8 @@ def _print(outcome: Outcome) -> None:
     if (residual := outcome.residual) is not None:
         say(residual.verdict)
         say(
-            f"residual: sd {residual.sd:.4g} {residual.unit}, structure {residual.structure:.3f}, "
-            f"edges {residual.edges:+.2f}"
+            f"residual: sd {significant(residual.sd, 4)} {residual.unit}, structure "
+            f"{residual.structure:.3f}, edges {residual.edges:+.2f}"
         )
 
 

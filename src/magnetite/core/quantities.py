@@ -73,6 +73,12 @@ def figure(value: float | int | None) -> str:
     return f"{value:.0f}" if 1e4 <= abs(value) < _LARGE else f"{value:.3e}"
 
 
+def significant(value: float, digits: int = 3) -> str:
+    """A number to some significant digits: `0.25`, `5010`; no power of ten from 1 to 1e9."""
+    text = f"{value:.{digits}g}"
+    return f"{float(text):.0f}" if "e+" in text and abs(value) <= _LARGE else text
+
+
 #: From this size on a figure is written with its power of ten.
 _LARGE = 1e9
 

@@ -7,6 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from magnetite.core.quantities import significant
+
 if TYPE_CHECKING:
     from magnetite.core.methods.declarations import Direction
 
@@ -171,7 +173,7 @@ def _short(value: Any) -> str:
         return "–"
     if isinstance(value, bool):
         return str(value).lower()
-    return f"{value:.6g}" if isinstance(value, float) else str(value)
+    return significant(value, 6) if isinstance(value, float) else str(value)
 
 
 def _cell(value: Any) -> str:

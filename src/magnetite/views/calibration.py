@@ -11,6 +11,7 @@ from magnetite.core.calibrate.signal_levels import ROUNDING
 from magnetite.core.compute.psf import disk_transfer, gaussian_transfer
 from magnetite.core.edges.slanted_edge import Edge
 from magnetite.core.picture import Picture, luma
+from magnetite.core.quantities import significant
 from magnetite.views.style import CHANNELS, COLOURS, QUIET, bare, headline, new_figure
 
 if TYPE_CHECKING:
@@ -68,7 +69,7 @@ def _mark_floor(axes: Axes, result: PhotonTransfer, unit: str) -> None:
     floor = result.line.intercept.value
     axes.axhline(floor, color=QUIET, lw=1, ls=":")
     axes.annotate(
-        f"read noise² {'+ rounding ' if floor > ROUNDING else ''}= {floor:.4g} {unit}²",
+        f"read noise² {'+ rounding ' if floor > ROUNDING else ''}= {significant(floor, 4)} {unit}²",
         (float(result.points.mean.max()), floor), xytext=(0, 4), textcoords="offset points",
         ha="right", color=QUIET,
     )  # fmt: skip

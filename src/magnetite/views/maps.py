@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from magnetite.core.analysis.maps import Map
+from magnetite.core.quantities import significant
 from magnetite.views.style import bare, headline, new_figure
 
 if TYPE_CHECKING:
@@ -36,7 +37,7 @@ def maps_figure(maps: Sequence[Map], title: str) -> Figure:
         colours = "viridis" if one.lower_is_better else "viridis_r"
         image = axes.imshow(values, cmap=colours, vmin=low, vmax=high, interpolation="auto")
         unit = f" ({one.unit})" if one.unit else ""
-        axes.set_title(f"{one.name}{unit}: mean {values.mean():.4g}", fontsize=10)
+        axes.set_title(f"{one.name}{unit}: mean {significant(values.mean(), 4)}", fontsize=10)
         bare(axes)
         figure.colorbar(image, ax=axes, fraction=0.035, pad=0.02)
     for axes in grid.flat[len(maps) :]:

@@ -14,6 +14,7 @@ from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, Distr
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import check_comparable
+from magnetite.core.quantities import significant
 from magnetite.views.spectrum import draw_radial
 from magnetite.views.style import CHANNELS, COLOURS, QUIET, bare, fitted, headline, new_figure
 
@@ -71,8 +72,8 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None = 
     figure = new_figure(1280, height)
     headline(
         figure,
-        f"{test.origin} minus {reference.origin}: mean {difference.mean():.4g}, "
-        f"sd {sd:.4g} {reference.amplitude_words}",
+        f"{test.origin} minus {reference.origin}: mean {significant(difference.mean(), 4)}, "
+        f"sd {significant(sd, 4)} {reference.amplitude_words}",
     )
     _draw_equation(figure, reference, test, difference / scale, (wide, tall))
     foot, room = 60 / height, 330 / height
@@ -82,9 +83,8 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None = 
     image.imshow((difference / reach / 2 + 0.5).clip(0, 1), cmap="gray", vmin=0, vmax=1)
     image.set_anchor("NW")
     bare(image)
-    image.set_title(
-        f"noise alone: black −{reach:.3g} {unit}, gray 0, white +{reach:.3g} {unit}", fontsize=10
-    )
+    ends = f"{significant(reach)} {unit}"
+    image.set_title(f"noise alone: black −{ends}, gray 0, white +{ends}", fontsize=10)
     _draw_histogram(histogram, difference, unit, reference.bits is not None, declared)
     if reference.colour == "rgb":
         for channel, (name, colour) in enumerate(CHANNELS):
@@ -146,7 +146,7 @@ def _draw_histogram(
         mean, sd = float(difference.mean()), float(difference.std())
     else:
         law, mean, sd = declared.distribution, declared.mean, declared.sd
-        label = f"declared: {law.name}, sd {sd:.4g} {unit}"
+        label = f"declared: {law.name}, sd {significant(sd, 4)} {unit}"
     if sd > 0:
         expected = 100 * np.diff(law.cumulative(np.asarray((edges - mean) / sd, np.float64)))
         middle = (edges[1:] + edges[:-1]) / 2

@@ -19,6 +19,7 @@ from magnetite.core.arrays import Float64
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import check_comparable
+from magnetite.core.quantities import significant
 from magnetite.views.style import COLOURS, QUIET, bare, headline, new_figure
 
 if TYPE_CHECKING:
@@ -58,7 +59,7 @@ def residual_figure(before: Picture, after: Picture) -> Figure:
     image.set_anchor("N")
     bare(image)
     luma = "" if before.colour == "gray" else "luma: "
-    key = f"{luma}black −{reach:.3g} {unit}, gray 0, white +{reach:.3g} {unit}"
+    key = f"{luma}black −{significant(reach)} {unit}, gray 0, white +{significant(reach)} {unit}"
     image.set_title(key, fontsize=10)
     around = figure.add_axes((left, 0.12, each, 0.66))
     _draw_correlation(around, difference, found.structure)

@@ -17,6 +17,7 @@ from magnetite.core.gauges.ringing import ringing
 from magnetite.core.metrics.residual import residual_structure
 from magnetite.core.picture import Picture, luma
 from magnetite.core.picture.clipping import clear_of_ends
+from magnetite.core.quantities import significant
 
 #: Smallest sides that can be judged, px.
 SMALLEST = 24
@@ -77,9 +78,10 @@ class Sharpening(NamedTuple):
         over = self.overshoot > _OVERSHOOT * self.local_range
         return (
             f"detail was added: slopes are {whole.steeper:.2f} times as steep, noise went from "
-            f"{whole.noise.sd:.3g} to {self.noise_after:.3g} {unit}, ringing near edges from "
-            f"{self.ringing_before:.3g} to {self.ringing_after:.3g} {unit}, and overshoots of "
-            f"{self.overshoot:.3g} {unit} rms leave the local range"
+            f"{significant(whole.noise.sd)} to {significant(self.noise_after)} {unit}, ringing "
+            f"near edges from {significant(self.ringing_before)} to "
+            f"{significant(self.ringing_after)} {unit}, and overshoots of "
+            f"{significant(self.overshoot)} {unit} rms leave the local range"
             + ("; it was over-sharpened" if over else "")
         )
 
@@ -138,18 +140,20 @@ class Residual:
     @property
     def _verdict(self) -> str:
         unit, noise = self.unit, self.noise
+        left, lost = significant(self.left), significant(self.lost)
         return {
             "none": "the residual is zero: nothing was changed",
             "sharpened": "" if self.sharpened is None else self.sharpened.words(self),
-            "noise left": f"noise is left: about {self.left:.3g} of {noise.sd:.3g} {unit}",
-            "structure lost": f"structure was lost: about {self.lost:.3g} {unit} rms, beyond noise",
+            "noise left": f"noise is left: about {left} of {significant(noise.sd)} {unit}",
+            "structure lost": f"structure was lost: about {lost} {unit} rms, beyond noise",
             "impulses": f"{self.impulses:.1%} of the picture's samples are impulses: their power "
             "and that of lost structure cannot be distinguished",
             "structured": "the residual has structure: it is not white noise alone",
             "white": "the residual looks like white noise"
             + ", but weaker at edges: much of the noise is left there" * (self.edges <= SPARED),
             "unclear": "undecided whether noise is left or structure was lost: the noise "
-            f"of the picture lies between {noise.low:.3g} and {noise.high:.3g} {unit}",
+            f"of the picture lies between {significant(noise.low)} and {significant(noise.high)} "
+            f"{unit}",
         }[self.finding]
 
 

@@ -28,6 +28,7 @@ from magnetite.core.calibrate.signal_levels import (
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.frame import encoded_remark
+from magnetite.core.quantities import significant
 from magnetite.core.table import Tabular
 
 #: Chance of a chi-square this far from 1 below which the line does not describe the camera, and
@@ -98,7 +99,8 @@ class PhotonTransfer(Tabular):
     @property
     def step(self) -> str:
         """The step that makes the same noise."""
-        words = [f"sensor-noise full-well={self.full_well.value:.5g}e read={self.read.value:.4g}e"]
+        full_well = significant(self.full_well.value, 5)
+        words = [f"sensor-noise full-well={full_well}e read={self.read.value:.4g}e"]
         if self.prnu is not None:
             words.append(f"prnu={self.prnu.value:.3g}")
         if self.dsnu is not None:
@@ -106,7 +108,7 @@ class PhotonTransfer(Tabular):
         if self.row is not None:
             words.append(f"row={self.row.value:.3g}e")
         words += [
-            f"full-well-{colour}={own.full_well.value:.5g}e"
+            f"full-well-{colour}={significant(own.full_well.value, 5)}e"
             for colour, own in self.colours.items()
             if colour != "green"
         ]
@@ -263,9 +265,9 @@ def _check_black(line: Line, rounding: float, black: float, unit: str) -> None:
     if floor.value < -_LEAST_ERRORS * floor.error:
         crossing = black - floor.value / line.slope.value
         raise PictureError(
-            f"the variance falls to that of rounding at {crossing:.4g} {unit}, so the black level "
-            f"is above {black:.4g} {unit}: name frames without light with --dark, or state the "
-            "level with --black"
+            f"the variance falls to that of rounding at {significant(crossing, 4)} {unit}, so the "
+            f"black level is above {significant(black, 4)} {unit}: name frames without light with "
+            "--dark, or state the level with --black"
         )
 
 
@@ -288,7 +290,8 @@ def _with_any_black(found: PhotonTransfer, other: PhotonTransfer, darkest: float
         dsnu=both(found.dsnu, other.dsnu),
         remarks=(
             f"the black level is taken for 0, and the intervals reach over all levels up to "
-            f"{darkest:.4g} {found.unit}: frames without light (--dark), or the level (--black), "
+            f"{significant(darkest, 4)} {found.unit}: frames without light (--dark), or the level "
+            "(--black), "
             "separate read noise and black level",
             *found.remarks,
         ),
@@ -319,8 +322,8 @@ def _remarks(read: Estimate, points: Points, rounded: bool) -> tuple[str, ...]:
     hidden = rounded and bool((points.mean < points.quietest).any())
     if hidden:
         remarks.append(
-            f"levels below {points.quietest:.4g} dn are left out: their noise is less than "
-            f"{LEAST_SD:g} dn, and rounding hides it; frames of more bits show it"
+            f"levels below {significant(points.quietest, 4)} dn are left out: their noise is less "
+            f"than {LEAST_SD:g} dn, and rounding hides it; frames of more bits show it"
         )
     if read.low == 0:
         remarks.append(

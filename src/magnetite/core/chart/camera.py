@@ -10,6 +10,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float64
 from magnetite.core.chart.result import ChartMeasurement
+from magnetite.core.quantities import significant
 
 #: Gains of the light that are left out as 1, and digits of a gain.
 _SAME = 0.002
@@ -48,7 +49,7 @@ def camera_of(measured: ChartMeasurement, curve_file: str = "tone.csv") -> Camer
     if model is None or not math.isfinite(model.full_well.value):
         remarks.append("the chain has no noise: none was measured")
     else:
-        words = f"sensor-noise full-well={model.full_well.value:.5g}e"
+        words = f"sensor-noise full-well={significant(model.full_well.value, 5)}e"
         words += f" read={model.read_electrons.value:.4g}e"
         if model.prnu.low > 0:
             words += f" prnu={100 * model.prnu.value:.3g}%"

@@ -12,6 +12,7 @@ from magnetite.core.compute.basis import cosines
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.noise_level import diagonals
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
+from magnetite.core.quantities import significant
 from magnetite.core.solve.bisection import zero
 
 #: Side of the blocks, px; the least distance of two, and the most that are looked at.
@@ -70,7 +71,7 @@ class NoiseEstimate(NamedTuple):
         """The interval in a unit, and a warning where noise and texture are indistinguishable."""
         if math.isinf(self.high):
             return "the picture is too small for an interval"
-        ends = f"{self.low * scale:.3g} to {self.high * scale:.3g} {unit} (95 %)"
+        ends = f"{significant(self.low * scale)} to {significant(self.high * scale)} {unit} (95 %)"
         if self.distinct:
             return ends
         return f"{ends}: noise and texture cannot be distinguished here"

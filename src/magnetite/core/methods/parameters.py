@@ -23,6 +23,7 @@ from magnetite.core.quantities import (
     read_number,
     read_quantity,
     read_whole,
+    significant,
 )
 from magnetite.core.solve.axis import Span
 
@@ -80,13 +81,11 @@ def check_bounds(value: Decimal, low: float | None, high: float | None, unit: st
 
 
 def bounds(low: float | None, high: float | None, unit: str = "") -> str:
-    if low is None and high is None:
-        return "any number"
-    if high is None:
-        return f"at least {low:g}{unit}"
     if low is None:
-        return f"at most {high:g}{unit}"
-    return f"{low:g}{unit} to {high:g}{unit}"
+        return "any number" if high is None else f"at most {significant(high, 6)}{unit}"
+    if high is None:
+        return f"at least {significant(low, 6)}{unit}"
+    return f"{significant(low, 6)}{unit} to {significant(high, 6)}{unit}"
 
 
 @dataclass(frozen=True)

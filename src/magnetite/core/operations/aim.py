@@ -16,7 +16,7 @@ from magnetite.core.operations.measuring import measured
 from magnetite.core.operations.score import Pair, score_steps
 from magnetite.core.picture import Picture, as_picture
 from magnetite.core.picture.matching import check_comparable
-from magnetite.core.quantities import read_number
+from magnetite.core.quantities import read_number, significant
 from magnetite.core.solve.axis import Axis
 from magnetite.core.solve.bracket import Goal, Search, Sense
 
@@ -42,7 +42,7 @@ class Aim:
         """The result in words."""
         near = f" (tolerance {self.tolerance:g})" if self.sense == "=" else ""
         return (
-            f"{self.setting} gives {self.metric} {self.reached:.6g}{near}, "
+            f"{self.setting} gives {self.metric} {significant(self.reached, 6)}{near}, "
             f"found in {self.tries} tries"
         )
 
@@ -190,13 +190,13 @@ def _miss(search: Search, target: Target, kind: Kind, name: str, key: str) -> st
 
     def at(position: float) -> str:
         setting = search.spell(search.axis.number(position))
-        return f"{figures[position]:.6g} at {key}={setting}"
+        return f"{significant(figures[position], 6)} at {key}={setting}"
 
     low, high = min(figures, key=figures.__getitem__), max(figures, key=figures.__getitem__)
     if not search.crossings():
         reach = f"goes from {at(low)} to {at(high)}"
         if figures[low] == figures[high]:
-            reach = f"is {figures[low]:.6g} at every setting that was tried"
+            reach = f"is {significant(figures[low], 6)} at every setting that was tried"
         return f"{target} is out of reach of {name}: {label} {reach}"
     below = max((u for u in figures if search.tried[u] <= 0), key=figures.__getitem__)
     above = min((u for u in figures if search.tried[u] > 0), key=figures.__getitem__)

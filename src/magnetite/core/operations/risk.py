@@ -25,6 +25,7 @@ from magnetite.core.methods.context import Files
 from magnetite.core.methods.declarations import Restoration
 from magnetite.core.operations.restoration_chain import run
 from magnetite.core.picture import Picture
+from magnetite.core.quantities import significant
 from magnetite.core.restore.deblurring import BLURS, blur_kernel
 from magnetite.core.restore.kernels.noise_sd import estimate
 
@@ -136,7 +137,9 @@ def _denoising(
         return Risk(float(terms.mean()), error, psnr=known.distinct)
 
     unit, scale = picture.amplitude_unit, picture.full_scale
-    limits = f"by Stein's estimate for white Gaussian noise of sd {noise * scale:.4g} {unit}"
+    limits = (
+        f"by Stein's estimate for white Gaussian noise of sd {significant(noise * scale, 4)} {unit}"
+    )
     if sd is None:
         limits += f", estimated: {known.words(scale, unit)}"
     return measure, limits
@@ -188,7 +191,7 @@ def _deblurring(
             terms += 2 * noise * product / (_STEP * len(probes))
         return Risk(float((weights * terms).mean()))
 
-    size = f"{noise * picture.full_scale:.4g} {picture.amplitude_unit}"
+    size = f"{significant(noise * picture.full_scale, 4)} {picture.amplitude_unit}"
     return measure, (
         f"by the weighted predictive risk of {step.name} for white Gaussian noise of sd {size}; "
         "it ranks settings and does not estimate a psnr"

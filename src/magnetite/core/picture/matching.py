@@ -29,7 +29,9 @@ def check_comparable(reference: Framed, test: Framed, *, any_depth: bool = False
     if (one.height, one.width) != (two.height, two.width):
         raise PictureError(f"the sizes differ: {mismatch}; crop or resize one to the other's size")
     if (one.colour, one.channels) != (two.colour, two.channels):
-        raise PictureError(f"the colours differ: {mismatch}; score the luma of both (gray)")
+        raise PictureError(
+            f"the colours differ: {mismatch}; convert one to gray, or score with gray"
+        )
     if not any_depth:
         check_depths(reference, test)
 
@@ -38,8 +40,8 @@ def check_depths(reference: Framed, test: Framed) -> None:
     """Raise `PictureError` unless both pictures have one bit depth."""
     if reference.frame.bits != test.frame.bits:
         raise PictureError(
-            f"the bit depths differ: {_both(reference, test)}; bring both to one scale (mixed "
-            "depths)"
+            f"the bit depths differ: {_both(reference, test)}; convert one, as in depth bits=8, "
+            "or score with mixed depths"
         )
 
 
