@@ -312,7 +312,7 @@ def _mutations() -> str:
         for s in one["survivors"]
     ]
     text = _MUTATIONS + _table(["modules", "mutants", "seen", "explained"], rows)
-    text += f"\n\nUp to {record['count']} of each group, drawn and run on {record['date']}."
+    text += f"\n\nThe last ones were drawn and run on {record['date']}."
     return text + "\n\n" + _table(["survivor", "change", "reason"], survivors)
 
 

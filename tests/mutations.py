@@ -6,6 +6,8 @@ run the line are run, the quickest first, for a minute at most. Survivors are pr
 position; the reasons of those that are known to be equivalent stand in `mutations.toml`.
 
     python tests/mutations.py COUNT OUT.json [GROUP...]
+
+Groups that are not named keep what OUT.json says of them.
 """
 
 from __future__ import annotations
@@ -275,7 +277,8 @@ def main() -> None:
             for mutant, seen in own if not seen
         ]  # fmt: skip
         result[group] = {"mutants": len(own), "seen": seen, "survivors": survivors}
-    record = {"date": date.today().isoformat(), "count": count, "groups": result}
+    before = json.loads(out.read_text())["groups"] if out.exists() else {}
+    record = {"date": date.today().isoformat(), "groups": before | result}
     out.write_text(json.dumps(record, indent=1) + "\n")
 
 

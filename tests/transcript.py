@@ -64,6 +64,7 @@ degrade trays/banded-ironstone.png aimed.png gaussian-noise sd=auto --aim psnr=3
 degrade trays/speckled-granite.png striped.png banding amplitude=6dn period=7px + salt-pepper \
 density=3%
 compress trays/veined-breccia.png a.mgt dct --rate 1bpp --decoded a.png
+--convert 'crop left=8 top=6 width=96 height=80' compress trays/veined-breccia.png e.mgt dct step=5%
 compress trays/veined-breccia.png b.mgt wavelet --aim ssim=0.9
 compress trays/speckled-granite.png c.mgt predictive --format json
 compress trays/speckled-granite.png d.mgt svd --ratio 4
@@ -90,7 +91,7 @@ view profile worn.png clean.png --line 10,20,120.5,80
 view surface worn.png --region 20,10,60x40
 view spectrum worn.png clean.png frame.png
 view sheet trays/veined-breccia.png worn.png clean.png
-view sharpness plate.png
+view sharpness large.png
 view approximation worn.png
 view sweep trays/veined-breccia.png dct step=8dn,32dn block=4,8 --curve
 view sweep trays/clay-core.png median size=1,3,7

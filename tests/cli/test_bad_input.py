@@ -75,6 +75,14 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     "unknown setting": (degrade("gray.png", "quantize", "bit=5"), "did you mean bits?"),
     "negative": (degrade("gray.png", "gaussian-blur", "sigma=-2"), "-2px is outside 0px to 200px"),
     "absurd": (degrade("gray.png", "gaussian-noise", "sd=99999dn"), "outside 0dn to 255dn"),
+    "few electrons": (
+        degrade("gray.png", "sensor-noise", "full-well=0.5e"),
+        "0.5e is outside 1e to 1000000000e",
+    ),
+    "less than no noise": (
+        degrade("gray.png", "sensor-noise", "full-well=900e", "read=-1%"),
+        "-1% is below 0%",
+    ),
     "absurd block": (
         ("compress", "gray.png", "o.mgt", "dct", "step=1%", "block=99999"),
         "outside 1 to 4096",
