@@ -83,6 +83,7 @@ convert trays/clay-core.png right.png crop left=3 top=2 width=150 height=100
 convert trays/clay-core.png left.png crop left=0 top=0 width=150 height=100
 score left.png right.png --align
 gauge trays/veined-breccia.png worn.png few.png --metrics all
+gauge large.png --metrics mtf50,noise-blocks --curves gauged
 gauge plate.png frame.png --metrics mean,sd,entropy,noise-blocks --format csv
 view noise trays/veined-breccia.png worn.png
 view residual worn.png clean.png
