@@ -50,7 +50,7 @@ def random_run(seed: int) -> list[witness.Row]:
                     mse = 0.0 if math.isinf(psnr) else 65025 / 10 ** (psnr / 10)
                     bpp = 4 * 2.0 ** (-0.8 * quality) * math.exp(rng.normal(0, 0.02) - block)
                     rows.append({
-                        "reference": reference, "width": 64, "height": 48,
+                        "reference": reference, "width": 64, "height": 48, "bits": 8,
                         "reference activity": own,
                         "degradation name": name, "degradation": degradation, "repeat": repeat,
                         "treatment name": treatment[0], "treatment": treatment[1],

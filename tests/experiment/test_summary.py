@@ -187,6 +187,28 @@ def test_means_over_fewer_rows_are_named() -> None:
     assert not means(rows, ["treatment"]).notes
 
 
+def test_the_interval_of_one_reference_is_over_its_repeats() -> None:
+    """Rows of several treatments are no repeats, and their spread is no error of a mean."""
+    rows = simulated(1.0)
+    over = "interval over the repeats of one reference: it says nothing about others"
+    unlike = means(rows, ["reference"])
+    assert unlike.caption == over
+    assert set(unlike.frame["references"]) == {1}
+    assert unlike.frame[["95 % from", "to"]].isna().all(axis=None)
+    alike = means(rows, ["reference", "degradation", "treatment"])
+    assert alike.caption == over
+    for _, row in alike.frame[alike.frame["figure"] == "psnr"].iterrows():
+        own = rows.frame[["reference", "degradation", "label"]] == list(row[:3])
+        values = rows.frame[own.all(axis=1)]["psnr"]
+        reach = stats.t.ppf(0.975, len(values) - 1) * values.std() / math.sqrt(len(values))
+        assert row["to"] - row["mean"] == pytest.approx(reach)
+    first = rows.frame["reference"].iloc[0]
+    frame = rows.frame.copy()
+    frame.loc[frame["reference"] != first, "ssim"] = np.nan
+    partly = means(replace(rows, frame=frame), ["treatment"])
+    assert "of one reference over its repeats, which says nothing about others" in partly.caption
+
+
 def test_groups_of_rows_keep_the_order_of_the_plan() -> None:
     rows = simulated(1.0)
     turned = replace(rows, frame=rows.frame.iloc[::-1])

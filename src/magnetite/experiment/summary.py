@@ -115,7 +115,11 @@ def _present(*made: RunTable | None) -> Iterator[RunTable]:
 
 
 def means(rows: RunRows, by: list[str]) -> RunTable:
-    """Mean and 95 % interval of every figure, for each group."""
+    """Mean and 95 % interval of every figure, for each group.
+
+    A group of one reference has an interval where its rows are repeats: rows of several
+    degradations or treatments are no sample of anything.
+    """
     made = []
     skewed = 0
     for key, part in rows.split([GROUPS[name] for name in by]):
@@ -123,17 +127,21 @@ def means(rows: RunRows, by: list[str]) -> RunTable:
         for figure in rows.figures:
             values = by_reference(group, figure)
             if values:
-                found = nested_interval(values)
-                skewed += is_skewed(values)
+                repeats = len(values) > 1 or len(group.groupby(["degradation", "treatment"])) == 1
+                found = nested_interval(values if repeats else [[float(np.mean(values[0]))]])
+                skewed += is_skewed(values) and repeats
                 own = sum(map(len, values))
                 made.append((*key, figure, *found[:3], len(values), own))
     titles = [*by, "figure", "mean", "95 % from", "to", "references", "rows"]
     frame = pd.DataFrame(made, columns=titles)
     over = "interval over references, each the mean of its rows"
-    if rows.frame["reference"].nunique() == 1:
-        over = "interval over the rows of the one reference: it says nothing about others"
-    elif frame["references"].max() < _TESTED:
-        over += f"; of fewer than {_TESTED} references skewed values cannot be recognised"
+    if (frame["references"] == 1).all():
+        over = "interval over the repeats of one reference: it says nothing about others"
+    else:
+        if (frame["references"] == 1).any():
+            over += ", of one reference over its repeats, which says nothing about others"
+        if frame["references"].max() < _TESTED:
+            over += f"; of fewer than {_TESTED} references skewed values cannot be recognised"
     notes = []
     if skewed:
         notes.append(f"{skewed} of {len(frame)} means are of skewed values: their intervals are "
