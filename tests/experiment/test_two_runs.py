@@ -76,6 +76,22 @@ def test_differences_are_paired_by_the_samples_of_the_reference(run: Run, folder
         assert found[treatment, "mae"]["second minus first"] == 0
 
 
+def test_one_reference_has_an_interval_over_its_repeats_alone(run: Run, folder: Path) -> None:
+    alter(folder, "DELETE FROM plan WHERE reference != '0'", *(
+        f"UPDATE scores SET value = value + {gain} WHERE metric = 'psnr' AND cell IN (SELECT key "
+        f"FROM cells WHERE seed = {seed})" for seed, gain in ((0, 0.1), (1, 0.3))
+    ))  # fmt: skip
+    row = table(run)["median", "psnr"]
+    assert (row["references"], row["rows"]) == (1, 4)
+    assert row["second minus first"] == pytest.approx(0.2)
+    assert row["95 % from"] is None  # over two levels of noise
+    alter(folder, "DELETE FROM plan WHERE degradation_name = 'noisy' AND cell IN (SELECT key FROM "
+          "cells WHERE degradation LIKE '%5%')")  # fmt: skip
+    row = table(run)["median", "psnr"]
+    assert row["to"] - row["second minus first"] == pytest.approx(student.ppf(0.975, 1) * 0.1)
+    assert "paired over the repeats of one reference" in run("summarize", "a", "b").stdout
+
+
 def test_rows_and_figures_of_one_run_alone_are_named(run: Run, folder: Path) -> None:
     alter(folder, "DELETE FROM plan WHERE treatment_name = 'nothing' AND reference LIKE '%0%'",
           "UPDATE scores SET metric = 'ssim' WHERE metric = 'mae'")  # fmt: skip

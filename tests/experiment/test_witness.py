@@ -11,6 +11,7 @@ import pandas as pd
 import pytest
 
 import witness
+from magnetite.core.quantities import counted
 from magnetite.experiment.results import RunRows
 from magnetite.experiment.summary import tables
 from magnetite.pages.answer import Answer, answers
@@ -194,7 +195,7 @@ def sentence_holds(
         assert re.findall("“(.+?)”", text) == [best, second]
         mean, low, high = ranked.against[second]
         quoted(text, [ranked.means[best], -mean, *([] if math.isnan(low) else [-high, -low])])
-        assert f"over {len(ranked.keys)} degraded pictures" in text
+        assert f"over {counted(len(ranked.keys), 'degraded picture')}" in text
         shown = high < 0 or low > 0
         if decided(low, high):
             assert one.verdict == ("shown" if shown else "open")
@@ -216,11 +217,11 @@ def rate_sentence_holds(one: Answer, wanted: witness.Rates, metric: str) -> None
     gain, low, high = wanted.gain[best]
     quoted(one.sentence, [gain, *([] if math.isnan(low) else [low, high])])
     assert f"“{best}”" in one.sentence
-    assert f"over {wanted.curves} degraded pictures" in one.sentence
+    assert f"over {counted(wanted.curves, 'degraded picture')}" in one.sentence
     assert ("No treatment gains" in one.sentence) == (sign * gain <= 0)
     if "% less rate" in one.sentence or "% more rate" in one.sentence:
         assert ("% less rate" in one.sentence) == (wanted.rate[best][0] < 0)
-        assert f"over the {wanted.compared} degraded pictures" in one.sentence
+        assert f"over the {counted(wanted.compared, 'degraded picture')}" in one.sentence
         ends = [100 * math.expm1(v) for v in wanted.rate[best] if not math.isnan(v)]
         quoted(one.sentence[one.sentence.index("At equal") :], [abs(ends[0]), *ends[1:]])
     if math.isnan(low):
@@ -239,7 +240,7 @@ def decided(low: float, high: float) -> bool:
 def quoted(text: str, values: list[float]) -> None:
     """Figures that a sentence quotes are these, in their order, to what it prints."""
     plain = text.replace("−", "-").replace("∞", "inf")
-    plain = re.sub("“.+?”|95 % interval|over .*? degraded pictures", " ", plain)
+    plain = re.sub("“.+?”|95 % interval|over .*? degraded pictures?", " ", plain)
     pattern = r"(?<![\w.])[+-]?(?:\d+\.?\d*(?:e[+-]\d+)?|inf)"
     numbers = [float(n) for n in re.findall(pattern, plain)]
     assert len(numbers) >= len(values), text

@@ -90,7 +90,7 @@ def percent(share: float) -> str:
 
 def counted(count: int, noun: str) -> str:
     """A number and its noun, in the plural unless it is 1."""
-    return f"{count} {noun}{'s' * (count != 1)}"
+    return f"{count} {noun}{'' if count == 1 else 's'}"
 
 
 def abbreviated(names: Sequence[str]) -> str:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
+from magnetite.core.analysis.statistics import Interval, nested_interval
 from magnetite.core.quantities import abbreviated
 from magnetite.experiment.results import RunRows
 
@@ -38,6 +40,15 @@ class Common:
             reasons = ", ".join(f"{n} ({reason})" for reason, n in self.left_out.items())
             made.append(f"compared on {len(self.values)} of {total} {noun}; left out: {reasons}")
         return made + [f"not compared: “{name}”: {reason}" for name, reason in self.aside.items()]
+
+
+def interval_over(groups: Sequence[Sequence[float]], *, repeats: bool) -> Interval:
+    """Mean over references and its interval; of one reference only where its rows are repeats.
+
+    Rows of several degradations or treatments are no sample of anything.
+    """
+    alone = len(groups) == 1 and not repeats
+    return nested_interval([[float(np.mean(groups[0]))]] if alone else groups)
 
 
 def scores_of(rows: RunRows, metric: str) -> Common:

@@ -12,12 +12,12 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from magnetite.core.analysis.statistics import nested_interval, skewness, spearman
+from magnetite.core.analysis.statistics import skewness, spearman
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.quantities import counted
-from magnetite.experiment.common import complete, wide
+from magnetite.experiment.common import complete, interval_over, wide
 from magnetite.experiment.depths import unlike_depths
 from magnetite.experiment.guarantee import Need, guarantee
 from magnetite.experiment.interactions import interactions
@@ -115,11 +115,7 @@ def _present(*made: RunTable | None) -> Iterator[RunTable]:
 
 
 def means(rows: RunRows, by: list[str]) -> RunTable:
-    """Mean and 95 % interval of every figure, for each group.
-
-    A group of one reference has an interval where its rows are repeats: rows of several
-    degradations or treatments are no sample of anything.
-    """
+    """Mean and 95 % interval of every figure, for each group."""
     made = []
     skewed = 0
     for key, part in rows.split([GROUPS[name] for name in by]):
@@ -127,9 +123,9 @@ def means(rows: RunRows, by: list[str]) -> RunTable:
         for figure in rows.figures:
             values = by_reference(group, figure)
             if values:
-                repeats = len(values) > 1 or len(group.groupby(["degradation", "treatment"])) == 1
-                found = nested_interval(values if repeats else [[float(np.mean(values[0]))]])
-                skewed += is_skewed(values) and repeats
+                repeats = len(group.groupby(["degradation", "treatment"])) == 1
+                found = interval_over(values, repeats=repeats)
+                skewed += is_skewed(values) and (repeats or len(values) > 1)
                 own = sum(map(len, values))
                 made.append((*key, figure, *found[:3], len(values), own))
     titles = [*by, "figure", "mean", "95 % from", "to", "references", "rows"]

@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from magnetite.core.analysis.statistics import nested_interval
 from magnetite.core.errors import InputError
 from magnetite.core.quantities import counted
+from magnetite.experiment.common import interval_over
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.results import RunRows, RunTable, read_rows
 
@@ -50,11 +50,13 @@ def compared(first: Path, second: Path) -> RunTable:
         for name in figures
         if (line := _line(treatment, name, own)) is not None
     ]
+    one_alone = both["digest"].nunique() == 1
+    over = "the repeats of one reference" if one_alone else "references, each the mean of its rows"
     titles = ["treatment", "figure", "first", "second", "second minus first", "95 % from", "to",
               "equal rows", "rows", "references"]  # fmt: skip
     return RunTable(
         TWO_RUNS, f"{second.name} against {first.name}", pd.DataFrame(made, columns=titles),
-        "paired over references, each the mean of its rows; intervals are single, not simultaneous",
+        f"paired over {over}; intervals are single, not simultaneous",
         tuple(_notes(first, second, one, two, both)),
     )  # fmt: skip
 
@@ -79,7 +81,7 @@ def _line(treatment: Any, name: str, own: Any) -> tuple[Any, ...] | None:
     if not known.any():
         return None
     groups = [part.tolist() for _, part in gap[known].groupby(own["digest"][known], sort=False)]
-    found = nested_interval(groups)
+    found = interval_over(groups, repeats=own["degradation"].nunique() == 1)
     means = (side[known].groupby(own["digest"][known]).mean().mean() for side in (old, new))
     equal = int((old[known] == new[known]).sum())
     return (treatment, name, *means, *found[:3], equal, int(known.sum()), len(groups))

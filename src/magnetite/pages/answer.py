@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, replace
 from typing import Any
 
-from magnetite.core.quantities import figure
+from magnetite.core.quantities import counted, figure
 from magnetite.experiment.ranking import LEVEL, WORSE, ranking
 from magnetite.experiment.rates import rate_curves, rates
 from magnetite.experiment.results import RunRows, better_of, declared
@@ -69,7 +69,7 @@ def _of_rates(where: str, rows: RunRows, metric: str) -> Answer | None:
     best = frame.loc[frame["gain"].idxmax() if higher else frame["gain"].idxmin()]
     first, name, gain = best["against"], best["treatment"], float(best["gain"])
     ends = _interval(best["gain 95 % from"], best["gain to"], _unit(metric))
-    over = f"over {best['curves']} degraded pictures"
+    over = f"over {counted(best['curves'], 'degraded picture')}"
     notes = (*table.notes, *_uncoded(rows, metric))
     grounds = _grounds(best["p"], len(frame), rows)
     if (gain > 0) != higher or gain == 0:
@@ -95,7 +95,7 @@ def _saving(row: Any, metric: str) -> str:
     ends = _interval(row["95 % from"], row["to"], "%")
     return (
         f" At equal {metric} it needs {figure(abs(saved))} % {sense} rate{ends}, over the "
-        f"{row['compared']} degraded pictures on which all curves share scores."
+        f"{counted(row['compared'], 'degraded picture')} on which all curves share scores."
     )
 
 
@@ -139,7 +139,8 @@ def _of_means(where: str, rows: RunRows, metric: str) -> Answer:
     else:
         sentence = (
             f"“{name}” {'is best' if shown else 'is ahead'}, {words}: {_signed(gain, metric)} "
-            f"against “{second['treatment']}”{ends}, over {int(second['rows'])} degraded pictures."
+            f"against “{second['treatment']}”{ends}, over "
+            f"{counted(int(second['rows']), 'degraded picture')}."
         )
     pairs = len(finite) * (len(finite) - 1) // 2
     return Answer(where, sentence, *_grounds(second["p"], pairs, rows), str(name), table.notes)
