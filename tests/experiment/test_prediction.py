@@ -147,6 +147,9 @@ def test_the_rate_of_a_new_picture_is_predicted(run: Run, tmp_path: Path) -> Non
         assert row["to"] < 2.5 * row["80 % from"]
         assert row["activity dn"] == magnetite.gauge(new, "activity")["activity"]
         assert row["references"] == 14
+    paths = [str(tmp_path / name) for name in news]
+    made = magnetite.predict(tmp_path / "plan", paths, "ssim>=0.9", confidence=0.8)
+    assert made.frame["bpp"].tolist() == [row["bpp"] for row in rows]
     few = run("predict", "plan", *news, "--need", "ssim>=0.9", "--confidence", "99%")
     assert "an interval of 99 % takes 99 references" in few.stderr
     assert "references without ssim>=0.99" in run("predict", "plan", *news, "--need", "ssim>=0.99",

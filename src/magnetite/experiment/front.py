@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from magnetite.core.curves.study import activity_of
 from magnetite.core.errors import FileError, InputError
 from magnetite.core.operations.aim import Target
 from magnetite.core.picture import Picture
@@ -23,7 +22,6 @@ from magnetite.experiment.tasks import PlanJob
 from magnetite.experiment.two_runs import compared
 from magnetite.files.atomic import inside, write_bytes
 from magnetite.files.opening import read_text
-from magnetite.files.reading import read
 
 #: The copy of the plan in the folder of its run.
 KEPT = "plan.toml"
@@ -114,12 +112,7 @@ def folder_of(plan: Path) -> Path:
 
 
 def predict(
-    folder: Path | str,
-    pictures: Sequence[Picture | Path | str],
-    need: str,
-    *,
-    confidence: float = 0.9,
-    full_scale: float | None = None,
+    folder: Path | str, pictures: Sequence[Picture], need: str, *, confidence: float = 0.9
 ) -> RunTable:
     """The rate that new pictures need, from the pictures of a run, with an interval.
 
@@ -127,14 +120,12 @@ def predict(
     ----------
     folder : path
         Of a run that sweeps a codec.
-    pictures : sequence of pictures or paths
+    pictures : sequence of Picture
         Clean ones, taken and converted as the run's references were.
     need : str
         A metric with its bound, such as `ssim>=0.95`.
     confidence : float
         Of the interval, 0.5 to 1.
-    full_scale : float, optional
-        Sample value of files that means full scale, where they do not say.
 
     Returns
     -------
@@ -144,22 +135,14 @@ def predict(
     Raises
     ------
     FileError
-        If the folder holds no run, or a file cannot be read.
+        If the folder holds no run.
     InputError
         If the run has no references like a picture, or no curves for the need.
     """
     if not 0.5 <= confidence < 1:
         raise InputError(f"confidence {100 * confidence:g} %: 50 % or more, below 100 %")
-    new = [_new_picture(one, full_scale) for one in pictures]
+    new = list(map(NewPicture.of, pictures))
     return predicted_rates(read_rows(Path(folder)), Target.parse(need), new, confidence)
-
-
-def _new_picture(source: Picture | Path | str, full_scale: float | None) -> NewPicture:
-    picture = source if isinstance(source, Picture) else read(source, full_scale=full_scale)
-    activity = activity_of(picture)
-    if activity is None:
-        raise InputError(f"{picture.origin}: a single sample has no activity to predict from")
-    return NewPicture(str(picture.origin), activity, picture.channels, picture.bits)
 
 
 def summarize(

@@ -11,8 +11,10 @@ import pandas as pd
 
 from magnetite.core.analysis.conformal import conformal_interval
 from magnetite.core.curves.comparison import Better, rate_at
+from magnetite.core.curves.study import activity_of
 from magnetite.core.errors import InputError
 from magnetite.core.operations.aim import Target
+from magnetite.core.picture import Picture
 from magnetite.core.quantities import abbreviated, counted
 from magnetite.experiment.results import RunRows, RunTable, better_of
 
@@ -27,6 +29,14 @@ class NewPicture(NamedTuple):
     activity: float
     channels: int
     bits: int | None
+
+    @classmethod
+    def of(cls, picture: Picture) -> NewPicture:
+        """The facts of a picture; `InputError` where it has no activity."""
+        activity = activity_of(picture)
+        if activity is None:
+            raise InputError(f"{picture.origin}: a single sample has no activity to predict from")
+        return cls(picture.origin, activity, picture.channels, picture.bits)
 
     @property
     def kind(self) -> tuple[int, int]:

@@ -54,11 +54,12 @@ def chosen_tables(
         If no rows suit the table.
     """
     if need is not None:
-        return [_with_notes(guarantee(rows, need), unlike_strengths(rows))]
-    made = [one for one in tables(rows, by, metric) if only in (None, one.name)]
-    if not made:
+        made = guarantee(rows, need)
+        return [replace(made, notes=(*made.notes, *unlike_strengths(rows)))]
+    found = [one for one in tables(rows, by, metric) if only in (None, one.name)]
+    if not found:
         raise InputError(f"the run has no rows that the table {only} could be made of")
-    return made
+    return found
 
 
 def tables(rows: RunRows, by: list[str], metric: str | None = None) -> Iterator[RunTable]:
@@ -72,17 +73,14 @@ def tables(rows: RunRows, by: list[str], metric: str | None = None) -> Iterator[
     metric : str, optional
         The metric that treatments are ranked by; the first one if left out.
     """
-    chosen, metrics, more = chosen_metric(rows, metric), metrics_of(rows), remarks(rows)
-    yield _with_notes(means(rows, by), more)
+    chosen, more = chosen_metric(rows, metric), remarks(rows)
+    made: list[RunTable | None] = [means(rows, by)]
     if chosen is not None:
-        for table in _present(
-            ranking(rows, chosen, by), interactions(rows, chosen), rates(rows, chosen, by)
-        ):
-            yield _with_notes(table, more)
-    yield from _present(agreement(rows, metrics))
-    for table in _present(references(rows, chosen), noticed(rows)):
-        yield _with_notes(table, unlike_strengths(rows))
-    yield cost(rows)
+        made += [ranking(rows, chosen, by), interactions(rows, chosen), rates(rows, chosen, by)]
+    made += [agreement(rows, metrics_of(rows)), references(rows, chosen), cost(rows), noticed(rows)]
+    for table in made:
+        if table is not None and not table.frame.empty:
+            yield replace(table, notes=(*table.notes, *more))
 
 
 def remarks(rows: RunRows) -> list[str]:
@@ -104,14 +102,6 @@ def _chains(rows: RunRows, column: str) -> Iterator[Chain]:
     for text in rows.frame[column].unique():
         with suppress(ChainError):
             yield parse_sweep(text, "degradation", "restoration", "codec", known=True)[0]
-
-
-def _with_notes(table: RunTable, more: list[str]) -> RunTable:
-    return replace(table, notes=(*table.notes, *more))
-
-
-def _present(*made: RunTable | None) -> Iterator[RunTable]:
-    yield from (table for table in made if table is not None and not table.frame.empty)
 
 
 def means(rows: RunRows, by: list[str]) -> RunTable:

@@ -193,6 +193,7 @@ def sliding_band(
     doi:10.1109/TASSP.1979.1163188), by steps of many levels where their counts allow it. Each row
     of the window reaches from one of `starts` up to one of `stops`, columns from its left side.
     """
+    # Windows have 201 x 201 samples at most, which 16 bits count.
     counts, sums = np.zeros(levels, np.uint16), np.zeros((levels >> _SHIFT) + 1, np.int32)
     half, width = (stops - starts).sum() // 2, out.shape[1]
     level = below = 0
