@@ -321,7 +321,8 @@ Command lines drawn from the declared parameters of every command, by `python te
 paths of good, damaged, missing and odd files, numbers within and far outside their bounds, steps
 with settings that are right, wrong or missing. Expected are status 0 to 3 and one line of error.
 Found that way, and mended: an empty name of an output, and folders in place of a plan, ended with
-an error of the program itself.
+an error of the program itself; a name with a line break made a note of two lines. At 0.4 s a start the
+program is called 4,500 times in half an hour: most commands were given more lines than that.
 
 """
 
