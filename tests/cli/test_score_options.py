@@ -17,9 +17,10 @@ from hypothesis import strategies as st
 from scipy import ndimage
 
 import magnetite
-from conftest import Run
+from conftest import Run, texture
 from magnetite.core.analysis.repeats import summarise
 from magnetite.core.errors import InputError, PictureError
+from magnetite.core.picture import as_picture
 from magnetite.core.picture.alignment import aligned, find_shift
 from magnetite.synthetic.catalogue import SCENES
 
@@ -141,6 +142,18 @@ def test_alignment_and_masks_at_the_command_line(run: Run, tmp_path: Path) -> No
     )
     small = run("score", "a.png", "b.png", "--mask", "trays/clay-core.png", status=2).stderr
     assert "they must have one size" in small
+
+
+def test_the_peaks_of_references_of_unlike_depth_are_named(run: Run, tmp_path: Path) -> None:
+    for folder, seed in (("refs", 1), ("worn", 2)):
+        (tmp_path / folder).mkdir()
+        plane = texture(20, 24, seed=seed)
+        for name, top, kind in (("a", 255, np.uint8), ("b", 65535, np.uint16)):
+            samples = (top * plane).astype(kind)
+            magnetite.write(as_picture(samples), tmp_path / folder / f"{name}.png")
+    words = ("--metrics", "psnr")
+    assert "; peaks 255 and 65535; " in run("score", "refs", "worn", *words).stdout
+    assert "; peak 65535; " in run("score", "refs/b.png", "worn/b.png", *words).stdout
 
 
 def test_folders_are_matched_by_name_and_repeats_summed_up(run: Run, tmp_path: Path) -> None:

@@ -167,10 +167,9 @@ def _caption(rows: list[Row]) -> str:
         words += first.frame.describe()
     if first.part is not None:
         words += f", region {first.part}"
-    return (
-        f"{words}); peak {first.frame.full_scale:g}; dn are those of 8 bits; "
-        "↑ more is better, ↓ less"
-    )
+    peaks = sorted({row.frame.full_scale for row in rows})
+    peak = f"peak{'s' * (len(peaks) > 1)} {' and '.join(f'{one:g}' for one in peaks)}"
+    return f"{words}); {peak}; dn are those of 8 bits; ↑ more is better, ↓ less"
 
 
 def _marked(values: list[float | None], *, higher: bool, mark: bool) -> list[str]:
