@@ -19,7 +19,7 @@ from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.tasks import Cell, Facts
 from magnetite.experiment.work import Done
 from magnetite.pages.answer import answers
-from magnetite.pages.content import of_run
+from magnetite.pages.content import of_pictures, of_run
 from magnetite.pages.encoding import encode
 from magnetite.pages.page import write_page
 from random_runs import random_run
@@ -214,6 +214,15 @@ def test_pictures_of_no_run_are_compared(run: Run, tmp_path: Path) -> None:
             assert bool(beside) == (page == "far")
             one.asked[:] = [url for url in one.asked if url not in beside]
             one.check()
+
+
+def test_pictures_of_unlike_depth_are_scored_at_that_of_the_reference() -> None:
+    plane = texture(20, 24)
+    deep, worn = (255 * 257 * plane).astype(np.uint16), (255 * plane).astype(np.uint8)
+    content = of_pictures(as_picture(deep), [as_picture(worn)], ["r", "t"], "mse", [None])
+    assert content.gallery.notes == ("t: scored at the depth of r",)
+    mse = ((deep - worn * 257.0) ** 2).mean() / 257**2
+    assert content.rows == (("t", pytest.approx(mse)),)
 
 
 def test_a_page_with_pictures_beside_it_works_from_a_web_server(run: Run, tmp_path: Path) -> None:

@@ -14,6 +14,7 @@ from magnetite.core.curves.study import activity_of
 from magnetite.core.operations.score import Scorer
 from magnetite.core.operations.selection import selected
 from magnetite.core.picture import Picture
+from magnetite.core.quantities import counted
 from magnetite.experiment.guarantee import Drawn, Need, drawn, excluded
 from magnetite.experiment.ledger import Ledger
 from magnetite.experiment.provenance import machine, now
@@ -159,6 +160,8 @@ def of_pictures(
     for picture, name, file in zip(tests, names[1:], coded, strict=True):
         scores = scorer.score(picture, asked, strict=False)
         size, bpp = (None, None) if file is None else file
+        if picture.bits != reference.bits:
+            notes.append(f"{name}: scored at the depth of {names[0]}")
         notes += [f"{name}: {label} left out: {why}" for label, why in scores.left_out.items()]
         shown.append(
             Shown(names[0], "treated", name, picture.describe(), picture, bpp, dict(scores))
@@ -170,7 +173,7 @@ def of_pictures(
     activity = activity_of(reference)
     words = "" if activity is None else f", activity {activity:.3g} dn of 8 bits"
     return Content(
-        title=f"{len(tests)} picture{'s' if len(tests) > 1 else ''} against {names[0]}",
+        title=f"{counted(len(tests), 'picture')} against {names[0]}",
         summary=f"Reference {names[0]}: {reference.describe()}{words}.",
         gallery=Gallery(tuple(shown), (), tuple(notes)),
         columns=tuple(columns[k] for k in keep),
