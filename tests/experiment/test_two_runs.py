@@ -76,6 +76,25 @@ def test_differences_are_paired_by_the_samples_of_the_reference(run: Run, folder
         assert found[treatment, "mae"]["second minus first"] == 0
 
 
+def test_other_versions_and_files_are_said(run: Run, folder: Path) -> None:
+    assert "first run" not in run("summarize", "a", "b").stdout
+    marked = "SET cell = 'x' || cell WHERE 'x' || cell IN (SELECT key FROM cells)"
+    alter(
+        folder,
+        "UPDATE facts SET value = json_set(value, '$.mae', '2') WHERE name = 'makers'",
+        "UPDATE scores SET makers = '2' WHERE metric = 'mae'",
+        "UPDATE cells SET key = 'x' || key WHERE treatment = 'median'",
+        *(f"UPDATE {name} {marked}" for name in ("plan", "scores", "timings")),
+    )
+    told = run("summarize", "a", "b").stdout
+    assert (
+        "20 rows made by other versions of the methods, or with other files, than in the first run"
+        in told
+    )
+    assert "of another version, or with other files, than in the first run: mae\n" in told
+    assert {key[1] for key in table(run)} == {"psnr", "mae"}
+
+
 def test_one_reference_has_an_interval_over_its_repeats_alone(run: Run, folder: Path) -> None:
     alter(folder, "DELETE FROM plan WHERE reference != '0'", *(
         f"UPDATE scores SET value = value + {gain} WHERE metric = 'psnr' AND cell IN (SELECT key "

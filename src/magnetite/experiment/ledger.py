@@ -236,6 +236,15 @@ class Ledger:
                 "SELECT DISTINCT p.reference, c.digest FROM plan p JOIN cells c ON c.key = p.cell"
             ))  # fmt: skip
 
+    def identities(self) -> dict[tuple[str, str, int, str], str]:
+        """Key of each cell of the plan, by its reference's digest, chains and seed."""
+        with self._errors():
+            rows = self._base.execute(
+                "SELECT c.digest, c.degradation, c.seed, c.treatment, c.key FROM plan p "
+                "JOIN cells c ON c.key = p.cell"
+            )
+            return {(digest, made, seed, treated): key for digest, made, seed, treated, key in rows}
+
     def keys(self) -> frozenset[str]:
         """Keys of all cells of the plan."""
         with self._errors():
@@ -247,7 +256,7 @@ class Ledger:
             return dict(self._base.execute(
                 "SELECT s.cell, s.value FROM scores s JOIN plan p ON p.cell = s.cell "
                 "WHERE s.metric = ? AND s.value IS NOT NULL AND s.makers = ?",
-                (metric, self._makers().get(metric, "")),
+                (metric, self.makers().get(metric, "")),
             ))  # fmt: skip
 
     def missing(self) -> dict[str, int]:
@@ -266,13 +275,13 @@ class Ledger:
                 "SELECT s.metric, s.makers, count(*) FROM scores s JOIN plan p ON p.cell = s.cell "
                 "GROUP BY s.metric, s.makers"
             ).fetchall()
-        makers = self._makers()
+        makers = self.makers()
         for label, made, count in rows:
             if label in makers and made != makers[label]:
                 found[label] = found.get(label, 0) + count
         return found
 
-    def _makers(self) -> dict[str, str]:
+    def makers(self) -> dict[str, str]:
         """Versions of the figures of the last run, with digests of the files that they name."""
         try:
             content = json.loads(self.facts().get("makers", "{}"))
@@ -321,7 +330,7 @@ class Ledger:
         found: dict[str, dict[str, float | None]] = {}
         if batch:
             made = ", v.makers" if table == "scores" else ", NULL"
-            makers = self._makers() if table == "scores" else {}
+            makers = self.makers() if table == "scores" else {}
             for cell, name, value, maker in self._base.execute(
                 f"SELECT v.cell, v.{_NAMES[table]}, v.{_VALUES[table]}{made} FROM {table} v "
                 "WHERE v.cell IN "

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -34,7 +35,7 @@ def compared(first: Path, second: Path) -> RunTable:
     InputError
         If the runs share no row or no figure.
     """
-    one, two = (_keyed(folder) for folder in (first, second))
+    (one, makers), (two, others) = (_keyed(folder) for folder in (first, second))
     figures = [name for name in one.figures if name in two.figures]
     if not figures:
         raise InputError(f"{first} and {second} share no figure")
@@ -57,19 +58,22 @@ def compared(first: Path, second: Path) -> RunTable:
     return RunTable(
         TWO_RUNS, f"{second.name} against {first.name}", pd.DataFrame(made, columns=titles),
         f"paired over {over}; intervals are single, not simultaneous",
-        tuple(_notes(first, second, one, two, both)),
+        (*_notes(first, second, one, two, both),
+         *_remade(both, [name for name in figures if makers.get(name) != others.get(name)])),
     )  # fmt: skip
 
 
-def _keyed(folder: Path) -> RunRows:
-    """The rows of a run with the digest of their reference, each row once."""
+def _keyed(folder: Path) -> tuple[RunRows, dict[str, str]]:
+    """The rows of a run, each once, with the digest of their reference; makers of its figures."""
     rows, ledger = read_rows(folder), Ledger(folder, writable=False)
     try:
-        digests = ledger.digests()
+        digests, keys, makers = ledger.digests(), ledger.identities(), ledger.makers()
     finally:
         ledger.close()
-    frame = rows.frame.assign(digest=rows.frame["reference"].map(digests))
-    return RunRows(frame.drop_duplicates(_KEY), rows.figures, rows.lost, rows.missing)
+    frame = rows.frame.assign(digest=rows.frame["reference"].map(digests)).drop_duplicates(_KEY)
+    found = zip(*(frame[column].tolist() for column in _KEY), strict=True)
+    frame = frame.assign(key=[keys.get(one) for one in found])
+    return RunRows(frame, rows.figures, rows.lost, rows.missing), makers
 
 
 def _line(treatment: Any, name: str, own: Any) -> tuple[Any, ...] | None:
@@ -85,6 +89,18 @@ def _line(treatment: Any, name: str, own: Any) -> tuple[Any, ...] | None:
     means = (side[known].groupby(own["digest"][known]).mean().mean() for side in (old, new))
     equal = int((old[known] == new[known]).sum())
     return (treatment, name, *means, *found[:3], equal, int(known.sum()), len(groups))
+
+
+def _remade(both: Any, figures: list[str]) -> Iterator[str]:
+    """Differences that come from other versions or files, not from the pictures."""
+    if count := int((both["key"] != both["key of the second"]).sum()):
+        yield (
+            f"{counted(count, 'row')} made by other versions of the methods, or with other files, "
+            "than in the first run"
+        )
+    if figures:
+        names = ", ".join(figures)
+        yield f"of another version, or with other files, than in the first run: {names}"
 
 
 def _notes(first: Path, second: Path, one: RunRows, two: RunRows, both: Any) -> list[str]:
