@@ -8,8 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Run
-from magnetite.experiment.labels import _group_of, read_labelled
+import magnetite
+from conftest import Run, write_references
+from magnetite.core.errors import InputError
+from magnetite.experiment.labels import _group_of, gauge_folders, read_labelled
 
 
 @pytest.mark.parametrize(
@@ -51,3 +53,21 @@ def test_names_that_mean_nothing_elsewhere_are_names(run: Run, tmp_path: Path) -
     (tmp_path / "t.csv").write_text("picture,reference,psnr\n,a,30\n,nan,31\n")
     done = run("gate", "fit", "t.csv", "--labels", "l.csv", status=2)
     assert "none of the labels is of a picture of the table" in done.stderr
+
+
+def test_copies_of_a_picture_count_once_and_under_one_label(tmp_path: Path) -> None:
+    good, bad = tmp_path / "good", tmp_path / "bad"
+    write_references(good, 3)
+    write_references(bad, 1)
+    (bad / "0.png").unlink()
+    worn = magnetite.degrade(magnetite.read(good / "0.png"), "gaussian-noise sd=5%").picture
+    magnetite.write(worn, bad / "0.png")
+    magnetite.write(magnetite.read(good / "1.png"), good / "copy.tif")
+    data = gauge_folders(good, bad, "sd")
+    assert data.labels == [True, True, True, False]
+    assert len(data.figures["sd"]) == 4
+    assert data.remarks[0] == f"copies of other pictures left out: {good}/copy.tif of {good}/1.png"
+    assert data.remarks[1].startswith("each of the 3 names counts as a reference of its own")
+    magnetite.write(worn, good / "worn.tif")
+    with pytest.raises(InputError, match=r"worn.tif and .*0.png hold the same samples, under both"):
+        gauge_folders(good, bad, "sd")

@@ -13,7 +13,7 @@ import pandas as pd
 
 from magnetite.core.errors import ChainError, FileError, InputError, PictureError
 from magnetite.core.operations.selection import selected
-from magnetite.core.quantities import read_number
+from magnetite.core.quantities import abbreviated, read_number
 from magnetite.files.opening import read_text
 
 ACCEPTED = {"accepted", "accept", "good", "pass", "yes", "true", "1"}
@@ -117,7 +117,7 @@ def gauge_folders(
     Raises
     ------
     InputError
-        If the expression cannot be read or does not match a name.
+        If the expression cannot be read or does not match a name, or both folders hold a picture.
     """
     from magnetite import gauge
     from magnetite.files.pairs import pictures_in
@@ -127,9 +127,17 @@ def gauge_folders(
     figures: dict[str, list[float]] = {name: [] for name in steps}
     labels, groups, pictures, frames = [], [], [], []
     pattern = _pattern(group)
+    first: dict[bytes, tuple[Path, bool]] = {}
+    copies: list[str] = []
     for folder, label in ((accepted, True), (rejected, False)):
         for path in pictures_in(folder):
             picture = read(path)
+            known, other = first.setdefault(picture.digest(), (path, label))
+            if other != label:
+                raise InputError(f"{known} and {path} hold the same samples, under both labels")
+            if known != path:
+                copies.append(f"{path} of {known}")
+                continue
             found = gauge(picture, gauges, strict=False)
             for name in steps:
                 figures[name].append(found.get(name, float("nan")))
@@ -139,13 +147,15 @@ def gauge_folders(
             frames.append(picture.describe())
     if not labels:
         raise PictureError(f"{accepted} and {rejected} hold no pictures")
-    remarks: tuple[str, ...] = ()
+    remarks = []
+    if copies:
+        remarks.append(f"copies of other pictures left out: {abbreviated(copies)}")
     if group is None:
-        remarks = (
-            f"each of the {len(labels)} names counts as a reference of its own; where several "
-            "pictures come from one, name it by a pattern, as in --group '^[a-z]+'",
+        remarks.append(
+            f"each of the {len(set(groups))} names counts as a reference of its own; where several "
+            "pictures come from one, name it by a pattern, as in --group '^[a-z]+'"
         )
-    return Labelled(figures, labels, groups, pictures, frames, remarks)
+    return Labelled(figures, labels, groups, pictures, frames, tuple(remarks))
 
 
 def _pattern(group: str | None) -> re.Pattern[str] | None:

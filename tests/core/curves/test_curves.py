@@ -11,6 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.interpolate import Akima1DInterpolator, PchipInterpolator
 
+import magnetite
+from conftest import texture
 from magnetite import bd_rate
 from magnetite.core.curves.comparison import (
     bd_quality,
@@ -154,3 +156,16 @@ def test_no_point_lies_above_the_hull(cloud: list[tuple[int, int]]) -> None:
         if corners[0, 0] <= rate <= corners[-1, 0]:
             assert quality <= np.interp(rate, *corners.T) + 1e-9
     assert corners[-1, 1] == max(quality for _, quality in points)
+
+
+def test_curves_know_pictures_by_their_samples() -> None:
+    """Two of one name are told apart; one that is given twice would count as two."""
+    one, two = (np.uint8(255 * texture(24, 32, seed=seed)) for seed in (1, 2))
+    curves = magnetite.curve([one, two], ["pcm bits=2,3,4,5"], "psnr", workers=1)
+    assert curves.references == ("array 1", "array 2")
+    for name, picture in zip(curves.references, (one, two), strict=True):
+        alone = magnetite.curve(picture, ["pcm bits=2,3,4,5"], "psnr", workers=1).table().rows
+        own = [row for row in curves.table().rows if row[0] == name]
+        assert [row[1:] for row in own] == [row[1:] for row in alone]
+    with pytest.raises(InputError, match="references 1 and 3 hold the same samples: give one"):
+        magnetite.curve([one, two, one.copy()], ["pcm bits=2,3,4,5"], "psnr")

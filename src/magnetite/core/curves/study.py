@@ -241,6 +241,8 @@ def curve(
     ------
     ChainError, PictureError
         If codecs or metrics cannot be read, or a codec or all metrics do not suit a picture.
+    InputError
+        If two references hold the same samples: they would count as two pictures.
 
     Examples
     --------
@@ -273,8 +275,7 @@ def curve(
     results = each(work, jobs, workers=workers, name=name)
     results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
     activity = tuple(map(activity_of, pictures))
-    names = tuple(p.origin for p in pictures)
-    return Curves(tuple(results), names, tuple(texts), scored, activity)
+    return Curves(tuple(results), _names(pictures), tuple(texts), scored, activity)
 
 
 def activity_of(picture: Picture) -> float | None:
@@ -283,10 +284,25 @@ def activity_of(picture: Picture) -> float | None:
 
 
 def _pictures(references: Any) -> list[Picture]:
-    """One picture or several; an array is one."""
-    if isinstance(references, list | tuple):
-        return [as_picture(one) for one in references]
-    return [as_picture(references)]
+    """One picture or several of different samples; an array is one."""
+    if not isinstance(references, list | tuple):
+        return [as_picture(references)]
+    pictures = [as_picture(one) for one in references]
+    first: dict[bytes, int] = {}
+    for number, one in enumerate(pictures, 1):
+        known = first.setdefault(one.digest(), number)
+        if known != number:
+            raise InputError(f"references {known} and {number} hold the same samples: give one")
+    return pictures
+
+
+def _names(pictures: Sequence[Picture]) -> tuple[str, ...]:
+    """Names of the pictures, with their numbers where several have one name."""
+    names = [one.origin for one in pictures]
+    return tuple(
+        name if names.count(name) == 1 else f"{name} {number}"
+        for number, name in enumerate(names, 1)
+    )
 
 
 def _mean_of(own: list[Comparison]) -> Comparison:
