@@ -138,6 +138,23 @@ def predict(
         If the folder holds no run.
     InputError
         If the run has no references like a picture, or no curves for the need.
+
+    Examples
+    --------
+    >>> import magnetite
+    >>> from pathlib import Path
+    >>> for k in range(4):
+    ...     core = magnetite.scenes((96, 72), seed=k)["clay-core"]
+    ...     _ = magnetite.write(core, f"core-{k}.png")
+    >>> _ = Path("plan.toml").write_text('''
+    ... references.files = ["core-1.png", "core-2.png", "core-3.png"]
+    ... treatments.coded = "dct step=2%,4%,8%,16%"
+    ... scores.metrics = "psnr"
+    ... ''')
+    >>> _ = magnetite.run("plan.toml", workers=1)
+    >>> made = magnetite.predict("plan", ["core-0.png"], "psnr>=36")
+    >>> made.frame[["treatment", "references"]].values.tolist()
+    [['coded', 3]]
     """
     if not 0.5 <= confidence < 1:
         raise InputError(f"confidence {100 * confidence:g} %: 50 % or more, below 100 %")
