@@ -188,9 +188,10 @@ def output(words: list[str]) -> Iterator[str]:
 
 
 def steady(text: str) -> str:
-    """A line without times and alignment."""
+    """A line without times, alignment and versions of libraries."""
     text = re.sub(r"\d[\d.]*(e-\d+)? s\b", "… s", text)
     text = re.sub(r'("seconds"): [^,]*', r"\1: …", text)
+    text = re.sub(r"\bby (\w+) \d[\d.]*", r"by \1 …", text)
     return " ".join(text.split())
 
 
@@ -201,7 +202,9 @@ def contents(figure: Figure) -> Iterator[str]:
         words = [*titles, axes.get_xlabel(), axes.get_ylabel(), *(t.get_text() for t in axes.texts)]
         yield f"axes {number}: {' | '.join(' '.join(w.split()) for w in words if w)}"
         for line in axes.lines:
-            yield f"  line {line.get_label()}: {summed(*line.get_data())}"
+            label = str(line.get_label())
+            name = "" if label.startswith("_") else f" {label}"
+            yield f"  line{name}: {summed(*line.get_data())}"
         for image in axes.images:
             low, high = image.get_clim()
             yield f"  image {summed(image.get_array())} {low:.5g} {high:.5g}"
