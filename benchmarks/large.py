@@ -1,4 +1,4 @@
-"""A gigapixel: its time for each pixel beside that of 12 megapixels, and peak memory.
+"""A gigapixel: its time for each pixel against that of 12 megapixels, and peak memory.
 
 make bench-large; it makes a pair of 1-gigapixel TIFF files in a temporary folder, 2 GB, and takes
 about ten minutes. `--megapixels N` takes another size.

@@ -1,4 +1,4 @@
-"""What a benchmark is made of: work beside a yardstick, timed by turns in one run."""
+"""Parts of a benchmark: work and its yardstick, timed by turns in one run."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ CASES: dict[str, Case] = {}
 
 @dataclass(frozen=True)
 class Case:
-    """One hot path: how to set it up at a size, what it is compared with, and the goal."""
+    """One hot path: its set-up at a size, its yardstick, and the goal."""
 
     name: str
     yardstick: str
@@ -27,7 +27,7 @@ class Case:
     #: Megapixels that the goal is for.
     size: float
     setting: Setting = field(compare=False)
-    #: Sizes beside that one that show how time grows.
+    #: Further sizes that show how time grows.
     sizes: tuple[float, ...] = ()
     #: Samples of a pixel, for memory.
     channels: int = 1

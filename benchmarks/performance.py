@@ -18,7 +18,7 @@ def main() -> None:
 
 HEAD = """# Performance
 
-Made by `make bench`. Every path is timed beside a yardstick, by turns in one run: ratios carry
+Made by `make bench`. Every path is timed against a yardstick, by turns in one run: ratios carry
 over to other machines, seconds do not. `make bench-quick` compares ratios at up to 1 megapixel with
 those in `benchmarks/stored.json` and fails where one grew by more than a third. `make bench-large`
 works on a gigapixel (see [Large pictures](large.md)).

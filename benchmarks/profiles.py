@@ -24,7 +24,7 @@ START = "the interpreter: imports, and compiled code that is loaded"
 
 
 def profiles() -> dict[str, list[Part]]:
-    """For each job its parts: name, seconds, and what limits it."""
+    """For each job its parts: name, seconds, and limit."""
     return {
         "score of two 12-megapixel PNG files": scoring(),
         "degrade gaussian-noise of a 12-megapixel PNG file": degrading(),
@@ -44,10 +44,10 @@ def seconds(work: Callable[[], object]) -> float:
 
 
 def whole(words: list[str], parts: list[Part]) -> list[Part]:
-    """The parts, what the whole command takes beside them, and all of it."""
+    """The parts, the rest of the whole command, and their sum."""
     total = seconds(lambda: run(PROGRAM, *words))
-    beside = max(0.0, total - sum(part[1] for part in parts))
-    return [("start-up, and what is not listed", beside, START), *parts, ("all", total, "")]
+    rest = max(0.0, total - sum(part[1] for part in parts))
+    return [("start-up and the rest", rest, START), *parts, ("all", total, "")]
 
 
 def scoring() -> list[Part]:

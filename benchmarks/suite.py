@@ -1,4 +1,4 @@
-"""Time every hot path beside its yardstick: make bench, make bench-quick.
+"""Time every hot path against its yardstick: make bench, make bench-quick.
 
 Prints a table of ratios with their spread; `--json FILE` keeps it. `--quick` takes few rounds at
 one size and fails where a ratio grew by more than a third over the figures in the repository.
@@ -136,7 +136,7 @@ def measured_memory(one: Case) -> float:
 
 def show(timings: list[Timing]) -> None:
     """The table of ratios."""
-    table = Table(title="hot paths beside their yardsticks, by turns in one run")
+    table = Table(title="hot paths against their yardsticks, by turns in one run")
     for title in ("path", "yardstick"):
         table.add_column(title, overflow="fold")
     for title in ("MP", "threads", "s", "yardstick s", "ratio", "middle half", "goal", ""):

@@ -35,7 +35,7 @@ def _beside_gaussians(step: str) -> Setting:
         yardstick = yardsticks.gaussians(picture.pixels(), 10)
         return lambda: magnetite.expand(magnetite.compress(picture, step).data), yardstick
 
-    name = f"{step}, both ways, beside filters"
+    name = f"{step}, both ways, against filters"
     return case(
         name, yardstick="ten SciPy Gaussian filters, float32", goal=None, size=1,
         sizes=(0.4, 4), rounds=3,

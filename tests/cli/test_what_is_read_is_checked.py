@@ -18,6 +18,7 @@ from conftest import Run, texture
 from magnetite.core.errors import InputError
 from magnetite.core.picture import as_picture
 from magnetite.experiment.labels import read_labelled
+from magnetite.experiment.ledger import _KINDS
 
 JUNK: list[Any] = [None, "text", -1, 1e400, [], {}, True, [[]], "\0", float("nan"), 2**70]
 
@@ -178,6 +179,10 @@ def test_damaged_ledgers_are_refused_in_one_line(run: Run, ran: Path) -> None:
         ledger.parent.mkdir(exist_ok=True)
         ledger.write_bytes(content)
         tried()
+    base = sqlite3.connect(ran / "plan" / "ledger.sqlite")
+    for table, kinds in _KINDS.items():  # every column is checked but the rows' own number
+        present = {row[1] for row in base.execute(f"PRAGMA table_info({table})")}
+        assert present - {"number"} == set(kinds)
     ledger.unlink()
     sqlite3.connect(ledger).execute("CREATE TABLE other (x)").connection.commit()
     tried()
@@ -185,7 +190,7 @@ def test_damaged_ledgers_are_refused_in_one_line(run: Run, ran: Path) -> None:
         "cells": ("degradation", "seed", "treatment", "status", "bytes", "bpp", "picture"),
         "scores": ("metric", "value"), "timings": ("stage", "seconds"),
         "plan": ("reference", "degradation_name", "repeat", "treatment_name"),
-        "pictures": ("width", "height", "activity"), "facts": ("value",),
+        "pictures": ("width", "height", "bits", "activity"), "facts": ("value",),
     }  # fmt: skip
     for table, names in columns.items():
         for name in names:

@@ -47,7 +47,7 @@ CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROW
 #: Types of values, by table and column.
 _KINDS = {
     "pictures": {"digest": "text", "width": "size", "height": "size", "channels": "size",
-                 "activity": "number?"},
+                 "bits": "size?", "activity": "number?"},
     "cells": {"key": "text", "digest": "text", "degradation": "text", "seed": "count",
               "treatment": "text", "version": "text", "status": "status", "reason": "text?",
               "bytes": "number?", "bpp": "number?", "picture": "text?"},
@@ -60,6 +60,7 @@ _KINDS = {
 _TESTS = {
     "text": "typeof({0}) = 'text'", "text?": "typeof({0}) IN ('text', 'null')",
     "size": "typeof({0}) = 'integer' AND {0} > 0",
+    "size?": "{0} IS NULL OR typeof({0}) = 'integer' AND {0} > 0",
     "count": "typeof({0}) = 'integer' AND {0} >= 0",
     "number?": "typeof({0}) IN ('integer', 'real', 'null')",
     "status": "{0} IN ('done', 'failed')",

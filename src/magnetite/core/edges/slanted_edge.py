@@ -70,7 +70,7 @@ class Edge(Tabular):
     #: Blurs that explain the curve, the best first; none if it is as sharp as pixels are, was
     #: sharpened, or follows no blur.
     blurs: tuple[Blur, ...]
-    #: How far the profile goes beyond its plateaus beside the edge, a share of its height; 0
+    #: How far the profile goes beyond its plateaus next to the edge, a share of its height; 0
     #: where noise explains it.
     overshoot: float = 0.0
     #: Distance of the nearest blur where none is near enough to be offered.

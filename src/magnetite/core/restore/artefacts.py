@@ -31,7 +31,7 @@ def deblock(
 ) -> Pixels:
     """Spread small steps across a border over the two samples on either side.
 
-    Where the gap is below 0.6 step and the slopes next to it below 0.25 step, the samples beside
+    Where the gap is below 0.6 step and the slopes next to it below 0.25 step, the samples next to
     the border take up 3/8 of the gap each, those behind them 1/8.
     """
     if step == 0:

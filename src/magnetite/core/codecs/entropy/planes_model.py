@@ -206,7 +206,7 @@ def _above(parent: Int32, y: int, x: int) -> int:
 
 @forced
 def _signs_around(signs: Int32, y: int, x: int) -> int:
-    """Signs beside, and above and below: 0 to 24."""
+    """Signs to the left and right, and above and below: 0 to 24."""
     across = np.int64(signs[y, x - _1]) + signs[y, x + _1]
     down = np.int64(signs[y - _1, x]) + signs[y + _1, x]
     return (across + 2) * 5 + down + 2

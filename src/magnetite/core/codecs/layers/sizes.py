@@ -203,7 +203,7 @@ class OnBlocks:
 
 @dataclass(frozen=True)
 class SizedLossless:
-    """Packs numbers after maps of joined blocks: of four a side, then of two, beside the first."""
+    """Packs numbers after maps of joined blocks: of four a side, then of two, next to the first."""
 
     grid: tuple[int, int]
     back_end: BackEndName
