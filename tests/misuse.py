@@ -1,5 +1,7 @@
 """Random misuse of every command: `python tests/misuse.py SECONDS SEED [COMMAND]`.
 
+The outcome is added to docs/misuse.json; a new seed gives new cases.
+
 Command lines are drawn from the declared parameters: paths of good, damaged, missing and odd files,
 numbers within and far outside their bounds, steps with settings that are right, wrong or left out.
 A case is a fault if it ends with a status other than 0 to 3 and 130, with a traceback, with more
@@ -16,6 +18,7 @@ import shutil
 import signal
 import sys
 import tempfile
+import time
 import warnings
 from collections import Counter
 from collections.abc import Iterator
@@ -255,14 +258,12 @@ def fault_of(words: list[str]) -> str:
 
 def misuse(seconds: float, seed: int, only: str | None = None) -> tuple[Counter[str], list[str]]:
     """Cases by command, and faults."""
-    import time
-
     cases: Counter[str] = Counter()
     faults: list[str] = []
     warnings.simplefilter("error")
     for words, command in commands():
         name = " ".join(words)
-        if only not in (None, words[0]):
+        if only not in (None, name):
             continue
         rng = random.Random(f"{seed} {name}")
         with tempfile.TemporaryDirectory() as home, chdir(home):
@@ -288,17 +289,20 @@ def misuse(seconds: float, seed: int, only: str | None = None) -> tuple[Counter[
 
 
 def main() -> None:
-    """Misuse all commands and keep the outcome, or one command alone."""
+    """Misuse all commands, or one, and add the outcome to the record."""
     os.environ.setdefault("NO_COLOR", "1")
-    seconds = float(sys.argv[1])
-    cases, found = misuse(seconds, int(sys.argv[2]), *sys.argv[3:4])
+    seconds, seed = float(sys.argv[1]), int(sys.argv[2])
+    cases, found = misuse(seconds, seed, *sys.argv[3:4])
     print(*found, sep="\n")
-    if len(sys.argv) == 3:
-        today = date.today().isoformat()
-        seed = int(sys.argv[2])
-        record = {"date": today, "seconds": seconds, "seed": seed, "cases": cases, "faults": found}
-        kept = Path(__file__).resolve().parents[1] / "docs" / "misuse.json"
-        kept.write_text(json.dumps(record, indent=1) + "\n")
+    path = Path(__file__).resolve().parents[1] / "docs" / "misuse.json"
+    record = json.loads(path.read_text())
+    for name, count in cases.items():
+        own = record["commands"].setdefault(name, {"cases": 0, "seconds": 0})
+        own["cases"] += count
+        own["seconds"] += seconds
+    record["date"] = date.today().isoformat()
+    record["faults"] += found
+    path.write_text(json.dumps(record, indent=1) + "\n")
     sys.exit(bool(found))
 
 

@@ -261,6 +261,14 @@ def test_a_picture_is_judged_by_a_gate(tmp_path: Path) -> None:
         (row,) = json.loads(said.stdout)["rows"]
         assert (row["accepted"], row["value"]) == (verdict.accepted, pytest.approx(verdict.value))
         assert verdict.accepted == accepted == (said.returncode == 0)
+        assert (verdict.remarks, said.stderr) == ((), "")
+    odd = magnetite.convert(path, "depth bits=8")
+    rule = json.loads((tmp_path / "gate.json").read_text())
+    (tmp_path / "gate.json").write_text(json.dumps(rule | {"program": "0.0"}))
+    assert magnetite.gate.check(tmp_path / "gate.json", odd).remarks == (
+        f"the gate was fitted with version 0.0; this is {magnetite.__version__}",
+        f"{path} is 256x192 gray, 8 bits; the gate was fitted on 256x192 gray, 16 bits",
+    )
 
 
 def test_calibrations_and_views_stand_under_the_names_of_their_commands(tmp_path: Path) -> None:

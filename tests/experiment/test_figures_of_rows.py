@@ -5,6 +5,7 @@ from __future__ import annotations
 import html
 import json
 import re
+import shutil
 import sqlite3
 from pathlib import Path
 
@@ -99,7 +100,13 @@ def test_the_dry_run_tries_references_of_every_colour(run: Run, folder: Path) ->
     for seed in range(4, 16):
         samples = (texture(20, 24, 3, seed=seed) * 255).astype(np.uint8)
         magnetite.write(as_picture(samples), folder / "refs" / f"r{seed}.png")
-    assert "delta-e will be missing, such as of r2: " in run("run", "plan.toml", "--dry").stdout
+    before = run("run", "plan.toml", "--dry").stdout
+    assert "delta-e will be missing, such as of r2: " in before
+    shutil.copy(folder / "refs" / "r4.png", folder / "refs" / "s.png")
+    copied = run("run", "plan.toml", "--dry").stdout
+    assert copied.splitlines()[0] == before.splitlines()[0]
+    assert copied.splitlines()[2] == before.splitlines()[2]
+    assert "refs/s.png holds the same samples as " in copied
 
 
 def test_rows_without_any_figure_fail(run: Run, folder: Path) -> None:

@@ -119,6 +119,27 @@ def test_only_references_like_a_picture_count() -> None:
         predicted_rates(run_rows, Target.parse("psnr>=44"), [NewPicture("f", 2.0, 1, None)], 0.6)
 
 
+def test_curves_of_other_settings_are_not_mixed() -> None:
+    """Two block sizes are two curves; of coded noise, whose score falls with the rate, none."""
+    rows = [
+        {"reference": f"r{n}", "channels": 1, "bits": 8, "degradation": noise,
+         "reference activity": n + 1.0, "treatment name": "coded",
+         "treatment": f"dct step={s}% block={block}x{block}", "status": "done", "reason": None,
+         "bpp": block * (n + 1) / s, "psnr": 60.0 - 8 * s if noise == "weak" else 30.0 + s}
+        for noise in ("weak", "strong") for n in range(4) for block in (8, 16)
+        for s in (1, 2, 3, 4)
+    ]  # fmt: skip
+    run_rows = RunRows.of(pd.DataFrame(rows), ["psnr"])
+    new = [NewPicture("g", 2.0, 1, 8)]
+    made = predicted_rates(run_rows, Target.parse("psnr>=44"), new, 0.6)
+    frame = made.frame.set_index(["degradation", "treatment"])
+    assert dict(frame["bpp"]) == pytest.approx(
+        {("weak", "coded: dct block=8"): 8.0, ("weak", "coded: dct block=16"): 16.0}
+    )
+    with pytest.raises(InputError, match="no treatment has curves of 4 rates or more that reach"):
+        predicted_rates(run_rows, Target.parse("psnr>=99"), new, 0.6)
+
+
 def test_the_rate_of_a_new_picture_is_predicted(run: Run, tmp_path: Path) -> None:
     (tmp_path / "refs").mkdir()
 

@@ -146,14 +146,11 @@ def check_command(
     format: FormatOption = OutputFormat.table,
 ) -> int:
     """Accept or reject pictures; exit status 0 where all pass, 1 where one does not."""
-    from magnetite import __version__
     from magnetite.core.gate.gate import Gate, Verdict
     from magnetite.files.pairs import pictures_in
     from magnetite.files.sidecar import read_json
 
     rule = Gate.of_record(read_json(gate))
-    if rule.version != __version__:
-        note(f"{gate} was fitted with version {rule.version}; this is {__version__}")
     paths = [p for path in pictures for p in (pictures_in(path) if path.is_dir() else [path])]
     if not paths:
         raise InputError(f"{pictures[0]}: the folder holds no picture")
@@ -163,9 +160,12 @@ def check_command(
         for path, clean in zip(paths, references, strict=True)
     ]
     _print_verdicts(list(zip(paths, judged, strict=True)), format)
+    remarks: dict[str, None] = {}
     for path, verdict in zip(paths, judged, strict=True):
-        if isinstance(verdict, str):
-            note(f"{path} is not judged: {verdict}")
+        words = (f"{path} is not judged: {verdict}",)
+        remarks |= dict.fromkeys(words if isinstance(verdict, str) else verdict.remarks)
+    for remark in remarks:
+        note(remark)
     passed = all(isinstance(verdict, Verdict) and verdict.accepted for verdict in judged)
     return 0 if passed else REJECTED
 
@@ -189,17 +189,12 @@ def _verdict(
 ) -> Verdict | str:
     """The verdict on a picture, or why it has none."""
     from magnetite.core.errors import PictureError
-    from magnetite.core.gate.judging import judge
-    from magnetite.files.resources import DiskFiles
+    from magnetite.experiment.gating import check_gate
 
     picture = load(path, full_scale)
-    known = rule.facts.get("frames")
-    if isinstance(known, list) and known and picture.describe() not in known:
-        fitted = ", ".join(map(str, known[:3]))
-        note(f"{path} is {picture.describe()}; the gate was fitted on {fitted}")
     try:
         clean = None if reference is None else load(reference, full_scale)
-        return judge(rule, picture, clean, DiskFiles())
+        return check_gate(rule, picture, clean)
     except (PictureError, InputError) as error:
         return str(error)
 

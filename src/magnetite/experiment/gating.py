@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from magnetite import __version__
 from magnetite.core.errors import InputError
 from magnetite.core.gate.fit import CONFIDENCE, FALSE_ACCEPTS, Fitted, fit_classes, fit_scores
 from magnetite.core.gate.gate import Gate, Verdict
@@ -106,7 +107,8 @@ def check_gate(
     Returns
     -------
     Verdict
-        Whether it is accepted, with its value, threshold and the figure that decided.
+        Whether it is accepted, with its value, threshold and the figure that decided; remarks
+        where program or picture are unlike those of the fit.
 
     Raises
     ------
@@ -116,8 +118,9 @@ def check_gate(
         If the gate has metrics and no reference is given.
     """
     gate = rule if isinstance(rule, Gate) else Gate.of_record(read_json(Path(rule)))
-    clean = None if reference is None else _picture(reference)
-    return judge(gate, _picture(picture), clean, DiskFiles())
+    shown, clean = _picture(picture), None if reference is None else _picture(reference)
+    verdict = judge(gate, shown, clean, DiskFiles())
+    return replace(verdict, remarks=gate.remarks_on(shown, __version__))
 
 
 def save_gate(fitted: Fitted, path: Path | str) -> None:
@@ -157,8 +160,6 @@ def _labelled(
 
 
 def _fitted(data: Labelled, false_accepts: float, confidence: float, least: float | None) -> Fitted:
-    from magnetite import __version__
-
     if data.of_classes:
         return fit_classes(
             data.figures, [bool(value) for value in data.labels], data.groups, __version__,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -16,6 +17,7 @@ from magnetite.core.errors import InputError
 from magnetite.core.operations.aim import Target
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import abbreviated, counted
+from magnetite.experiment.rates import curve_labels
 from magnetite.experiment.results import RunRows, RunTable, better_of
 
 #: Points that the curve of a reference needs.
@@ -134,7 +136,7 @@ def _checked(rows: RunRows, need: Target) -> tuple[str, Better]:
 def _alike(
     rows: RunRows, label: str, pictures: Sequence[NewPicture]
 ) -> Iterator[tuple[str, str, Any, list[NewPicture]]]:
-    """Degradation, treatment, their rows of references of one kind, and the pictures of it."""
+    """Degradation, curve, their rows of references of one kind, and the pictures of it."""
     kinds = list(zip(rows.frame["channels"], rows.frame["bits"].fillna(0).astype(int), strict=True))
     for one in pictures:
         if one.kind not in kinds:
@@ -146,7 +148,8 @@ def _alike(
             )
     frame = rows.frame.assign(kind=kinds)
     coded = frame[frame["bpp"].notna() & frame[label].notna()]
-    names = ["degradation", "treatment name", "kind"]
+    coded = coded.assign(curve=curve_labels(coded))
+    names = ["degradation", "curve", "kind"]
     for (degradation, name, kind), group in coded.groupby(names, sort=False):
         if own := [one for one in pictures if one.kind == kind]:
             yield degradation, name, group, own
@@ -166,7 +169,9 @@ def _rates(
         if len(points) < _POINTS or own["reference activity"].isna().any():
             continue
         curve = list(zip(points["bpp"].tolist(), points[label].tolist(), strict=True))
-        rate = rate_at(curve, value, better)
+        rate = None
+        with suppress(InputError):  # the score falls with the rate, as of coded noise
+            rate = rate_at(curve, value, better)
         if rate is None:
             unknown += 1
         else:

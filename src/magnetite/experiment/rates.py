@@ -163,9 +163,7 @@ def rate_curves(rows: RunRows, metric: str) -> RateCurves:
     short: Counter[str] = Counter()
     endless = int(np.isinf(coded[metric].astype(float)).sum())
     for name, by_name in coded.groupby("treatment name", sort=False):
-        families = by_name["treatment"].map(family_of)
-        for family, own in by_name.groupby(families, sort=False):
-            label = str(name) if families.nunique() == 1 else f"{name}: {family}"
+        for label, own in by_name.groupby(curve_labels(by_name), sort=False):
             for picture, points in _by_picture(own, metric).items():
                 if len(points) < LEAST_POINTS:
                     short[str(name)] += 1
@@ -178,6 +176,16 @@ def rate_curves(rows: RunRows, metric: str) -> RateCurves:
     if endless:
         made.notes.append(f"{counted(endless, 'point')} of infinite {metric} left out")
     return made
+
+
+def curve_labels(rows: Any) -> Any:
+    """Name of the curve that each row is a point of: its treatment's, with the settings that the
+    points share where the treatment has several curves.
+    """
+    families = rows["treatment"].map(family_of)
+    names = rows["treatment name"].astype(str)
+    several = families.groupby(names).transform("nunique") > 1
+    return names.where(~several, names + ": " + families)
 
 
 def _by_picture(own: Any, metric: str) -> dict[tuple[Any, ...], Points]:

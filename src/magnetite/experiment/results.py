@@ -173,4 +173,4 @@ def label_of(name: str, chain: str, single: bool) -> str:
     """A treatment's label: its name if that stands for a single chain, or the chain after it."""
     if single or chain == NOTHING:
         return name
-    return chain if chain.startswith(name) else f"{name}: {chain}"
+    return chain if chain.split(" ", 1)[0] == name else f"{name}: {chain}"

@@ -38,7 +38,7 @@ class Size:
     disk: float
     #: Smallest difference of a metric between two treatments that shows, in sd between references.
     smallest: float | None
-    #: Why rows of the probes fail, and why figures are missing.
+    #: References that are left out, and why rows of the probes fail and figures are missing.
     problems: tuple[str, ...] = ()
 
     def lines(self) -> list[str]:
@@ -62,8 +62,8 @@ class Size:
 def size_of(plan: Plan, base: Path) -> Size:
     """The size of a plan, from a few timed probes."""
     job = PlanJob.of(plan, base)
-    sources, metrics, gauges = job.sources, job.metrics, job.gauges
-    references = distinct(sources)[0]
+    metrics, gauges = job.metrics, job.gauges
+    references, copies = distinct(job.sources)
     groups = list(job.groups(references))
     rows = sum(len(cells) for _, _, cells in groups)
     spread = _probes(groups)
@@ -79,9 +79,9 @@ def size_of(plan: Plan, base: Path) -> Size:
     share = sum(map(_pixels, groups)) / sum(map(_pixels, spread))
     figures = len(metrics.steps) + len(gauges.steps)
     return Size(
-        rows, figures, len(sources), plan.repeats, taken * share / max(1, cores() / 2),
-        rows * (_ROW + _FIGURE * figures), _smallest(len(sources)),
-        (*_problems(results), *unlike_depths_of(job, references)),
+        rows, figures, len(references), plan.repeats, taken * share / max(1, cores() / 2),
+        rows * (_ROW + _FIGURE * figures), _smallest(len(references)),
+        (*copies, *_problems(results), *unlike_depths_of(job, references)),
     )  # fmt: skip
 
 

@@ -83,7 +83,7 @@ def facts_of(source: Source) -> Facts:
 def perform(task: Task) -> list[Done]:
     """Every treatment of a task; one that fails does not stop the others.
 
-    Restorations that several treatments begin with are done once; their time is that of the first.
+    Restorations that several treatments begin with are done once, and count in the time of each.
     """
     start = time.perf_counter()
     files = ReadOnce(DiskFiles(task.base))
@@ -117,10 +117,9 @@ def _treated(
     files: ReadOnce,
     kept: Kept,
 ) -> Done:
-    start = time.perf_counter()
     try:
-        picture, size = treat(degraded, work.treatment, known, files, kept)
-        treated = time.perf_counter()
+        picture, size, treating = treat(degraded, work.treatment, known, files, kept)
+        start = time.perf_counter()
         scores: dict[str, float] = {}
         left_out: dict[str, str] = {}
         if work.metrics.steps:
@@ -133,7 +132,7 @@ def _treated(
     except (MagnetiteError, OSError, MemoryError, ArithmeticError) as error:
         return Done(work.cell.key, _words(error))
     end = time.perf_counter()
-    seconds = {"degrade": degrading, "treat": treated - start, "score": end - treated}
+    seconds = {"degrade": degrading, "treat": treating, "score": end - start}
     bpp = None if size is None else picture.frame.bpp(size)
     data, ending = _file_of(picture) if work.keep else (None, "")
     return Done(work.cell.key, None, size, bpp, scores, seconds, data, ending, left_out)

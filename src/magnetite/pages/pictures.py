@@ -125,7 +125,7 @@ def _of_reference(
             before, certificate, kept = degraded[key]
             known = None if certificate is None else certificate.noise_sd
             chain = parse_sweep(row["treatment"], "restoration", "codec", known=True)[0]
-            after = treat(before, chain, known, files, kept)[0]
+            after = treat(before, chain, known, files, kept).picture
         except (MagnetiteError, OSError) as error:
             notes.append(f"{name}, {row['degradation name']}, {row['treatment']}: {error}")
             continue

@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import ChainError, InputError
+from magnetite.core.picture.matching import Framed
 
 #: Figures further outside the range of the fit than this share of it are named.
 _OUTSIDE = 0.1
@@ -41,6 +42,8 @@ class Verdict:
     contributions: dict[str, float]
     #: Figures outside the range of the fit.
     outside: tuple[str, ...]
+    #: Remarks, as on a picture of another kind than those of the fit.
+    remarks: tuple[str, ...] = ()
 
     @property
     def decided(self) -> str:
@@ -95,6 +98,18 @@ class Gate:
         order = sorted(terms, key=lambda name: terms[name], reverse=accepted)
         ordered = {name: terms[name] for name in order}
         return Verdict(accepted, value, self.threshold, ordered, tuple(outside))
+
+    def remarks_on(self, picture: Framed, version: str) -> tuple[str, ...]:
+        """Sentences where program or picture are unlike those of the fit, as far as it says."""
+        made = []
+        if self.version != version:
+            made.append(f"the gate was fitted with version {self.version}; this is {version}")
+        known = self.facts.get("frames")
+        described = picture.frame.describe()
+        if isinstance(known, list) and known and described not in known:
+            fitted = ", ".join(map(str, known[:3]))
+            made.append(f"{picture.origin} is {described}; the gate was fitted on {fitted}")
+        return tuple(made)
 
     def as_record(self) -> dict[str, Any]:
         """The gate as plain values for JSON."""

@@ -204,6 +204,11 @@ class Coder:
         self.picture = picture
         self._pixels, self._memory = picture.pixels(), Memory()
 
+    @property
+    def saved(self) -> float:
+        """Seconds that the results kept for the last codec took to compute."""
+        return self._memory.saved
+
     def code(self, step: Step) -> Compressed:
         """The picture coded by one codec; raises `ChainError` where it cannot be used."""
         rows = CodedRows(self.picture, step, memory=self._memory, pixels=self._pixels)

@@ -160,7 +160,7 @@ def sweep(
     def work(number: int) -> Swept:
         first, rest = (str(parts[number][0]), parts[number][1])
         before, known = degraded[first]
-        made, size = treat(before, rest, known, read, kept[first])
+        made, size, _ = treat(before, rest, known, read, kept[first])
         if not hasattr(own, "scorer"):
             own.scorer = Scorer(clean, files=files)
         scores = own.scorer.score(made, asked, strict=False)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass, field
 from threading import Lock
+from typing import NamedTuple
 
 from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.step import KNOWN, Chain, Step
@@ -14,8 +16,15 @@ from magnetite.core.operations.restoration_chain import run
 from magnetite.core.picture import Picture
 from magnetite.core.quantities import Quantity
 
-#: A picture part of the way through a treatment: itself, and the bytes of the last codec's file.
-State = tuple[Picture, int | None]
+
+class Treated(NamedTuple):
+    """A picture after a treatment, or part of the way through it."""
+
+    picture: Picture
+    #: Bytes of the last codec's file.
+    size: int | None = None
+    #: Time of all steps, those shared with treatments before included.
+    seconds: float = 0.0
 
 
 @dataclass
@@ -23,17 +32,20 @@ class Kept:
     """Intermediate results of one picture's treatments that begin alike."""
 
     #: Pictures after restorations, by the canonical text of all that was done.
-    states: dict[str, State] = field(default_factory=dict)
+    states: dict[str, Treated] = field(default_factory=dict)
     #: The last coder of the picture: it keeps colours and transform.
     _coder: Coder | None = None
     _lock: Lock = field(default_factory=Lock)
 
-    def code(self, picture: Picture, step: Step) -> bytes:
-        """The file of a picture, by the coder that coded it last if there is one."""
+    def code(self, picture: Picture, step: Step) -> tuple[bytes, float]:
+        """The file of a picture, by the coder that coded it last if there is one.
+
+        Also the seconds that the results kept from before took to compute.
+        """
         with self._lock:
             if self._coder is None or self._coder.picture is not picture:
                 self._coder = Coder(picture)
-            return self._coder.code(step).data
+            return self._coder.code(step).data, self._coder.saved
 
 
 def treat(
@@ -42,8 +54,8 @@ def treat(
     known: Quantity | None = None,
     files: ReadOnce | None = None,
     kept: Kept | None = None,
-) -> State:
-    """A picture after restorations and codecs, and the bytes of the last codec's file.
+) -> Treated:
+    """A picture after restorations and codecs, the bytes of the last codec's file, and the time.
 
     Between restorations samples stay float; a codec codes whole digital numbers, from its file.
 
@@ -65,26 +77,28 @@ def treat(
         If a setting is `known` and nothing is known.
     """
     kept = kept or Kept()
-    state: State = degraded, None
+    made = Treated(degraded)
     done = ""
     for part in _runs(_with_known(chain, known) if chain is not None else None):
         done += f"{part} + "
         if done in kept.states:
-            state = kept.states[done]
+            made = kept.states[done]
             continue
-        state = _part_done(state, part, files, kept)
+        made = _part_done(made, part, files, kept)
         if part.steps[0].kind == "restoration":
-            kept.states[done] = state
-    return state
+            kept.states[done] = made
+    return made
 
 
-def _part_done(state: State, part: Chain, files: ReadOnce | None, kept: Kept) -> State:
-    picture, size = state
+def _part_done(made: Treated, part: Chain, files: ReadOnce | None, kept: Kept) -> Treated:
+    start, (picture, size, seconds) = time.perf_counter(), made
     if part.steps[0].kind == "codec":
-        data = kept.code(picture, part.steps[0])
-        return expand(data), len(data)
-    restored = run(picture, part, picture.pixels(), files)
-    return picture.with_pixels(restored.pixels)[0], size
+        data, saved = kept.code(picture, part.steps[0])
+        picture, size, seconds = expand(data), len(data), seconds + saved
+    else:
+        restored = run(picture, part, picture.pixels(), files)
+        picture = picture.with_pixels(restored.pixels)[0]
+    return Treated(picture, size, seconds + time.perf_counter() - start)
 
 
 def _runs(chain: Chain | None) -> list[Chain]:

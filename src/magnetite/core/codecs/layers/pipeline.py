@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
@@ -41,6 +42,15 @@ class Layer(Protocol):
     def backward(self, data: Any) -> Any: ...
 
 
+class _Made(NamedTuple):
+    """A layer's result, and how long it took to compute."""
+
+    layer: Layer
+    given: Any
+    result: Any
+    seconds: float
+
+
 class Memory:
     """Results of the layers in the run before, for runs that differ in later layers alone.
 
@@ -48,22 +58,30 @@ class Memory:
     computes colours and transform once.
     """
 
+    #: Seconds that the results taken from before took to compute.
+    saved = 0.0
+
     def __init__(self) -> None:
-        self._before: list[tuple[Layer, Any, Any]] = []
-        self._now: list[tuple[Layer, Any, Any]] = []
+        self._before: list[_Made] = []
+        self._now: list[_Made] = []
 
     def run(self, layer: Layer, data: Any) -> Any:
         """The layer's result for the data, computed or kept."""
         if isinstance(layer, Compound):
             return layer.coded(data, self)
-        kept = [m for known, given, m in self._before if given is data and known == layer]
-        made = kept[0] if kept else layer.forward(data)
-        self._now.append((layer, data, made))
-        return made
+        made = next((m for m in self._before if m.given is data and m.layer == layer), None)
+        if made is None:
+            start = time.perf_counter()
+            result = layer.forward(data)
+            made = _Made(layer, data, result, time.perf_counter() - start)
+        else:
+            self.saved += made.seconds
+        self._now.append(made)
+        return made.result
 
     def turn(self) -> None:
         """Begin a new run."""
-        self._before, self._now = self._now, []
+        self._before, self._now, self.saved = self._now, [], 0.0
 
 
 class Compound:
