@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from magnetite.core.arrays import Float64
+from magnetite.core.curves.comparison import Better
 from magnetite.core.errors import InputError, MagnetiteError
 from magnetite.core.gate.gate import Feature, Gate
 from magnetite.core.methods.declarations import Metric
@@ -22,6 +23,7 @@ from magnetite.core.opinion.raters import Crowd, simulated_answers, truth_of
 from magnetite.core.opinion.record import Answers, BlindTest, Stimulus
 from magnetite.core.opinion.scaling import Model
 from magnetite.core.quantities import counted
+from magnetite.experiment.results import better_of
 from magnetite.files.atomic import check_writable, inside, make_folder
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
@@ -254,7 +256,8 @@ def _agreements(
         if same := [words for words, v in (("figures", x), ("opinions", y)) if np.ptp(v) == 0]:
             notes.append(f"{name}: the {same[0]} of all {len(kept)} pictures are the same")
             continue
-        agreements[name], used[name] = agreement(x, y), kept
+        better: Better = "higher" if better_of(name) == "higher" else "lower"
+        agreements[name], used[name] = agreement(x, y, better), kept
     if not agreements:
         return {}, [], notes
     best = max(agreements, key=lambda name: agreements[name].pearson.value)

@@ -308,7 +308,7 @@ def test_a_mapping_finds_the_curve_that_made_the_opinions(falls: bool) -> None:
     x = np.linspace(20, 50, 40)
     y = 1.2 + 3.5 / (1 + np.exp(-(x - 33) / 4))
     x = -x if falls else x
-    mapping = fitted_mapping(x, y)
+    mapping = fitted_mapping(x, y, "lower" if falls else "higher")
     np.testing.assert_allclose(mapping(x), y, atol=1e-3)
     assert mapping.inverse(3.0) == pytest.approx(
         (-1 if falls else 1) * (33 + 4 * math.log(1.8 / 1.7)), abs=0.02
@@ -325,7 +325,7 @@ def test_intervals_of_agreement_hold() -> None:
     for _ in range(60):
         y = rng.normal(size=40)
         one, other = (0.8 * y + 0.6 * rng.normal(size=40) for _ in range(2))
-        found = agreement(one, y)
+        found = agreement(one, y, "higher")
         held.append(
             [found.pearson.low <= 0.8 <= found.pearson.high,
              found.spearman.low <= 6 / math.pi * math.asin(0.4) <= found.spearman.high]
@@ -345,6 +345,14 @@ def test_intervals_of_agreement_hold() -> None:
     worse = 0.5 * y + 0.87 * rng.normal(size=40)
     assert steiger(y + 0.1 * rng.normal(size=40), worse, y) < 1e-6
     assert steiger(one, one, y) == 1
+    # Of a metric of which the lower is better its opposite; for one that contradicts, below 0.
+    turned, against = agreement(-one, y, "lower"), agreement(one, y, "lower")
+    assert turned.pearson.value == pytest.approx(found.pearson.value)
+    assert turned.spearman.value == found.spearman.value == -against.spearman.value
+    assert against.pearson.value <= 0.1
+    assert steiger(found.predicted, against.predicted, y) < 1e-3
+    assert steiger(against.predicted, np.ones(40), y) > 0.9
+    assert against.rmse.value > 0.95 * y.std()
 
 
 def test_a_tie_is_half_a_win_for_each() -> None:

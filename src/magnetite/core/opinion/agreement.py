@@ -14,6 +14,7 @@ import numpy as np
 from magnetite.core.analysis.statistics import spearman
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
+from magnetite.core.curves.comparison import Better
 
 #: Parameters of the mapping: degrees of freedom that the rmse loses.
 _PARAMETERS = 4
@@ -58,15 +59,16 @@ class Agreement:
     predicted: Float64
 
 
-def fitted_mapping(x: Float64, y: Float64) -> LogisticMapping:
+def fitted_mapping(x: Float64, y: Float64, better: Better) -> LogisticMapping:
     """Logistic curve through figures and opinions, each of shape (n,), least squares.
 
-    It rises or falls with the figures as the opinions do.
+    It rises with figures of which the higher is better, and falls with others, whatever the
+    opinions say: a metric that contradicts them does not follow them.
     """
     from scipy.optimize import least_squares
 
     centre, spread = float(np.median(x)), float(x.std()) or 1.0
-    up = 1.0 if spearman(x.tolist(), y.tolist()) >= 0 else -1.0
+    up = 1.0 if better == "higher" else -1.0
     unit = (x - centre) / spread * up
     reach = float(np.ptp(y)) or 1.0
 
@@ -95,20 +97,25 @@ def fitted_mapping(x: Float64, y: Float64) -> LogisticMapping:
     )  # fmt: skip
 
 
-def agreement(x: Float64, y: Float64) -> Agreement:
+def agreement(x: Float64, y: Float64, better: Better) -> Agreement:
     """Correlations and rmse after the mapping, with 95 % intervals by Fisher's z and chi-square.
+
+    The rank correlation is below 0 where the metric prefers the pictures that people like less;
+    Pearson's is then near 0, since no mapping in the metric's direction explains the opinions.
 
     Parameters
     ----------
     x, y : float arrays, shape (n,)
         A metric's figures, finite, and opinions; six or more.
+    better : "higher" or "lower"
+        The better direction of the metric.
     """
     from scipy.special import chdtri
 
-    mapping = fitted_mapping(x, y)
+    mapping = fitted_mapping(x, y, better)
     predicted, count = mapping(x), x.size
-    pearson = float(np.corrcoef(predicted, y)[0, 1]) if predicted.std() > 0 else 0.0
-    rank = abs(spearman(x.tolist(), y.tolist()))
+    pearson = _correlation(predicted, y)
+    rank = (1 if better == "higher" else -1) * spearman(x.tolist(), y.tolist())
     freedom = max(1, count - _PARAMETERS)
     total = float(np.sum((predicted - y) ** 2))
     ends = (math.sqrt(total / float(chdtri(freedom, p))) for p in (0.025, 0.975))
@@ -118,6 +125,13 @@ def agreement(x: Float64, y: Float64) -> Agreement:
         _fisher(rank, math.sqrt(1.06 / (count - 3))),
         Estimate(math.sqrt(total / freedom), *ends), predicted,
     )  # fmt: skip
+
+
+def _correlation(one: Float64, other: Float64) -> float:
+    """Pearson's correlation; 0 of values that differ by rounding alone."""
+    if any(np.ptp(own) <= 1e-9 * np.abs(own).max() for own in (one, other)):
+        return 0.0
+    return float(np.corrcoef(one, other)[0, 1])
 
 
 def _fisher(correlation: float, error: float) -> Estimate:
@@ -138,8 +152,8 @@ def steiger(one: Float64, other: Float64, y: Float64) -> float:
     one, other, y : float arrays, shape (n,)
         Predictions by two metrics, and opinions; 1 where the predictions are the same.
     """
-    r1, r2, r12 = (float(np.corrcoef(a, b)[0, 1]) for a, b in ((one, y), (other, y), (one, other)))
-    if not all(map(math.isfinite, (r1, r2, r12))) or r12 >= 1 - 1e-12:
+    r1, r2, r12 = (_correlation(a, b) for a, b in ((one, y), (other, y), (one, other)))
+    if r12 >= 1 - 1e-12:
         return 1.0
     mean = min((r1 + r2) / 2, 1 - 1e-9)
     psi = r12 * (1 - 2 * mean**2) - mean**2 * (1 - 2 * mean**2 - r12**2) / 2
