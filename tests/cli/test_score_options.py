@@ -8,6 +8,7 @@ import itertools
 import json
 import math
 import re
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -170,7 +171,9 @@ def test_folders_are_matched_by_name_and_repeats_summed_up(run: Run, tmp_path: P
     names = [(row["reference"], row["test"]) for row in content["rows"]]
     assert names[0] == ("trays/chart-plate.png", "1/chart-plate.tif")
     assert len(names) == 6
-    assert "trays/clay-core.png has no partner and is left out" in done.stderr
+    for folder in ("1", "2", "3"):
+        lacking = f"without a partner in {folder}, and left out there: trays/banded-ironstone.png, "
+        assert lacking in done.stderr
     first = content["repeats"][0]
     values = [row["scores"]["psnr"] for row in content["rows"][:3]]
     assert first["reference"] == "trays/chart-plate.png"
@@ -183,6 +186,25 @@ def test_folders_are_matched_by_name_and_repeats_summed_up(run: Run, tmp_path: P
     lines = run(*words, "--format", "csv").stdout.splitlines()
     assert lines[0] == "reference,metric,number,mean,sd,low,high"
     assert len(lines) == 1 + 3 * 3, "each of two references, and both"
+    copies = (("3/clay-core.tif", "2/clay-core.tif"), ("trays/x.png", "trays/chart-plate.png"))
+    run("degrade", "trays/clay-core.png", "2/clay-core.tif", "gaussian-noise", "sd=9dn")
+    for copy, known in (
+        *copies,
+        ("1/x.tif", "1/chart-plate.tif"),
+        ("2/x.tif", "2/chart-plate.tif"),
+    ):
+        shutil.copy(tmp_path / known, tmp_path / copy)
+    run("degrade", "trays/clay-core.png", "1/clay-core.tif", "gaussian-noise", "sd=8dn")
+    again = run(*words, "1", "--format", "json")
+    for copy, known in copies:
+        assert f"{copy} holds the same samples as {known}: it counts once" in again.stderr
+    assert "1/chart-plate.tif is named twice: it counts once" in again.stderr
+    numbers = {one["reference"]: one["scores"]["psnr"]["number"]
+               for one in json.loads(again.stdout)["repeats"]}  # fmt: skip
+    assert numbers == {
+        "trays/chart-plate.png": 3, "trays/clay-core.png": 2, "trays/veined-breccia.png": 3,
+        "all references": 3,
+    }  # fmt: skip
     assert "repeats are at least two" in run("score", "trays", "1", "--repeats", status=2).stderr
     mixed = run("score", "trays", "1/chart-plate.tif", status=2).stderr
     assert "1/chart-plate.tif is not a folder, unlike the first" in mixed

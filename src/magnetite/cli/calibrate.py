@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, cast
 import typer
 
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
-from magnetite.cli.options import FullScaleOption, RegionOption, load, note, protect
+from magnetite.cli.options import FullScaleOption, RegionOption, load, load_distinct, note, protect
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.core.errors import InputError
 from magnetite.core.quantities import figure
@@ -268,7 +268,7 @@ def naturalness_command(
     protect(pictures, [out])
     if out.suffix.lower() != ".json":
         raise InputError(f"{out}: the model is a JSON file; name one that ends in .json")
-    model = fit_naturalness(load(path, full_scale) for path in pictures)
+    model = fit_naturalness(picture for _, picture in load_distinct(pictures, full_scale))
     write_json(out, model.as_record())
     say(f"{model.patches} sharp patches of {PATCH}x{PATCH} px from {model.pictures} pictures")
     say_done(f"wrote {out}")

@@ -14,7 +14,7 @@ from magnetite.cli.options import (
     FullScaleOption,
     RegionOption,
     limits,
-    load,
+    load_distinct,
     note,
     protect,
 )
@@ -92,7 +92,7 @@ def run(
         raise InputError("a reference is named twice")
     if out is not None:
         protect(references, [out / name for name in _FILES])
-    references, pictures = _distinct(references, full_scale)
+    references, pictures = map(list, zip(*load_distinct(references, full_scale), strict=True))
     if region is not None:
         region.crop(pictures[0])
     sources = [Source(str(path.resolve()), limits.conversion, full_scale) for path in references]
@@ -124,19 +124,6 @@ def run(
 
 
 _FILES = ("scores.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png")
-
-
-def _distinct(references: list[Path], full_scale: float | None) -> tuple[list[Path], list[Picture]]:
-    """The references with their pictures; equal samples under two names count once, with a note."""
-    known: dict[bytes, tuple[Path, Picture]] = {}
-    for path in references:
-        picture = load(path, full_scale)
-        digest = picture.digest()
-        if digest in known:
-            note(f"{path} holds the same samples as {known[digest][0]}: it is left out")
-        else:
-            known[digest] = path, picture
-    return [path for path, _ in known.values()], [picture for _, picture in known.values()]
 
 
 def _score_of(text: str) -> Target:

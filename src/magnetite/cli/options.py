@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -89,6 +89,20 @@ def load(path: Path, full_scale: float | None = None, *, conversion: bool = True
     from magnetite import convert
 
     return convert(picture, limits.conversion)
+
+
+def load_distinct(
+    paths: Iterable[Path], full_scale: float | None
+) -> Iterator[tuple[Path, Picture]]:
+    """Files with their pictures; equal samples under two names count once, with a note."""
+    known: dict[bytes, Path] = {}
+    for path in paths:
+        picture = load(path, full_scale)
+        first = known.setdefault(picture.digest(), path)
+        if first is path:
+            yield path, picture
+        else:
+            note(f"{path} holds the same samples as {first}: it is left out")
 
 
 def rows_of(path: Path, full_scale: float | None = None, *, conversion: bool = True) -> Rows:

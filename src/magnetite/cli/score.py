@@ -19,9 +19,11 @@ from magnetite.cli.options import (
 )
 from magnetite.cli.score_output import Row, print_rows
 from magnetite.core.errors import InputError
+from magnetite.core.quantities import abbreviated
 
 if TYPE_CHECKING:
-    from magnetite.core.operations.score import Pair
+    from magnetite.core.operations.score import Pair, Scores
+    from magnetite.core.picture.rows import Rows
 
 
 _MAP_FILES = ("error.tif", "ssim.tif", "gmsd.tif", "delta-e.tif", "maps.png")
@@ -88,8 +90,8 @@ def run(
 
     asked = selected(metrics, "metric")
     pairs, alone = pairs_of(ref, tests)
-    for path in alone:
-        note(f"{path} has no partner and is left out")
+    for folder, files in alone.items():
+        note(f"without a partner in {folder}, and left out there: {abbreviated(files)}")
     if maps is not None:
         _check_names(pairs)
         protect(
@@ -98,6 +100,8 @@ def run(
         )
     inside = None if mask is None else load(mask).samples
     rows: list[Row] = []
+    own: list[tuple[str, Scores]] = []
+    references: dict[bytes, Path] = {}
     for reference_path, path in pairs:
         if not rows or rows[-1].reference != reference_path:
             scorer = Scorer(
@@ -105,6 +109,8 @@ def run(
                 mask=inside, gray=gray, mixed_depths=mixed_depths, align=align, files=DiskFiles(),
                 allowance=limits.allowance,
             )  # fmt: skip
+            counted = repeats and _is_new(references, scorer.reference, reference_path)
+            known: dict[bytes, Path] = {}
         test = rows_of(path, full_scale)
         try:
             pair = scorer.pair(test)
@@ -116,12 +122,25 @@ def run(
             note(f"{path} lies {pair.shift} of {reference_path}; {pair.words}")
         frame = scorer.reference.frame
         rows.append(Row(reference_path, frame, path, scores, scorer.part, coded_file(path)))
+        if counted and _is_new(known, test, path):
+            own.append((str(reference_path), scores))
         if maps is not None:
             _write_maps(pair, path, maps)
     for remark in dict.fromkeys(remark for row in rows for remark in row.scores.remarks):
         note(remark)
-    own = [(str(row.reference), row.scores) for row in rows]
     print_rows(rows, list(asked), summarise_by_reference(own) if repeats else {}, format)
+
+
+def _is_new(known: dict[bytes, Path], picture: Rows, path: Path) -> bool:
+    """Whether no picture before has the same samples: a copy is no repeat, which is said."""
+    from magnetite.core.picture.rows import digest_of
+
+    first = known.setdefault(digest_of(picture), path)
+    if first is path:
+        return True
+    words = "is named twice" if first == path else f"holds the same samples as {first}"
+    note(f"{path} {words}: it counts once")
+    return False
 
 
 def _check_names(pairs: list[tuple[Path, Path]]) -> None:

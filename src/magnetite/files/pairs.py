@@ -13,8 +13,12 @@ _ENDINGS = {
 }  # fmt: skip
 
 
-def pairs_of(reference: Path, tests: list[Path]) -> tuple[list[tuple[Path, Path]], list[Path]]:
+def pairs_of(
+    reference: Path, tests: list[Path]
+) -> tuple[list[tuple[Path, Path]], dict[Path, list[str]]]:
     """Pairs of a reference and a test, by the reference's name; and files without a partner.
+
+    Those are by the folder that lacks one.
 
     Of folders, `a/tile.png` goes with `b/tile.tif`.
 
@@ -25,7 +29,7 @@ def pairs_of(reference: Path, tests: list[Path]) -> tuple[list[tuple[Path, Path]
     """
     folders = [path.is_dir() for path in (reference, *tests)]
     if not any(folders):
-        return [(reference, test) for test in tests], []
+        return [(reference, test) for test in tests], {}
     if not all(folders):
         odd = (reference, *tests)[folders.index(not folders[0])]
         raise InputError(
@@ -33,7 +37,8 @@ def pairs_of(reference: Path, tests: list[Path]) -> tuple[list[tuple[Path, Path]
             "picture against pictures, or a folder against folders"
         )
     references = _by_name(reference)
-    pairs, alone = [], []
+    pairs: list[tuple[Path, Path]] = []
+    alone: dict[Path, list[str]] = {}
     for folder in tests:
         found = _by_name(folder)
         common = [name for name in references if name in found]
@@ -43,8 +48,9 @@ def pairs_of(reference: Path, tests: list[Path]) -> tuple[list[tuple[Path, Path]
                 "without their endings"
             )
         pairs += [(references[name], found[name]) for name in common]
-        for name in sorted(references.keys() ^ found.keys()):
-            alone.append(references.get(name) or found[name])
+        for one, other, lacking in ((references, found, folder), (found, references, reference)):
+            if only := [str(one[name]) for name in one if name not in other]:
+                alone.setdefault(lacking, []).extend(only)
     return sorted(pairs, key=lambda pair: pair[0]), alone
 
 

@@ -7,6 +7,7 @@ import io
 import json
 import math
 import re
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +16,7 @@ from scipy.special import gamma, ndtr
 
 import magnetite
 from conftest import Run, texture
-from magnetite.core.errors import PictureError
+from magnetite.core.errors import InputError, PictureError
 from magnetite.core.gauges.naturalness import asymmetric_gaussian
 from magnetite.core.gauges.noise_level import noise_curve
 from magnetite.core.methods.catalogue import every
@@ -181,6 +182,12 @@ def test_naturalness_grows_as_pictures_get_worse(run: Run, tmp_path: Path) -> No
     assert gauge == "naturalness model=model.json"
     record = json.loads((tmp_path / "model.json").read_text())
     assert np.shape(record["covariance"]) == (36, 36)
+    shutil.copy(tmp_path / good[0], tmp_path / "copy.png")
+    twice = run("calibrate", "naturalness", *good, "copy.png", "--out", "twice.json")
+    assert f"copy.png holds the same samples as {good[0]}: it is left out" in twice.stderr
+    assert json.loads((tmp_path / "twice.json").read_text()) == record
+    with pytest.raises(InputError, match="pictures 1 and 2 hold the same samples"):
+        magnetite.fit_naturalness([magnetite.read(tmp_path / good[0])] * 2)
     run("scenes", "trays", "--size", "400x300")
     for chain in ("gaussian-blur sigma=1", "gaussian-noise sd=8%", "quantize bits=3"):
         run("degrade", "trays/veined-breccia.png", "worse.png", *chain.split())

@@ -79,6 +79,8 @@ def fit_naturalness(pictures: Iterable[Picture]) -> Model:
     ------
     PictureError
         If a picture has no patch of 96x96 with any texture, or all together have fewer than 40.
+    InputError
+        If two pictures hold the same samples: their patches would count twice.
 
     Examples
     --------
@@ -88,7 +90,11 @@ def fit_naturalness(pictures: Iterable[Picture]) -> Model:
     (36,)
     """
     found = []
-    for picture in pictures:
+    first: dict[bytes, int] = {}
+    for number, picture in enumerate(pictures, 1):
+        known = first.setdefault(picture.digest(), number)
+        if known != number:
+            raise InputError(f"pictures {known} and {number} hold the same samples: give one")
         plane = np.asarray(luma(picture.on_scale(255.0)), np.float64)
         features, contrast = _features(plane, picture.origin)
         found.append(features[contrast > _SHARP * contrast.max()])
