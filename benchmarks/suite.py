@@ -73,9 +73,7 @@ def _options() -> argparse.Namespace:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--only", default="", help="cases whose name has this text")
     parser.add_argument(
-        "--json",
-        type=Path,
-        help="file for the figures; it keeps those of other cases",
+        "--json", type=Path, help="file for the figures; it keeps those of other cases"
     )
     parser.add_argument("--quick", action="store_true", help="compare with the stored figures")
     parser.add_argument("--store", action="store_true", help="store the quick run's figures")

@@ -362,10 +362,7 @@ def _coverage() -> str:
 def _parts() -> Iterator[tuple[str, str]]:
     yield "Intervals", _intervals()
     yield "Noise of photographs, estimated", _noise_on_photographs()
-    yield (
-        "Verdicts on residuals",
-        _VERDICTS + _verdicts(),
-    )
+    yield ("Verdicts on residuals", _VERDICTS + _verdicts())
     yield "Order of the gauges", _gauges()
     yield "Mutated files", _fuzzed()
     yield "Faults", _faults()

@@ -126,16 +126,9 @@ def main(target: Path) -> None:
             ["degrade", chart, "aimed.png", "gaussian-blur", "sigma=auto", "--aim", "ssim=0.80"],
         )
         run_in_terminal(["degrade", reference, "noisy.png", "gaussian-noise", "sd=8dn"], folder)
-        for words in (
-            ["noise", reference, "noisy.png"],
-            ["sharpness", chart],
-        ):
+        for words in (["noise", reference, "noisy.png"], ["sharpness", chart]):
             run_in_terminal(["view", *words], folder)
-        for name in (
-            "noise",
-            "sharpness",
-            "photon-transfer",
-        ):
+        for name in ("noise", "sharpness", "photon-transfer"):
             shutil.copy(folder / f"{name}.png", target / f"{name}.png")
         _photograph_chart(folder, target, run_in_terminal)
         run_in_terminal(["score", reference, "tile.mgt", "--maps", "maps"], folder)

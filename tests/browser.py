@@ -81,11 +81,7 @@ class Opened:
 
 @contextmanager
 def opened(
-    path: Path,
-    size: tuple[int, int] = (1280, 800),
-    theme: str = "light",
-    *,
-    served: bool = False,
+    path: Path, size: tuple[int, int] = (1280, 800), theme: str = "light", *, served: bool = False
 ) -> Iterator[Opened]:
     """A page opened from disk, or as a web server of its folder serves it."""
     context = _browser().new_context(

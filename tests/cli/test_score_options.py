@@ -260,15 +260,7 @@ def test_pictures_of_unlike_size_keep_all_figures_and_say_what_is_missing(
         assert f"{label} of tests/a-small.png left out: " in shown.stderr
     tiny = magnetite.core.picture.as_picture(np.full((3, 3), 9, np.uint8))
     magnetite.write(tiny, tmp_path / "c.png")
-    gauges = (
-        "gauge",
-        "c.png",
-        "refs/b-large.png",
-        "--metrics",
-        "all",
-        "--format",
-        "csv",
-    )
+    gauges = ("gauge", "c.png", "refs/b-large.png", "--metrics", "all", "--format", "csv")
     lines = list(csv.DictReader(io.StringIO(run(*gauges).stdout)))
     for line in lines:
         for label in set(line) - {"picture", "left out"}:

@@ -62,10 +62,7 @@ def test_no_noise_is_invented_in_clean_pictures(name: str) -> None:
     assert np.abs(restored.samples.astype(int) - picture.samples).max() * step <= 1
 
 
-@given(
-    st.lists(st.integers(0, 40), min_size=3, max_size=60),
-    st.sampled_from([0.5, 1 / 514, 8.5]),
-)
+@given(st.lists(st.integers(0, 40), min_size=3, max_size=60), st.sampled_from([0.5, 1 / 514, 8.5]))
 def test_ties_move_the_median_by_half_their_width(numbers: list[int], width: float) -> None:
     values = np.array(numbers) * width
     plain = float(np.partition(values, values.size // 2)[values.size // 2])

@@ -20,10 +20,7 @@ if TYPE_CHECKING:
     from magnetite.core.chart.result import ChartMeasurement, ChartRow
     from magnetite.core.picture.mosaics import Pattern
 
-app = typer.Typer(
-    no_args_is_help=True,
-    rich_markup_mode="rich",
-)
+app = typer.Typer(no_args_is_help=True, rich_markup_mode="rich")
 
 
 @app.command("noise")
@@ -179,8 +176,7 @@ def chart_command(
         Path, typer.Argument(metavar="PICTURE", help="Picture of the chart, from the camera.")
     ],
     chart: Annotated[
-        Path,
-        typer.Option(help="Record of the chart, from magnetite chart.", metavar="OUT.json"),
+        Path, typer.Option(help="Record of the chart, from magnetite chart.", metavar="OUT.json")
     ],
     tone: Annotated[
         str,

@@ -7,14 +7,7 @@ from typing import Annotated
 
 import typer
 
-from magnetite.cli.options import (
-    FullScaleOption,
-    StepsArgument,
-    limits,
-    note,
-    protect,
-    rows_of,
-)
+from magnetite.cli.options import FullScaleOption, StepsArgument, limits, note, protect, rows_of
 from magnetite.cli.output import say, say_done
 
 

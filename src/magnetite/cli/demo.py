@@ -23,8 +23,7 @@ def run(
         Path, typer.Argument(metavar="[FOLDER]", help="Where to put everything.")
     ] = Path("magnetite-demo"),
     references: Annotated[
-        Path | None,
-        typer.Option(help="Run on your own pictures in this folder.", metavar="DIR"),
+        Path | None, typer.Option(help="Run on your own pictures in this folder.", metavar="DIR")
     ] = None,
     seed: SeedOption = 0,
     workers: Annotated[

@@ -8,13 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
-from magnetite.cli.options import (
-    FullScaleOption,
-    load,
-    note,
-    protect,
-    share_of,
-)
+from magnetite.cli.options import FullScaleOption, load, note, protect, share_of
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.core.errors import InputError
 from magnetite.core.quantities import significant
@@ -24,10 +18,7 @@ if TYPE_CHECKING:
     from magnetite.core.gate.fit import Fitted
     from magnetite.core.gate.gate import Gate, Verdict
 
-app = typer.Typer(
-    no_args_is_help=True,
-    rich_markup_mode="rich",
-)
+app = typer.Typer(no_args_is_help=True, rich_markup_mode="rich")
 #: Exit status where a picture is rejected.
 REJECTED = 1
 
@@ -35,8 +26,7 @@ REJECTED = 1
 @app.command("fit")
 def fit_command(
     table: Annotated[
-        Path | None,
-        typer.Argument(metavar="[TABLE.csv]", help="Figures from score, gauge or run."),
+        Path | None, typer.Argument(metavar="[TABLE.csv]", help="Figures from score, gauge or run.")
     ] = None,
     label: Annotated[
         str | None,

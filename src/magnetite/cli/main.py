@@ -111,8 +111,7 @@ def _options(
         ),
     ] = None,
     max_samples: Annotated[
-        int,
-        typer.Option(help="Pictures that declare more samples are refused.", min=1, max=2**40),
+        int, typer.Option(help="Pictures that declare more samples are refused.", min=1, max=2**40)
     ] = MAX_SAMPLES,
     memory: Annotated[
         str,
@@ -132,8 +131,7 @@ def _options(
         ),
     ] = None,
     quiet: Annotated[
-        bool,
-        typer.Option("--quiet", help="Say results and errors only; also after the command."),
+        bool, typer.Option("--quiet", help="Say results and errors only; also after the command.")
     ] = False,
     commands: Annotated[
         Path | None,

@@ -20,8 +20,7 @@ if TYPE_CHECKING:
 
 def run(
     answers: Annotated[
-        list[Path],
-        typer.Argument(metavar="ANSWERS…", help="Files of answers, or folders of them."),
+        list[Path], typer.Argument(metavar="ANSWERS…", help="Files of answers, or folders of them.")
     ],
     test: Annotated[Path, typer.Option(help="Folder of the test, from ask.", metavar="FOLDER")],
     metrics: Annotated[

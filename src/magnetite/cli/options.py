@@ -41,8 +41,7 @@ SeedOption = Annotated[
 ]
 ReferenceArgument = Annotated[Path, typer.Argument(metavar="REF", help="Reference picture.")]
 StepsArgument = Annotated[
-    list[str],
-    typer.Argument(metavar="STEPS…", help="Chain: name key=value … + name key=value …"),
+    list[str], typer.Argument(metavar="STEPS…", help="Chain: name key=value … + name key=value …")
 ]
 
 

@@ -36,8 +36,7 @@ def run(
         ),
     ] = None,
     metric: Annotated[
-        str | None,
-        typer.Option(help="Metric of the answer; the run's first metric if left out."),
+        str | None, typer.Option(help="Metric of the answer; the run's first metric if left out.")
     ] = None,
     need: Annotated[
         list[str] | None,

@@ -10,14 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
-from magnetite.cli.options import (
-    FullScaleOption,
-    StepsArgument,
-    limits,
-    note,
-    protect,
-    rows_of,
-)
+from magnetite.cli.options import FullScaleOption, StepsArgument, limits, note, protect, rows_of
 from magnetite.cli.output import print_table, say
 from magnetite.cli.progress import working
 from magnetite.core.errors import InputError

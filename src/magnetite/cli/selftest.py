@@ -23,8 +23,7 @@ FAILED = 1
 
 def run(
     out: Annotated[
-        Path | None,
-        typer.Option(help="File for the record: .txt, .json or .pdf.", metavar="FILE"),
+        Path | None, typer.Option(help="File for the record: .txt, .json or .pdf.", metavar="FILE")
     ] = None,
     format: FormatOption = OutputFormat.table,
 ) -> int:

@@ -9,12 +9,7 @@ import typer
 
 from magnetite.cli.drawing import FigureOption, ShowOption, begin, finish, pictures_of
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
-from magnetite.cli.options import (
-    FullScaleOption,
-    SeedOption,
-    StepsArgument,
-    note,
-)
+from magnetite.cli.options import FullScaleOption, SeedOption, StepsArgument, note
 from magnetite.cli.output import print_table
 from magnetite.cli.progress import working
 from magnetite.core.table import Table

@@ -105,10 +105,7 @@ def read_answers(paths: Sequence[Path], test: BlindTest) -> list[Answers]:
 
 
 def opinions(
-    test: Path | str,
-    answers: Path | str | Sequence[Path | str],
-    *,
-    model: Model = "thurstone",
+    test: Path | str, answers: Path | str | Sequence[Path | str], *, model: Model = "thurstone"
 ) -> Opinions:
     """Figures of a blind test: scale values, mean opinion scores or thresholds.
 

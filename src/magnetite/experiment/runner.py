@@ -52,11 +52,7 @@ class Outcome:
 
 
 def run(
-    job: Job,
-    text: str,
-    folder: Path,
-    executor: Executor,
-    listener: Listener | None = None,
+    job: Job, text: str, folder: Path, executor: Executor, listener: Listener | None = None
 ) -> Outcome:
     """Carry out a job in a folder, or the rows of it that are missing.
 

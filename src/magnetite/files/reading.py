@@ -31,10 +31,7 @@ _LARGEST_WEIGHT = 1e30
 
 
 def read(
-    path: str | os.PathLike[str],
-    *,
-    full_scale: float | None = None,
-    max_samples: int = MAX_SAMPLES,
+    path: str | os.PathLike[str], *, full_scale: float | None = None, max_samples: int = MAX_SAMPLES
 ) -> Picture:
     """Read a picture: PNG, TIFF, JPEG, BMP, PGM, PPM, WebP, JPEG 2000, NPY or `.mgt`.
 

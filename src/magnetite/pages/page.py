@@ -184,10 +184,7 @@ def _described(
 
 
 def _rendered(
-    content: Content,
-    pictures: list[dict[str, Any]],
-    texts: list[tuple[str, str]],
-    folder: str,
+    content: Content, pictures: list[dict[str, Any]], texts: list[tuple[str, str]], folder: str
 ) -> bytes:
     templates = environment()
     templates.filters["figure"] = figure

@@ -102,11 +102,7 @@ def noise_figure(reference: Picture, test: Picture, declared: Declared | None = 
 
 
 def _draw_equation(
-    figure: Figure,
-    reference: Picture,
-    test: Picture,
-    noise: Float64,
-    size: tuple[float, float],
+    figure: Figure, reference: Picture, test: Picture, noise: Float64, size: tuple[float, float]
 ) -> None:
     """Reference, noise about mid-gray, and sum, on one gray scale, with the signs between them."""
     wide, tall = size

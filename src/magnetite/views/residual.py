@@ -8,13 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from magnetite.core.analysis.residual import (
-    EDGED,
-    SMALLEST,
-    STRUCTURED,
-    local_strengths,
-    residual,
-)
+from magnetite.core.analysis.residual import EDGED, SMALLEST, STRUCTURED, local_strengths, residual
 from magnetite.core.arrays import Float64
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture

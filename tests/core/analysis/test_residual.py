@@ -11,13 +11,7 @@ from scipy.ndimage import gaussian_filter, uniform_filter
 
 import magnetite
 from conftest import texture
-from magnetite.core.analysis.residual import (
-    _FLOOR,
-    Residual,
-    _edges,
-    local_strengths,
-    residual,
-)
+from magnetite.core.analysis.residual import _FLOOR, Residual, _edges, local_strengths, residual
 from magnetite.core.picture import Picture, as_picture
 from magnetite.synthetic.catalogue import SCENES
 from photographs import Gray, photographs

@@ -64,12 +64,7 @@ def test_convert_and_reading_with_a_conversion_agree(run: Run, tmp_path: Path) -
     magnetite.write(Picture(RGB[::-1].copy(), 8, "rgb"), tmp_path / "b.png")
     steps = ["gray", "weights=bt709", "+", "depth", "bits=12"]
     for name in "ab":
-        run(
-            "convert",
-            f"{name}.png",
-            f"{name}.tif",
-            *steps,
-        )
+        run("convert", f"{name}.png", f"{name}.tif", *steps)
     assert magnetite.read(tmp_path / "a.tif").describe() == "20x12 gray, 12 bits"
     plain = run("score", "a.tif", "b.tif", "--format", "csv").stdout.replace(".tif", ".png")
     on_reading = run(

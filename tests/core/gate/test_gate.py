@@ -15,14 +15,7 @@ from conftest import Run
 from magnetite.core.errors import InputError
 from magnetite.core.gate.fit import fit_classes, fit_scores
 from magnetite.core.gate.gate import Gate
-from magnetite.core.gate.rates import (
-    area,
-    most_accepted,
-    rate,
-    references_needed,
-    share,
-    threshold,
-)
+from magnetite.core.gate.rates import area, most_accepted, rate, references_needed, share, threshold
 from magnetite.synthetic.catalogue import SCENES
 
 

@@ -414,8 +414,7 @@ def test_commands_work_in_bands_of_the_memory_allowed(run: Run, tmp_path: Path) 
 
 
 @pytest.mark.parametrize(
-    "step",
-    [m.example for kind in ("degradation", "restoration") for m in every(kind)],
+    "step", [m.example for kind in ("degradation", "restoration") for m in every(kind)]
 )
 def test_every_method_that_bands_take_gives_what_the_whole_picture_gives(
     step: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch

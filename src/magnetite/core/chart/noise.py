@@ -61,11 +61,7 @@ class NoiseModel:
 
 
 def measure_noise(
-    pixels: Float64,
-    chart: Chart,
-    mapping: Mapping,
-    tone: Tone,
-    rounding: float,
+    pixels: Float64, chart: Chart, mapping: Mapping, tone: Tone, rounding: float
 ) -> list[NoiseModel]:
     """The noise model of each channel.
 

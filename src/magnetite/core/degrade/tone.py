@@ -45,9 +45,7 @@ def contrast(
     reach=0,
 )
 def gamma(
-    pixels: Pixels,
-    *,
-    exponent: Annotated[float, Number(0.1, 10), "exponent; 1 changes nothing"],
+    pixels: Pixels, *, exponent: Annotated[float, Number(0.1, 10), "exponent; 1 changes nothing"]
 ) -> Pixels:
     """`x^exponent`; samples below 0 keep their sign."""
     return np.sign(pixels) * np.abs(pixels) ** pixels.dtype.type(exponent)
@@ -60,11 +58,7 @@ def gamma(
     source=_GONZALEZ,
     reach=0,
 )
-def offset(
-    pixels: Pixels,
-    *,
-    by: Annotated[float, Amplitude(-1, 1), "added constant"],
-) -> Pixels:
+def offset(pixels: Pixels, *, by: Annotated[float, Amplitude(-1, 1), "added constant"]) -> Pixels:
     """`x + by`.
 
     Not clipped.

@@ -8,22 +8,10 @@ from typing import Annotated
 import numpy as np
 
 from magnetite.core.arrays import Pixels
-from magnetite.core.gauges.noise_level import (
-    diagonal_counts,
-    noise_of_counts,
-    noise_wavelet,
-)
+from magnetite.core.gauges.noise_level import diagonal_counts, noise_of_counts, noise_wavelet
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
-from magnetite.core.methods.sums import (
-    Part,
-    Sums,
-    Totals,
-    moments,
-    pooled,
-    quotient,
-    variance,
-)
+from magnetite.core.methods.sums import Part, Sums, Totals, moments, pooled, quotient, variance
 from magnetite.core.picture.least_size import check_size
 
 _GONZALEZ = "Gonzalez and Woods, Digital Image Processing, 4th ed. (2018), section 3.3"

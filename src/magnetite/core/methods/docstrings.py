@@ -9,13 +9,7 @@ from __future__ import annotations
 import inspect
 import math
 
-from magnetite.core.methods.declarations import (
-    ColourPolicy,
-    Degradation,
-    Figure,
-    Method,
-    Metric,
-)
+from magnetite.core.methods.declarations import ColourPolicy, Degradation, Figure, Method, Metric
 
 _SHAPES = {
     ColourPolicy.EACH: "shape (h, w) or (h, w, n); of several channels each separately",

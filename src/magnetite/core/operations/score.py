@@ -158,11 +158,7 @@ class Scorer:
         return RegionRows(source, self.part)
 
     def score(
-        self,
-        test: Rows | Samples | Pair,
-        metrics: Named = DEFAULT_METRICS,
-        *,
-        strict: bool = True,
+        self, test: Rows | Samples | Pair, metrics: Named = DEFAULT_METRICS, *, strict: bool = True
     ) -> Scores:
         """Scores of a test picture, or of the pair made from it; see `score`.
 

@@ -173,12 +173,7 @@ class _Stage:
         return first, sums
 
     def _shrunk(
-        self,
-        plane: Float32,
-        guide: Float32 | None,
-        keys: list[Int64],
-        first: int,
-        last: int,
+        self, plane: Float32, guide: Float32 | None, keys: list[Int64], first: int, last: int
     ) -> tuple[Float32, Float32]:
         """Weighted sums of shrunk coefficients of every block, and of their weights."""
         from magnetite.core.restore.kernels.blocks import transform

@@ -16,13 +16,7 @@ from numpy.typing import NDArray
 
 from magnetite.core.arrays import Int32, Int64, UInt8
 from magnetite.core.codecs.entropy.blocks_model import class_of
-from magnetite.core.codecs.entropy.coder import (
-    NEXT,
-    code_alone,
-    code_mixed,
-    compiled,
-    forced,
-)
+from magnetite.core.codecs.entropy.coder import NEXT, code_alone, code_mixed, compiled, forced
 
 Slots = NDArray[np.uint32]
 

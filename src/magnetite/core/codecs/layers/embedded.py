@@ -194,10 +194,7 @@ def _model() -> tuple[Any, Any]:
     from magnetite.core.codecs.entropy import planes_model
     from magnetite.core.codecs.entropy.coder import new_slots, new_weights
 
-    return (
-        new_slots(planes_model.SLOTS),
-        new_weights(planes_model.SETS),
-    )
+    return (new_slots(planes_model.SLOTS), new_weights(planes_model.SETS))
 
 
 def _maps(planes: list[Bands]) -> list[list[list[Any]]]:
