@@ -145,17 +145,17 @@ def check_command(
     if not paths:
         raise InputError(f"{pictures[0]}: the folder holds no picture")
     references = _references(rule, paths, reference or [])
+    remarks: dict[str, None] = {}
     judged = [
-        _verdict(rule, path, clean, full_scale)
+        _verdict(rule, path, clean, full_scale, remarks)
         for path, clean in zip(paths, references, strict=True)
     ]
     _print_verdicts(list(zip(paths, judged, strict=True)), format)
-    remarks: dict[str, None] = {}
-    for path, verdict in zip(paths, judged, strict=True):
-        words = (f"{path} is not judged: {verdict}",)
-        remarks |= dict.fromkeys(words if isinstance(verdict, str) else verdict.remarks)
     for remark in remarks:
         note(remark)
+    for path, verdict in zip(paths, judged, strict=True):
+        if isinstance(verdict, str):
+            note(f"{path} is not judged: {verdict}")
     passed = all(isinstance(verdict, Verdict) and verdict.accepted for verdict in judged)
     return 0 if passed else REJECTED
 
@@ -175,16 +175,23 @@ def _references(
 
 
 def _verdict(
-    rule: Gate, path: Path, reference: Path | None, full_scale: float | None
+    rule: Gate,
+    path: Path,
+    reference: Path | None,
+    full_scale: float | None,
+    remarks: dict[str, None],
 ) -> Verdict | str:
-    """The verdict on a picture, or why it has none."""
+    """The verdict on a picture, or why it has none; remarks on it are added to the others."""
+    from magnetite import __version__
     from magnetite.core.errors import PictureError
-    from magnetite.experiment.gating import check_gate
+    from magnetite.core.gate.judging import judge
+    from magnetite.files.resources import DiskFiles
 
     picture = load(path, full_scale)
+    remarks |= dict.fromkeys(rule.remarks_on(picture, __version__))
     try:
         clean = None if reference is None else load(reference, full_scale)
-        return check_gate(rule, picture, clean)
+        return judge(rule, picture, clean, DiskFiles())
     except (PictureError, InputError) as error:
         return str(error)
 
