@@ -50,7 +50,8 @@ have unshifted. The shift is printed and is part of JSON and CSV.
 
 `--repeats` takes all tests of a reference as repeats, of several seeds for instance, and gives
 their mean, sample sd (n - 1) and the 95 % interval of the mean, `mean ± t sd / √n` with Student's
-t. Tests that hold the same samples are one repeat, and references that do are one reference; a note names them.
+t. Tests that hold the same samples are one repeat, and references that do are one reference; a note
+names them.
 
 ## Maps and curves
 

@@ -56,7 +56,7 @@ def folder(tmp_path: Path) -> Path:
         ('[["soft", "known"]]', '[["soft"]]', "pairs.exclude"),
         ("exclude =", 'only = [["soft", "known"]]\nexclude =',
          "no degradation is paired with a treatment"),
-        ('[["soft", "known"]]', "[]", "sd=known: 'soft' states no sd of noise"),
+        ('[["soft", "known"]]', "[]", "sd=known: 'soft' does not end with noise of a stated sd"),
         ('by = "ssim"', 'by = "mae"', "keep.by: 'mae' is not among the scores"),
         ("worst 1", "worst 0", "is none of: none, all, worst N"),
         ("[scores]", "[scorse]", "did you mean scores?"),

@@ -202,7 +202,7 @@ class Plan(_Table):
 
     @model_validator(mode="after")
     def _known_noise_is_known(self) -> Plan:
-        """A treatment with sd=known needs degradations whose certificates state the sd."""
+        """A treatment with sd=known needs degradations that end with noise of a stated sd."""
         for name, chains in self.chains("treatments").items():
             if not any(chain is not None and chain.takes_known for chain in chains):
                 continue
@@ -211,7 +211,8 @@ class Plan(_Table):
                     self.together(degradation, name)) else None  # fmt: skip
                 if silent is not None or (self.together(degradation, name) and None in options):
                     raise ValueError(
-                        f"treatments.{name}\nsd=known: {degradation!r} states no sd of noise; "
+                        f"treatments.{name}\nsd=known: {degradation!r} does not end with noise of "
+                        "a stated sd, drawn by one step; "
                         f"exclude the pair [{degradation!r}, {name!r}], or leave sd out"
                     )
         return self

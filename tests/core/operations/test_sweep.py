@@ -11,6 +11,7 @@ import pytest
 
 import magnetite
 from conftest import Run, sample_pictures, size_of, texture
+from magnetite.core.errors import InputError
 from magnetite.core.picture import as_picture
 from magnetite.files.names import named
 
@@ -52,6 +53,29 @@ def test_the_sd_of_the_noise_may_be_that_of_its_certificate() -> None:
     alone = magnetite.restore(noisy.picture, f"nl-means sd={sd} search=5").picture
     assert made.axes[0].values == ("3dn", "known")
     assert made.cells[1].picture.same_samples(alone)
+
+
+@pytest.mark.parametrize(
+    ("chain", "sd"),
+    [
+        ("gaussian-blur sigma=1 + gaussian-noise sd=4%", 0.04),
+        ("banding amplitude=2% period=9 + uniform-noise sd=3%", 0.03),
+        ("gaussian-noise sd=4% + gaussian-blur sigma=1", None),
+        ("poisson-noise photons=100 + gaussian-noise sd=4%", None),
+        ("gaussian-noise sd=3% + gaussian-noise sd=4%", None),
+        ("gaussian-noise sd=3% + mosaic pattern=rggb", 0.03),
+        ("dct step=4%", None),
+    ],
+)
+def test_a_known_sd_is_that_of_the_noise_in_the_result(chain: str, sd: float | None) -> None:
+    """Of a noise that a later step has changed, or of one of two, the sd is another one."""
+    colours = as_picture(np.full((128, 160, 3), 128, np.uint8))
+    known = magnetite.degrade(colours, chain).certificate.noise_sd
+    assert (known is None) == (sd is None)
+    assert sd is None or float(known.number) / 255 == pytest.approx(sd, rel=0.03)
+    if sd is None:
+        with pytest.raises(InputError, match="does not end with noise of a stated sd"):
+            magnetite.sweep(colours, f"{chain} + wiener sd=known,5dn")
 
 
 @pytest.mark.parametrize(

@@ -6,6 +6,7 @@ from dataclasses import asdict, dataclass
 from typing import Any, NamedTuple
 
 from magnetite.core.degrade.certify.change import Finding
+from magnetite.core.degrade.certify.through import FOLLOWED
 from magnetite.core.operations.aim import Aim
 from magnetite.core.picture import Clipped
 from magnetite.core.picture.frame import Light
@@ -14,8 +15,6 @@ from magnetite.core.table import Tabular
 
 #: A change of the noise's sd by storing that is worth a word.
 WORTH_SAYING = 0.01
-#: Findings that state the strength of noise, the first that is there.
-_NOISE = ("sd", "noise sd")
 
 
 class FindingRow(NamedTuple):
@@ -41,6 +40,8 @@ class StepRecord:
     advice: tuple[str, ...] = ()
     #: Of the method.
     version: int = 1
+    #: Whether it draws random numbers.
+    draws: bool = False
 
 
 @dataclass(frozen=True, repr=False)
@@ -71,11 +72,17 @@ class Certificate(Tabular):
 
     @property
     def noise_sd(self) -> Quantity | None:
-        """The sd that the last step of noise has drawn; None where no step states one."""
-        for record in reversed(self.steps):
-            for finding in record.findings:
-                if finding.quantity in _NOISE and finding.unit in ("dn", "fs") and finding.drawn:
-                    return Quantity(nearby(finding.drawn), finding.unit)
+        """The sd of the noise in the result; None where none is stated.
+
+        That is the sd that the last step has drawn, if no other draws, or the sd of the noise of
+        all steps where it is followed to the end.
+        """
+        last = self.steps[-1]
+        alone = [record for record in self.steps if record.draws] == [last]
+        for finding in last.findings:
+            stated = finding.quantity == FOLLOWED or (alone and finding.quantity == "sd")
+            if stated and finding.unit in ("dn", "fs") and finding.drawn:
+                return Quantity(nearby(finding.drawn), finding.unit)
         return None
 
     @property

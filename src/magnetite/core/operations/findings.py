@@ -108,7 +108,7 @@ class StepFindings:
         if isinstance(method, Degradation) and method.linear:
             advice = (*light_advice(self.light), *advice)
         scaled = tuple(finding.in_units_of(self.storage.like) for finding in findings)
-        return StepRecord(str(self.step.step), scaled, advice, method.version)
+        return StepRecord(str(self.step.step), scaled, advice, method.version, self.step.draws)
 
     def _surveyed(self, survey: Survey, before: Pixels, after: Pixels) -> tuple[Float64, Clipped]:
         """Sums over parts of a band, so that nothing of its size is held in between."""

@@ -119,7 +119,8 @@ def _with_known(chain: Chain, known: Quantity | None) -> Chain:
                 continue
             if known is None:
                 raise InputError(
-                    f"{step.name} {key}=known: no step of the degradation says the sd of its noise"
+                    f"{step.name} {key}=known: the degradation does not end with noise of a stated "
+                    "sd"
                 )
             stated = step.method.parameters[key].kind.parse(str(known))
             chain = chain.with_setting(position, key, stated)

@@ -13,6 +13,8 @@ from magnetite.core.degrade.certify.change import Finding
 
 #: Distances at which the correlation is measured, px.
 LAGS = (1, 2, 3, 4)
+#: Finding of the sd of all noise so far.
+FOLLOWED = "noise sd"
 _COLOURS = ("red", "green", "blue")
 #: Sides of the part that correlations are measured on, px.
 _MOST = 1024
@@ -54,7 +56,7 @@ class NoiseSurvey:
         sds = [_sd(sums) for sums in np.sum(self._sums, axis=0)]
         names = [""] if len(sds) == 1 else _COLOURS if len(sds) == 3 else map(str, range(9999))
         found = [
-            Finding(f"noise sd {name}".rstrip(), "fs", None, sd)
+            Finding(f"{FOLLOWED} {name}".rstrip(), "fs", None, sd)
             for name, sd in zip(names, sds, strict=False)
         ]
         middle = np.concatenate(self._middle).astype(np.float64)
