@@ -8,8 +8,9 @@ import numpy as np
 
 from magnetite.core.arrays import Float64
 
-#: Steps of the inversion of the lens, each of which leaves a few percent of the error.
-_INVERSIONS = 20
+#: Steps of the inversion of the lens at most, each of which leaves a few percent of the error, and
+#: the change of a step that is none, in half diagonals.
+_INVERSIONS, _STILL = 20, 1e-14
 
 
 @dataclass(frozen=True)
@@ -36,8 +37,10 @@ class Mapping:
         seen = (points - centre) / unit
         straight: Float64 = seen
         for _ in range(_INVERSIONS):
-            square = (straight**2).sum(axis=-1, keepdims=True)
-            straight = seen / (1 + self.k1 * square + self.k2 * square**2)
+            square = (straight[..., :1] ** 2) + straight[..., 1:] ** 2
+            before, straight = straight, seen / (1 + self.k1 * square + self.k2 * square**2)
+            if np.abs(straight - before).max(initial=0.0) <= _STILL:
+                break
         plane: Float64 = straight * unit + centre
         back = np.asarray(np.linalg.inv(self.homography), np.float64)
         return projected(back, plane)

@@ -391,13 +391,13 @@ def _curve(light: Float64, level: Float64) -> Decoder:
     from scipy.interpolate import PchipInterpolator
 
     spline = PchipInterpolator(level, np.sqrt(light))
-    slope = spline.derivative()
     first, last = float(level[0]), float(level[-1])
+    below, above = spline.derivative()([first, last])
 
     def decode(samples: Float64) -> Float64:
         root = spline(samples.clip(first, last))
-        root = root + slope(last) * np.maximum(samples - last, 0)
-        root = root - slope(first) * np.maximum(first - samples, 0)
+        root = root + above * np.maximum(samples - last, 0)
+        root = root - below * np.maximum(first - samples, 0)
         return np.asarray(np.maximum(root, 0) ** 2)
 
     return decode

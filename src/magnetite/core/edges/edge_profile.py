@@ -62,7 +62,7 @@ def errors_of(plane: Float64, region: Region, frequency: Float64) -> EdgeErrors:
     rows = np.arange(plane.shape[0])
     curves, overshoots = [], []
     for part in np.array_split(rows, _PARTS):
-        kept = np.setdiff1d(rows, part)
+        kept = np.delete(rows, part)
         slope, offset, _ = edge_line(plane[kept], region, kept)
         profile = edge_profile(plane[kept], slope, offset, kept)[1]
         curves.append(np.interp(frequency, *transfer(profile)))
@@ -114,34 +114,45 @@ def _plateaus(profile: Float64) -> tuple[float, float]:
 
 def edge_line(
     plane: Float64, region: Region, rows: Indices | None = None
-) -> tuple[float, float, float]:
-    """Slope and offset of the edge `x = offset + slope row`, and how far the rows are off it.
+) -> tuple[float, float, Float64]:
+    """Slope and offset of the edge `x = offset + slope row`, and its position in every row.
 
-    That is their rms distance, or their bow where it weighs more. `rows` are the numbers of the
-    plane's rows, if they are not all. Raises `PictureError` where no edge crosses all rows.
+    `rows` are the numbers of the plane's rows, if they are not all. Raises `PictureError` where no
+    edge crosses all rows.
     """
     derivative = np.diff(plane, axis=1)
     x = np.arange(derivative.shape[1]) + 0.5
     rows = np.arange(plane.shape[0]) if rows is None else rows
+    away = rows - rows.mean()
     line: Float64 = np.full(rows.size, derivative.shape[1] / 2)
     width = float(derivative.shape[1])
     centre: Float64 = line
     slope = offset = 0.0
     for _ in range(4):  # a window about the line excludes samples far from the edge
-        reach = np.abs(x - line[:, np.newaxis]) / width
-        weighted = derivative * np.where(reach < 0.5, np.cos(np.pi * reach.clip(0, 0.5)) ** 2, 0)
+        reach = (np.abs(x - line[:, np.newaxis]) / width).clip(0, 0.5)
+        weighted = derivative * np.cos(np.pi * reach) ** 2
         total = weighted.sum(axis=1)
         if (total <= 0).any():
             raise PictureError(f"the region {region} holds no edge that crosses all of it")
         centre = (weighted @ x) / total
-        slope, offset = (float(v) for v in np.polyfit(rows, centre, 1))
+        slope = float(away @ centre / (away @ away))
+        offset = float(centre.mean() - slope * rows.mean())
         line = np.asarray(offset + slope * rows)
         width = max(width * 0.7, 12.0)
     if not (line.min() > 1 and line.max() < plane.shape[1] - 2):
         raise PictureError(f"the region {region} holds no edge that crosses all of it")
-    straightness = float(np.sqrt(np.mean((centre - line) ** 2)))
+    return slope, offset, centre
+
+
+def off_the_line(slope: float, offset: float, centre: Float64) -> float:
+    """How far an edge's positions in all rows, shape (n,), are off its line.
+
+    That is their rms distance, or their bow where it weighs more.
+    """
+    rows = np.arange(centre.size)
+    straightness = float(np.sqrt(np.mean((centre - offset - slope * rows) ** 2)))
     bow = abs(float(np.polyfit(rows, centre, 2)[0])) * rows.size**2 / 8
-    return slope, offset, max(straightness, STRAIGHT / _BOWED * bow)
+    return max(straightness, STRAIGHT / _BOWED * bow)
 
 
 def edge_profile(
@@ -152,22 +163,23 @@ def edge_profile(
     `rows` are the numbers of the plane's rows, if they are not all.
     """
     numbers = np.arange(plane.shape[0]) if rows is None else rows
-    rows, x = np.meshgrid(numbers, np.arange(plane.shape[1]), indexing="ij")
-    distance = np.asarray((x - offset - slope * rows) / math.hypot(1, slope), np.float64)
+    line = offset + slope * numbers[:, np.newaxis]
+    distance = np.asarray((np.arange(plane.shape[1]) - line) / math.hypot(1, slope), np.float64)
     reach = math.floor(min(-distance[:, 0].max(), distance[:, -1].min())) - 0.5
     reach = max(reach, 4.0)
     bins = int(2 * reach * OVERSAMPLING)
     index = np.floor((distance + reach) * OVERSAMPLING).astype(int)
     inside = (index >= 0) & (index < bins)
-    count = np.bincount(index[inside], minlength=bins)
-    sums = np.bincount(index[inside], plane[inside], bins)
+    index, samples, distance = index[inside], plane[inside], distance[inside]
+    count = np.bincount(index, minlength=bins)
+    sums = np.bincount(index, samples, bins)
     filled = count > 0
     centres: Float64 = (np.arange(bins) + 0.5) / OVERSAMPLING - reach
     # Where the tangent of the angle is near 1/4, samples lie at one side of all bins.
-    positions = np.bincount(index[inside], distance[inside], bins)[filled] / count[filled]
+    positions = np.bincount(index, distance, bins)[filled] / count[filled]
     profile: Float64 = np.interp(centres, positions, sums[filled] / count[filled])
-    outer = inside & (np.abs(distance) > reach / 2)
-    noise = float(np.std(plane[outer] - profile[index[outer]]))
+    outer = np.abs(distance) > reach / 2
+    noise = float(np.std(samples[outer] - profile[index[outer]]))
     return centres, profile, noise
 
 

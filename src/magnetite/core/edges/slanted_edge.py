@@ -16,6 +16,7 @@ from magnetite.core.edges.edge_profile import (
     edge_line,
     edge_profile,
     errors_of,
+    off_the_line,
     overshoot_of,
     transfer,
 )
@@ -252,7 +253,7 @@ def _measured(window: Pixels, region: Region, *, strict: bool) -> Edge:
     plane = plane if upright else plane.T
     if plane[:, : plane.shape[1] // 4].mean() > plane[:, -(plane.shape[1] // 4) :].mean():
         plane = plane[:, ::-1]
-    slope, offset, straightness = edge_line(plane, region)
+    slope, offset, centre = edge_line(plane, region)
     angle = math.degrees(math.atan(abs(slope)))
     position, profile, noise = edge_profile(plane, slope, offset)
     contrast = float(profile[-OVERSAMPLING * 3 :].mean() - profile[: OVERSAMPLING * 3].mean())
@@ -260,7 +261,8 @@ def _measured(window: Pixels, region: Region, *, strict: bool) -> Edge:
         raise PictureError(f"the region {region} holds no edge of enough contrast")
     clean = noise < _CLEAN * contrast and _unevenness(profile) < _EVEN * contrast
     slanted = LEAST_ANGLE <= angle <= MOST_ANGLE
-    if strict and not (slanted and straightness < STRAIGHT and clean and _is_short(profile)):
+    straight = off_the_line(slope, offset, centre) < STRAIGHT
+    if strict and not (slanted and straight and clean and _is_short(profile)):
         raise PictureError("no clean edge")
     frequency, mtf = transfer(profile)
     half = crossing(frequency, mtf, 0.5)
