@@ -72,15 +72,23 @@ def fitted_mapping(x: Float64, y: Float64, better: Better) -> LogisticMapping:
     unit = (x - centre) / spread * up
     reach = float(np.ptp(y)) or 1.0
 
-    def curve(p: Float64) -> Float64:
-        steep = np.clip(-(unit - p[2]) / np.exp(p[3]), -700, 700)
-        return np.asarray(p[0] + np.exp(p[1]) / (1 + np.exp(steep)))
+    def share(p: Float64) -> Float64:
+        return np.asarray(1 / (1 + np.exp(np.clip(-(unit - p[2]) / np.exp(p[3]), -700, 700))))
+
+    def residual(p: Float64) -> Float64:
+        return np.asarray(p[0] + np.exp(p[1]) * share(p) - y)
+
+    def derivatives(p: Float64) -> Float64:
+        height, own = np.exp(p[1]), share(p)
+        slope = height * own * (1 - own) / np.exp(p[3])
+        return np.stack([np.ones_like(y), height * own, -slope, -slope * (unit - p[2])], axis=1)
 
     best = min(
         (
             least_squares(
-                lambda p: curve(p) - y,
+                residual,
                 [float(y.min()), math.log(reach), 0.0, math.log(width)],
+                derivatives,
                 bounds=(
                     [-np.inf, math.log(1e-3 * reach), -6, -4],
                     [np.inf, math.log(20 * reach), 6, 3],
