@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable
 from pathlib import Path
@@ -24,6 +25,12 @@ from magnetite.core.analysis.guarantee import (
 def test_bounds_are_those_of_the_binomial_distribution() -> None:
     assert pictures_needed(0.95, 0.95) == 59
     assert pictures_needed(0.9, 0.95) == 29
+    for share, confidence in itertools.product(range(2, 100, 7), range(1, 100, 4)):
+        counts = (n for n in itertools.count(1) if 100 ** (n - 1) * (100 - confidence) >= share**n)
+        needed = next(counts)  # exact: 1 - share^n reaches the confidence
+        assert pictures_needed(share / 100, confidence / 100) == needed
+        settings = [(needed, needed), (needed - 1, needed - 1)]
+        assert strongest(settings, share / 100, confidence / 100) == 0
     assert lower_bound(59, 59, 0.95) == pytest.approx(0.05 ** (1 / 59))
     for passed, of, confidence in ((1, 7, 0.9), (20, 25, 0.95), (59, 60, 0.8)):
         bound = lower_bound(passed, of, confidence)

@@ -171,6 +171,11 @@ def test_the_rate_of_a_new_picture_is_predicted(run: Run, tmp_path: Path) -> Non
     paths = [str(tmp_path / name) for name in news]
     made = magnetite.predict(tmp_path / "plan", paths, "ssim>=0.9", confidence=0.8)
     assert made.frame["bpp"].tolist() == [row["bpp"] for row in rows]
+    own = run(
+        "predict", "plan", "refs/3.png", news[0], "--need", "ssim>=0.9", "--confidence", "80%"
+    )
+    assert own.stderr.count("the run's reference") == 1
+    assert "note: refs/3.png is the run's reference 3: the interval is not about it" in own.stderr
     few = run("predict", "plan", *news, "--need", "ssim>=0.9", "--confidence", "99%")
     assert "an interval of 99 % takes 99 references" in few.stderr
     assert "references without ssim>=0.99" in run("predict", "plan", *news, "--need", "ssim>=0.99",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from magnetite.core.errors import FileError, InputError
@@ -11,9 +12,9 @@ from magnetite.core.picture import Picture
 from magnetite.experiment.cluster import Cluster
 from magnetite.experiment.executors import local
 from magnetite.experiment.guarantee import need_of
-from magnetite.experiment.ledger import NAME
+from magnetite.experiment.ledger import NAME, Ledger
 from magnetite.experiment.plan_reading import kept_text, read_plan
-from magnetite.experiment.prediction import NewPicture, predicted_rates
+from magnetite.experiment.prediction import NewPicture, known_pictures, predicted_rates
 from magnetite.experiment.results import RunTable, read_rows
 from magnetite.experiment.runner import Listener, Outcome
 from magnetite.experiment.runner import run as carry_out
@@ -159,7 +160,13 @@ def predict(
     if not 0.5 <= confidence < 1:
         raise InputError(f"confidence {100 * confidence:g} %: 50 % or more, below 100 %")
     new = list(map(NewPicture.of, pictures))
-    return predicted_rates(read_rows(Path(folder)), Target.parse(need), new, confidence)
+    made = predicted_rates(read_rows(Path(folder)), Target.parse(need), new, confidence)
+    ledger = Ledger(Path(folder), writable=False)
+    try:
+        known = known_pictures(new, ledger.digests())
+        return replace(made, notes=(*made.notes, *known))
+    finally:
+        ledger.close()
 
 
 def summarize(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from typing import Any, NamedTuple
 
@@ -31,6 +31,8 @@ class NewPicture(NamedTuple):
     activity: float
     channels: int
     bits: int | None
+    #: Of the samples, in hexadecimal digits.
+    digest: str = ""
 
     @classmethod
     def of(cls, picture: Picture) -> NewPicture:
@@ -38,7 +40,8 @@ class NewPicture(NamedTuple):
         activity = activity_of(picture)
         if activity is None:
             raise InputError(f"{picture.origin}: a single sample has no activity to predict from")
-        return cls(picture.origin, activity, picture.channels, picture.bits)
+        digest = picture.digest().hex()
+        return cls(picture.origin, activity, picture.channels, picture.bits, digest)
 
     @property
     def kind(self) -> tuple[int, int]:
@@ -119,6 +122,17 @@ def predicted_rates(
         "follows from their activity",
         tuple(notes),
     )  # fmt: skip
+
+
+def known_pictures(pictures: Sequence[NewPicture], digests: Mapping[str, str]) -> Iterator[str]:
+    """A sentence on each picture that is a reference of the run, by names and digests of these."""
+    names = {digest: name for name, digest in digests.items()}
+    for one in pictures:
+        if one.digest in names:
+            yield (
+                f"{one.name} is the run's reference {names[one.digest]}: the interval is not about "
+                "it, and its rates are in the run"
+            )
 
 
 def _checked(rows: RunRows, need: Target) -> tuple[str, Better]:
