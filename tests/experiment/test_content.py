@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from dataclasses import replace
 from pathlib import Path
 
@@ -11,7 +12,9 @@ import pandas as pd
 import pytest
 
 import magnetite
-from conftest import texture
+from conftest import as_in_a_new_process, texture
+from magnetite import external
+from magnetite.core.methods.catalogue import forget
 from magnetite.core.picture import as_picture
 from magnetite.experiment.cluster import _declare_once, perform_with
 from magnetite.experiment.executors import Alone, Threads
@@ -244,3 +247,66 @@ def test_a_seed_belongs_to_rows_that_draw(tmp_path: Path) -> None:
     assert set(frame.loc["blurred", "seed"]) == {0}
     assert set(frame.loc["noisy", "seed"]) == {5, 6}
     assert carried_out(tmp_path, text.replace("seed = 5", "seed = 6")).computed == 2
+
+
+OWN = """
+import numpy as np
+from magnetite.core.methods.catalogue import ColourPolicy, metric
+
+SCALE = np.array([1.0, 2.0])
+OTHER = 5
+
+def gap(difference, power=1):
+    return (abs(difference) ** power).mean()
+
+@metric("own-gap", summary="A gap.", colour=ColourPolicy.LUMA, source="own", unit="dn",
+        values="0 and more", better="lower", identical=0)
+def own_gap(reference, test, peak=1.0):
+    "Says nothing."
+    return float(SCALE[1] * max(gap(part) for part in [reference - test]))
+"""
+
+
+def test_code_of_ones_own_is_part_of_the_key(tmp_path: Path) -> None:
+    """A changed metric of a script gives new figures; what it does not use changes nothing."""
+    picture_at(tmp_path / "refs" / "a.png", 1)
+    text = f'{PLAN}[scores]\nmetrics = "own-gap"\n'
+    values: list[float] = []
+    for old, new, computed in (
+        ("", "", 2),
+        ("Says nothing", "Says more", 0),
+        ("OTHER = 5", "OTHER = 6", 0),
+        ("2.0]", "4.0]", 2),
+        ("mean()", "max()", 2),
+        ("power=1", "power=2", 2),
+        ("SCALE[1] *", "SCALE[1] +", 2),
+    ):
+        exec(OWN.replace(old, new), {"__name__": "mine.figures"})
+        try:
+            assert carried_out(tmp_path, text).computed == computed, new
+        finally:
+            forget("metric", "own-gap")
+        values.append(table(tmp_path / "run")["own-gap"][0])
+    assert values[0] == values[1] == values[2] == values[3] / 2
+    assert len(set(values)) == 5
+
+
+def test_the_program_of_a_command_is_part_of_the_key(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """By whatever name: beside its table, by its path, or on the search path for programs."""
+    picture_at(tmp_path / "refs" / "a.png", 1)
+    programs = tmp_path / "bin"
+    programs.mkdir()
+    monkeypatch.setenv("PATH", f"{programs}{os.pathsep}{os.environ['PATH']}")
+    text = PLAN.replace('median = "median"', 'own = "own"')
+    ways = ("copy", f"{programs}/copy", f"sh {programs}/copy", "{here}/bin/copy")
+    for number, way in enumerate(ways):
+        command = f"{way} {{input}} {{output}}"
+        (tmp_path / "own.toml").write_text(f'[restoration.own]\nrun = "{command}"\n')
+        for remark, computed in (("one", 2), ("two", 1), ("two", 0)):
+            (programs / "copy").write_text(f'#!/bin/sh\n# {remark}\ncp "$1" "$2"\n')
+            (programs / "copy").chmod(0o755)
+            with as_in_a_new_process():
+                external.declare(tmp_path / "own.toml")
+                assert carried_out(tmp_path, text, f"run{number}").computed == computed

@@ -12,6 +12,7 @@ from magnetite.core.chain.step import Chain, Step
 from magnetite.core.operations.convert import convert
 from magnetite.core.operations.selection import Selection
 from magnetite.core.picture import Picture
+from magnetite.experiment.own_code import digest_of_code
 from magnetite.experiment.plan import NOTHING, Keep, Plan
 from magnetite.experiment.plan_files import reference_files
 from magnetite.external.declarations import contents
@@ -235,7 +236,7 @@ def makers_of(chain: Chain | Step | None, files: DiskFiles) -> str:
     """All that the results of a chain depend on besides its settings.
 
     For each step the version of its method, and the digests of the files that it names and of the
-    user's own command; `0` for no step.
+    user's own code or command; `0` for no step.
     """
     if chain is None:
         return "0"
@@ -244,7 +245,7 @@ def makers_of(chain: Chain | Step | None, files: DiskFiles) -> str:
         ":".join(
             [
                 str(step.method.version), *map(files.digest, step.files),
-                *filter(None, [contents.get((step.kind, step.name))]),
+                *filter(None, [contents.get((step.kind, step.name)), digest_of_code(step.method)]),
             ]
         )
         for step in steps

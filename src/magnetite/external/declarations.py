@@ -24,6 +24,7 @@ import hashlib
 import os
 import re
 import shlex
+import shutil
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -33,13 +34,13 @@ from typing import Annotated, Any
 from magnetite.core.arrays import Pixels
 from magnetite.core.chain.named import NamedChain, declare_chain
 from magnetite.core.codecs.layers.pipeline import Pipeline
-from magnetite.core.errors import ChainError, CommandError
+from magnetite.core.errors import ChainError, CommandError, FileError
 from magnetite.core.methods.catalogue import ColourPolicy, codec, find, forget, restoration
 from magnetite.core.methods.parameters import Count, Number
 from magnetite.core.picture.frame import Frame
 from magnetite.external.methods import CommandCodec, CommandRestoration
 from magnetite.external.running import Command
-from magnetite.files.opening import read_bytes, read_text
+from magnetite.files.opening import opened, read_text
 from magnetite.files.writing import FORMATS
 
 _SECONDS = 60.0
@@ -92,7 +93,7 @@ def declare(path: str | os.PathLike[str], *, again: bool = False) -> list[str]:
                 (_declare_codec if kind == "codec" else _declare_restoration)(fields)
             except (ArithmeticError, RecursionError) as error:
                 raise CommandError(f"{where}: a number is too large ({error})") from None
-            contents[kind, name] = _digest(entry, path.parent.resolve())
+            contents[kind, name] = _digest(fields)
             names.append(name)
     return names
 
@@ -120,13 +121,29 @@ def _beside(steps: str, here: Path, where: str) -> str:
     return steps.replace("{here}", str(here))
 
 
-def _digest(entry: Mapping[str, Any], here: Path) -> str:
-    """SHA-256 of a command's keys and of the files in its folder that its words name."""
-    content = hashlib.sha256(repr(sorted(entry.items(), key=str)).encode())
-    for word in re.findall(r"\{here\}/([^\s'\"]+)", repr(entry)):
-        program = here / word
-        content.update(read_bytes(program) if program.is_file() else b"missing")
+def _digest(fields: _Fields) -> str:
+    """SHA-256 of a command's keys, of its program, and of the files that its words name."""
+    content = hashlib.sha256(repr(sorted(fields.entry.items(), key=str)).encode())
+    for key in ("encode", "decode", "run"):
+        words = fields.command(key).words if key in fields.entry else ()
+        for number, word in enumerate(words):
+            named = word.replace("{here}", str(fields.here))
+            path = Path(named if number else shutil.which(named) or "")
+            if path.is_absolute() and path.is_file():
+                content.update(_content(path))
     return content.hexdigest()
+
+
+def _content(path: Path) -> bytes:
+    """SHA-256 of a file, or its time and size where it cannot be read."""
+    content = hashlib.sha256()
+    try:
+        with opened(path) as file:
+            while block := file.read(2**20):
+                content.update(block)
+    except FileError:
+        content.update(f"{path.stat().st_mtime_ns} {path.stat().st_size}".encode())
+    return content.digest()
 
 
 @dataclass
