@@ -10,10 +10,12 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
+from scipy import ndimage
 
 import magnetite
-from conftest import as_in_a_new_process, texture
+from conftest import Run, as_in_a_new_process, texture
 from magnetite import external
+from magnetite.core.errors import InputError
 from magnetite.core.methods.catalogue import forget
 from magnetite.core.picture import as_picture
 from magnetite.experiment.cluster import _declare_once, perform_with
@@ -115,6 +117,30 @@ def model(seed: int) -> str:
     return json.dumps({"kind": "magnetite naturalness model", "version": 1, "patches": 50,
                        "pictures": 3, "mean": rng.normal(0, 1, 36).tolist(),
                        "covariance": spread.tolist()})  # fmt: skip
+
+
+def test_a_gate_does_not_judge_by_another_model(run: Run, tmp_path: Path) -> None:
+    """Its figures follow from a file, which is known by content and not by its name."""
+    (tmp_path / "model.json").write_text(model(1))
+    for folder, sigma in (("good", 0.0), ("bad", 2.0)):
+        (tmp_path / folder).mkdir()
+        for seed in range(5):
+            plane = ndimage.gaussian_filter(texture(96, 200, seed=seed), sigma)
+            picture = as_picture(np.rint(255 * plane).astype(np.uint8))
+            magnetite.write(picture, tmp_path / folder / f"{seed}.png")
+    gauge = "naturalness model=model.json"
+    run("gate", "fit", "--accepted", "good", "--rejected", "bad", "--metrics", gauge)
+    check = ("gate", "check", "gate.json", "good/0.png", "bad/0.png")
+    judged = run(*check, status=1).stdout
+    (tmp_path / "model.json").write_text(model(2))
+    refused = run(*check, status=2).stderr
+    assert "model.json: is not the file of that name that the gate was fitted with" in refused
+    with pytest.raises(InputError, match="is not the file of that name"):
+        magnetite.gate.check(tmp_path / "gate.json", tmp_path / "good" / "0.png")
+    (tmp_path / "model.json").unlink()
+    assert "model.json: no such file" in run(*check, status=2).stderr
+    (tmp_path / "model.json").write_text(model(1))
+    assert run(*check, status=1).stdout == judged
 
 
 def test_a_kept_picture_that_is_gone_is_made_again(tmp_path: Path) -> None:

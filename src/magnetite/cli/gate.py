@@ -136,11 +136,12 @@ def check_command(
     format: FormatOption = OutputFormat.table,
 ) -> int:
     """Accept or reject pictures; exit status 0 where all pass, 1 where one does not."""
-    from magnetite.core.gate.gate import Gate, Verdict
+    from magnetite.core.gate.gate import Verdict
+    from magnetite.experiment.gating import check_files, read_gate
     from magnetite.files.pairs import pictures_in
-    from magnetite.files.sidecar import read_json
 
-    rule = Gate.of_record(read_json(gate))
+    rule = read_gate(gate)
+    check_files(rule)
     paths = [p for path in pictures for p in (pictures_in(path) if path.is_dir() else [path])]
     if not paths:
         raise InputError(f"{pictures[0]}: the folder holds no picture")

@@ -6,16 +6,20 @@ from dataclasses import replace
 from pathlib import Path
 
 from magnetite import __version__
+from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import InputError
 from magnetite.core.gate.fit import CONFIDENCE, FALSE_ACCEPTS, Fitted, fit_classes, fit_scores
 from magnetite.core.gate.gate import Gate, Verdict
 from magnetite.core.gate.judging import judge
 from magnetite.core.picture import Picture
 from magnetite.experiment.labels import Labelled, gauge_folders, read_labelled
+from magnetite.files.opening import read_bytes
 from magnetite.files.reading import read
-from magnetite.files.resources import DiskFiles
+from magnetite.files.resources import MISSING, DiskFiles
 from magnetite.files.sidecar import read_json, write_json
 
+#: Fact of a gate: digests of the files that its figures name.
+_FILES = "files"
 #: Gauges that distinguish two folders unless others are named.
 GAUGES = "laplacian-variance,edge-width,noise-wavelet,blockiness"
 
@@ -86,7 +90,8 @@ def fit_gate(
     paths = [None if one is None else Path(one) for one in (table, labels, accepted, rejected)]
     data = _labelled(paths[0], label, paths[1], paths[2], paths[3], metrics, group)
     fitted = _fitted(data, false_accepts, confidence, least)
-    return replace(fitted, remarks=(*data.remarks, *fitted.remarks))
+    gate = replace(fitted.gate, facts=fitted.gate.facts | {_FILES: _digests(fitted.gate)})
+    return replace(fitted, gate=gate, remarks=(*data.remarks, *fitted.remarks))
 
 
 def check_gate(
@@ -115,12 +120,42 @@ def check_gate(
     FileError
         If a file is missing or damaged.
     InputError
-        If the gate has metrics and no reference is given.
+        If the gate has metrics and no reference is given, or a file that its figures name, such
+        as a model, has changed.
     """
-    gate = rule if isinstance(rule, Gate) else Gate.of_record(read_json(Path(rule)))
+    gate = rule if isinstance(rule, Gate) else read_gate(Path(rule))
+    check_files(gate)
     shown, clean = _picture(picture), None if reference is None else _picture(reference)
     verdict = judge(gate, shown, clean, DiskFiles())
     return replace(verdict, remarks=gate.remarks_on(shown, __version__))
+
+
+def read_gate(path: Path) -> Gate:
+    """A gate from its file; `FileError` or `InputError` where that holds none."""
+    return Gate.of_record(read_json(path))
+
+
+def check_files(gate: Gate) -> None:
+    """Raise `InputError` where a file that a gate's figures name is not that of its fit.
+
+    `FileError` where it cannot be read.
+    """
+    fitted = gate.facts.get(_FILES)
+    for name, digest in _digests(gate).items():
+        if digest == MISSING:
+            read_bytes(Path(name))
+        if isinstance(fitted, dict) and fitted.get(name) != digest:
+            raise InputError(
+                f"{name}: is not the file of that name that the gate was fitted with: its figures "
+                "are others; restore that file, or fit the gate again"
+            )
+
+
+def _digests(gate: Gate) -> dict[str, str]:
+    """Digests of the files that a gate's figures name."""
+    files = DiskFiles()
+    steps = [parse_step(feature.name, feature.kind) for feature in gate.features]
+    return {name: files.digest(name) for step in steps for name in step.files}
 
 
 def save_gate(fitted: Fitted, path: Path | str) -> None:

@@ -13,6 +13,9 @@ from magnetite.files.opening import read_bytes
 from magnetite.files.reading import read_kernel
 from magnetite.files.sidecar import read_json
 
+#: Digest of a file that cannot be read.
+MISSING = "missing"
+
 
 class DiskFiles:
     """Kernels and models in files; raises `FileError` where one cannot be read.
@@ -30,8 +33,8 @@ class DiskFiles:
         return read_json(self._base / name)
 
     def digest(self, name: str) -> str:
-        """SHA-256 of a file's bytes in hexadecimal; `missing` where it cannot be read."""
+        """SHA-256 of a file's bytes in hexadecimal; `MISSING` where it cannot be read."""
         try:
             return hashlib.sha256(read_bytes(self._base / name)).hexdigest()
         except FileError:  # steps that need it fail, with their own message
-            return "missing"
+            return MISSING
