@@ -22,6 +22,8 @@ from magnetite.experiment.cluster import _declare_once, perform_with
 from magnetite.experiment.executors import Alone, Threads
 from magnetite.experiment.plan import PlanError
 from magnetite.experiment.plan_reading import read_plan
+from magnetite.experiment.rates import family_of
+from magnetite.experiment.results import better_of
 from magnetite.experiment.runner import Outcome, run
 from magnetite.experiment.tasks import PlanJob
 from magnetite.files.names import apart
@@ -336,3 +338,21 @@ def test_the_program_of_a_command_is_part_of_the_key(
             with as_in_a_new_process():
                 external.declare(tmp_path / "own.toml")
                 assert carried_out(tmp_path, text, f"run{number}").computed == computed
+
+
+def test_names_mean_what_is_declared_now(tmp_path: Path) -> None:
+    """Before a declaration, after it, and after another of the same name."""
+    assert better_of("own-gap") is None
+    for better in ("lower", "higher"):
+        exec(OWN.replace("lower", better), {"__name__": "mine.figures"})
+        assert better_of("own-gap") == better
+        forget("metric", "own-gap")
+    assert family_of("own quality=3") == ""
+    command = "cp {input} {output} {quality}"
+    (tmp_path / "own.toml").write_text(
+        f'[codec.own]\nencode = "{command}"\ndecode = "{command}"\nquality = [1, 9]\n'
+    )
+    with as_in_a_new_process():
+        external.declare(tmp_path / "own.toml")
+        assert family_of("own quality=3") == "own"
+    assert family_of("own quality=3") == ""

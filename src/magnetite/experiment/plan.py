@@ -22,6 +22,7 @@ from pydantic_core import PydanticCustomError
 from magnetite.core.chain.notation import parse_chain, parse_step, parse_sweep
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.errors import InputError, MagnetiteError
+from magnetite.core.methods.caching import follows_declarations
 from magnetite.core.operations.degrade import KINDS as DEGRADING
 from magnetite.core.operations.selection import NONE, Selection, selected
 
@@ -229,6 +230,7 @@ class Plan(_Table):
         return allowed and pair not in self.pairs.exclude
 
 
+@follows_declarations
 @lru_cache(maxsize=256)
 def _states_sd(chain: Chain | None) -> bool:
     """Whether the certificate of a degradation states the sd of its noise, tried on flat gray."""

@@ -16,6 +16,7 @@ from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Chain
 from magnetite.core.curves.comparison import Better, Comparison, compare
 from magnetite.core.errors import ChainError
+from magnetite.core.methods.caching import follows_declarations
 from magnetite.core.methods.declarations import Codec
 from magnetite.core.quantities import counted
 from magnetite.experiment.common import PICTURE, complete
@@ -199,6 +200,7 @@ def _by_picture(own: Any, metric: str) -> dict[tuple[Any, ...], Points]:
     return {picture: tuple(sorted(set(points))) for picture, points in found.items()}
 
 
+@follows_declarations
 @lru_cache(maxsize=4096)
 def family_of(chain: str) -> str:
     """A chain without the quality of its last codec: the settings that a curve's points share.

@@ -15,6 +15,7 @@ import pandas as pd
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods import declarations
+from magnetite.core.methods.caching import follows_declarations
 from magnetite.core.table import Table
 from magnetite.experiment.ledger import COLUMNS, Ledger
 from magnetite.experiment.plan import NOTHING
@@ -140,6 +141,7 @@ def chosen_metric(rows: RunRows, metric: str | None) -> str | None:
     return metric
 
 
+@follows_declarations
 @lru_cache(maxsize=1024)
 def declared(label: str) -> declarations.Figure | None:
     """The metric or gauge of a ledger's label; None where this process has none of that name."""

@@ -22,6 +22,7 @@ from types import MappingProxyType
 from typing import Annotated, Any, Literal, TypedDict, TypeVar, Unpack, get_args, get_origin
 
 from magnetite.core.limits import BYTES_PER_SAMPLE
+from magnetite.core.methods.caching import declarations_changed
 from magnetite.core.methods.declarations import (
     Codec,
     ColourPolicy,
@@ -273,13 +274,16 @@ def declared_by(function: Callable[..., Any]) -> Method:
     if not isinstance(method, Method):
         raise TypeError(f"{getattr(function, '__name__', function)} is not declared as a method")
     _load(method.kind)
-    _methods[method.kind, method.name] = method
+    if _methods.get((method.kind, method.name)) is not method:
+        _methods[method.kind, method.name] = method
+        declarations_changed()
     return method
 
 
 def forget(kind: str, name: str) -> None:
     """Take a declaration back, so that another may take its name."""
     del _methods[typing.cast(MethodKind, kind), name]
+    declarations_changed()
 
 
 def every(kind: str | None = None) -> list[Method]:
@@ -361,6 +365,7 @@ def _declare(
             **{"reach": None, "statistics": False, "memory": BYTES_PER_SAMPLE, **needs}, **facts,
         )  # fmt: skip
         _methods[kind, name] = method
+        declarations_changed()
         lifted.method = method  # type: ignore[attr-defined]
         lifted.__doc__ = docstring(method)
         return typing.cast(Function, lifted)
