@@ -197,6 +197,17 @@ def test_the_answer_is_that_of_the_figures(tmp_path: Path) -> None:
         of_run(tmp_path / "big", "mae")
 
 
+def test_means_say_which_units_their_intervals_are_over(tmp_path: Path) -> None:
+    rows = random_run(1)
+    alone = [row for row in rows if row["reference"] == rows[0]["reference"]]
+    words = []
+    for name, own in (("all", rows), ("one", alone)):
+        stored(tmp_path / name, own)
+        words.append(of_run(tmp_path / name).means[2])
+    assert words[0].startswith("interval over references, each the mean of its rows")
+    assert words[1].startswith("interval over the repeats of one reference: it says nothing about")
+
+
 def test_pictures_of_no_run_are_compared(run: Run, tmp_path: Path) -> None:
     rng = np.random.default_rng(2)
     clean = as_picture(rng.integers(0, 65536, (40, 60, 3)).astype(np.uint16))

@@ -96,6 +96,8 @@ def test_filters_act_on_means_too(report: Path) -> None:
         page = one.page
         page.select_option("#view", "means")
         assert len(lines(one)) == 10
+        over = "10 of 10 means; 95 % interval over references, each the mean of its rows"
+        assert over in one.text("#rows-count")
         page.select_option("#filters [data-column='degradation name']", "strong")
         page.select_option("#filters [data-column='treatment name']", "coded")
         assert {row[0] for row in lines(one)} == {"gaussian-noise sd=8%"}

@@ -70,8 +70,8 @@ class Content:
     metric: str = ""
     plan: PlanWords | None = None
     plan_text: str = ""
-    #: Means with their intervals: titles and rows.
-    means: tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]] = ((), ())
+    #: Means with their intervals: titles, rows, and what the intervals are over.
+    means: tuple[tuple[str, ...], tuple[tuple[Any, ...], ...], str] = ((), (), "")
     #: Tables of rates by degradation and figure.
     rates: tuple[dict[str, Any], ...] = ()
     #: Names of curves by a treatment's name and chain, which a newline separates.
@@ -237,10 +237,10 @@ def _plain(value: Any) -> Any:
     return int(number) if number == int(number) and abs(number) < 2**53 else float(f"{number:.9g}")
 
 
-def _means(rows: RunRows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
+def _means(rows: RunRows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...], str]:
     """A row for each degradation and treatment: mean and interval of every figure."""
-    frame = means(rows, ["degradation", "treatment"]).frame
-    made = []
+    table = means(rows, ["degradation", "treatment"])
+    frame, made = table.frame, []
     for key, group in frame.groupby(["degradation", "treatment"], sort=False):
         own = {row["figure"]: row for row in group.to_dict("records")}
         cells: list[Any] = [*key]
@@ -254,7 +254,8 @@ def _means(rows: RunRows) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]
     titles = ["degradation", "treatment"]
     for name in rows.figures:
         titles += [name, f"{name} 95 % from", f"{name} to"]
-    return (*titles, "references", "rows"), tuple(made)
+    words = "; ".join([table.caption, *table.notes])
+    return (*titles, "references", "rows"), tuple(made), words
 
 
 def _rates(rows: RunRows) -> list[dict[str, Any]]:

@@ -193,7 +193,7 @@ def _rendered(
     data = {
         "columns": [asdict(column) for column in content.columns],
         "rows": content.rows,
-        "means": {"columns": content.means[0], "rows": content.means[1]},
+        "means": dict(zip(("columns", "rows", "caption"), content.means, strict=True)),
         "metric": content.metric,
         "rates": content.rates,
         "families": content.families,

@@ -125,9 +125,10 @@ page.table = () => {
   }
 
   function count() {
-    const noun = view === views.rows ? "rows" : "means, each with its 95 % interval over references";
+    const noun = view === views.rows ? "rows" : "means";
+    const over = view === views.rows ? "" : `; 95 % ${page.data.means.caption}`;
     const printed = printing && shown.length > PRINTED ? `; the first ${PRINTED} are printed` : "";
-    page.by("rows-count").textContent = `${shown.length} of ${view.rows.length} ${noun}${printed}`;
+    page.by("rows-count").textContent = `${shown.length} of ${view.rows.length} ${noun}${over}${printed}`;
   }
 
   function sort() {
