@@ -146,7 +146,11 @@ def test_labels_are_joined_by_path_and_ambiguous_ones_refused(tmp_path: Path) ->
     labels.write_text("picture,verdict\na/p0.png,good\nb/p1.png,bad\n")
     partly = read_labelled(table, None, labels, None, None)
     assert partly.labels == [True, False]
-    assert partly.remarks == ("4 of 6 pictures left out, without a label",)
+    assert partly.remarks[0] == "4 of 6 pictures left out, without a label"
+    assert partly.remarks[1].startswith("each of the 2 names counts as a reference of its own")
+    assert partly.remarks[1].endswith("name its column, as in --group scene")
+    grouped = read_labelled(table, None, labels, None, "picture")
+    assert grouped.remarks == partly.remarks[:1]
 
 
 @pytest.fixture

@@ -49,7 +49,7 @@ def test_names_that_mean_nothing_elsewhere_are_names(run: Run, tmp_path: Path) -
     assert found.labels == [*(bool(k % 2) for k in range(12)), True]
     assert found.figures["psnr"][:12] == [30 + k for k in range(12)]
     assert math.isnan(found.figures["psnr"][12])
-    assert found.remarks == ("1 of 14 pictures left out, without a label",)
+    assert found.remarks[0] == "1 of 14 pictures left out, without a label"
     (tmp_path / "t.csv").write_text("picture,reference,psnr\n,a,30\n,nan,31\n")
     done = run("gate", "fit", "t.csv", "--labels", "l.csv", status=2)
     assert "none of the labels is of a picture of the table" in done.stderr

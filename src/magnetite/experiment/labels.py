@@ -88,6 +88,9 @@ def read_labelled(
     groups = group or next((c for c in ("reference", *_PICTURES) if c in table), None)
     if groups not in table:
         raise InputError(f"{path}: has no column {groups!r} that names the references")
+    own = table[groups].astype(str).tolist()
+    if group is None and groups != "reference":
+        remarks.append(_own_references(own, "name its column, as in --group scene"))
     figures = {
         name: [value if abs(value) <= _LARGEST else math.nan
                for value in pd.to_numeric(table[name], errors="coerce").tolist()]
@@ -95,7 +98,7 @@ def read_labelled(
     }  # fmt: skip
     name = next((c for c in _PICTURES if c in table), groups)
     return Labelled(
-        figures, _labels(table[column].tolist()), table[groups].astype(str).tolist(),
+        figures, _labels(table[column].tolist()), own,
         table[name].astype(str).tolist(), remarks=tuple(remarks),
     )  # fmt: skip
 
@@ -151,11 +154,16 @@ def gauge_folders(
     if copies:
         remarks.append(f"copies of other pictures left out: {abbreviated(copies)}")
     if group is None:
-        remarks.append(
-            f"each of the {len(set(groups))} names counts as a reference of its own; where several "
-            "pictures come from one, name it by a pattern, as in --group '^[a-z]+'"
-        )
+        remarks.append(_own_references(groups, "name it by a pattern, as in --group '^[a-z]+'"))
     return Labelled(figures, labels, groups, pictures, frames, tuple(remarks))
+
+
+def _own_references(names: list[str], remedy: str) -> str:
+    """Remark where nothing says which pictures come from one reference."""
+    return (
+        f"each of the {len(set(names))} names counts as a reference of its own; where several "
+        f"pictures come from one, {remedy}"
+    )
 
 
 def _pattern(group: str | None) -> re.Pattern[str] | None:
