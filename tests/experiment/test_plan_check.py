@@ -61,6 +61,8 @@ def folder(tmp_path: Path) -> Path:
         ("worst 1", "worst 0", "is none of: none, all, worst N"),
         ("[scores]", "[scorse]", "did you mean scores?"),
         ('nothing = "nothing"', "nothing = 3", "3 is not a chain"),
+        ('nothing = "nothing"', 'nothing = "median size=3"',
+         "nothing: 'median size=3' changes the picture: give it another name"),
         ("[references]", "[references]\nbase = 3", "base"),
     ],
 )  # fmt: skip

@@ -19,7 +19,7 @@ from magnetite.core.analysis.statistics import spearman
 from magnetite.experiment.ranking import Ranked, _references_wanted, ranking
 from magnetite.experiment.rates import rates
 from magnetite.experiment.results import RunRows
-from magnetite.experiment.summary import means, noticed
+from magnetite.experiment.summary import cost, means, noticed
 from magnetite.pages.answer import answers
 
 
@@ -207,6 +207,27 @@ def test_the_interval_of_one_reference_is_over_its_repeats() -> None:
     frame.loc[frame["reference"] != first, "ssim"] = np.nan
     partly = means(replace(rows, frame=frame), ["treatment"])
     assert "of one reference over its repeats, which says nothing about others" in partly.caption
+
+
+def test_treatments_have_labels_of_their_own() -> None:
+    """Also where one is called as another's chain is written; nothing takes no time."""
+    treatments = (("dct step=2%", "median"), ("dct", "dct step=2%"), ("dct", "dct step=4%"),
+                  ("d", "dct step=8%"), ("plain", "nothing"))  # fmt: skip
+    rows = [
+        {"reference": r, "degradation": "n", "degradation name": "n", "repeat": 0, "seed": 0,
+         "treatment name": name, "treatment": chain, "status": "done", "reason": None, "psnr": k,
+         "width": 1000, "height": 500, "seconds treat": k + 0.5 * (r == "b")}
+        for r in "abc" for k, (name, chain) in enumerate(treatments, 1)
+    ]  # fmt: skip
+    run_rows = RunRows.of(pd.DataFrame(rows), ["psnr"])
+    labels = ["dct step=2%: median", "dct: dct step=2%", "dct step=4%", "d", "plain"]
+    assert list(dict.fromkeys(run_rows.frame["label"])) == labels
+    found = means(run_rows, ["treatment"]).frame
+    assert found["treatment"].tolist() == labels
+    assert found["mean"].tolist() == [1, 2, 3, 4, 5]
+    taken = cost(run_rows).frame
+    assert taken["treatment"].tolist() == labels[:-1]
+    assert taken["s per megapixel"].tolist() == [2, 4, 6, 8]
 
 
 def test_groups_of_rows_keep_the_order_of_the_plan() -> None:

@@ -11,6 +11,7 @@ from magnetite.cli.options import limits, note
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.cli.progress import cells_done
 from magnetite.core.errors import InputError
+from magnetite.core.quantities import counted
 from magnetite.core.table import Table
 
 #: Exit status of a run with failed rows.
@@ -86,7 +87,7 @@ def _run(plan: Path, into: Path | None, workers: int | None, cluster: str | None
     for text in done.notes:
         note(text)
     say(
-        f"{done.cells} rows: {done.computed} computed, {done.reused} taken from before, "
+        f"{counted(done.cells, 'row')}: {done.computed} computed, {done.reused} taken from before, "
         f"{done.failed} failed; {done.seconds:.1f} s"
     )
     if done.failed:
@@ -100,7 +101,8 @@ def _say_status(folder: Path) -> int:
     from magnetite.experiment.runner import status_of
 
     cells, done, failed, _ = status_of(folder)
-    say(f"{folder}: {cells} rows, {done} done, {failed} failed, {cells - done - failed} missing")
+    missing = cells - done - failed
+    say(f"{folder}: {counted(cells, 'row')}, {done} done, {failed} failed, {missing} missing")
     if failed:
         _say_failures(folder)
     return FAILED if failed else 0

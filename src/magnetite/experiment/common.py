@@ -94,7 +94,8 @@ def complete(values: Any, failed: set[tuple[Any, ...]] = frozenset()) -> Common:
         elif np.isinf(own).all() and own.nunique() == 1:
             infinite[name] = float(own.iloc[0])
             sign = "∞" if infinite[name] > 0 else "−∞"
-            aside[name] = f"{sign} on all its {len(own)} rows"
+            where = "its only row" if len(own) == 1 else f"all its {len(own)} rows"
+            aside[name] = f"{sign} on {where}"
     gone = {key[-1] for key in failed} - set(values.columns)
     aside |= dict.fromkeys(sorted(gone), "all its rows failed")
     kept = values.drop(columns=[name for name in values.columns if name in aside])

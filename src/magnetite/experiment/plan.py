@@ -121,7 +121,7 @@ def _table_of_chains(*kinds: str, known: bool = False) -> PlainValidator:
         problems = []
         for name, text in table.items():
             try:
-                chains[name] = _chains(text, kinds, known)
+                chains[name] = _chains(name, text, kinds, known)
             except MagnetiteError as error:
                 problems.append(f"{name}\n{error}")
         if problems:
@@ -131,11 +131,13 @@ def _table_of_chains(*kinds: str, known: bool = False) -> PlainValidator:
     return PlainValidator(validate)
 
 
-def _chains(text: Any, kinds: tuple[str, ...], known: bool) -> list[Chain | None]:
+def _chains(name: str, text: Any, kinds: tuple[str, ...], known: bool) -> list[Chain | None]:
     if not isinstance(text, str):
         raise InputError(f"{text!r} is not a chain: write it in quotes")
     if text.strip() == NOTHING:
         return [None]
+    if name == NOTHING:
+        raise InputError(f"{text!r} changes the picture: give it another name")
     return list(parse_sweep(text, *kinds, known=known))
 
 

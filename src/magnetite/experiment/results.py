@@ -168,7 +168,9 @@ def _labels(tried: Any) -> list[str]:
     """A label for each row's treatment: its name, or its chain where the name has several."""
     pairs = list(zip(tried["treatment name"], tried["treatment"], strict=True))
     chains = Counter(name for name, _ in set(pairs))
-    return [label_of(name, chain, chains[name] == 1) for name, chain in pairs]
+    labels = {pair: label_of(*pair, chains[pair[0]] == 1) for pair in set(pairs)}
+    alike = Counter(labels.values())  # a name may be the text of another one's chain
+    return [labels[pair] if alike[labels[pair]] == 1 else f"{pair[0]}: {pair[1]}" for pair in pairs]
 
 
 def label_of(name: str, chain: str, single: bool) -> str:

@@ -221,12 +221,10 @@ def references(rows: RunRows, metric: str | None) -> RunTable | None:
 
 def cost(rows: RunRows) -> RunTable:
     """Seconds per megapixel of each treatment, the median over its rows."""
-    frame = rows.frame.assign(
-        rate=rows.frame["seconds treat"] / (rows.frame["width"] * rows.frame["height"] / 1e6)
-    )
+    frame = rows.frame[rows.frame["treatment"] != NOTHING]
+    frame = frame.assign(rate=frame["seconds treat"] / (frame["width"] * frame["height"] / 1e6))
     made = frame.groupby("label", sort=False)["rate"].median().reset_index()
     made.columns = ["treatment", "s per megapixel"]
-    made = made[made["treatment"] != NOTHING]
     return RunTable("cost", "Time", made, "median over the rows, on the threads of one worker")
 
 
