@@ -165,6 +165,10 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
     "line outside": (("view", "profile", "gray.png", "--line", "0,0,99,9"), "leaves gray.png"),
     "planes of a compressed float": (("view", "planes", "float.npy"), "has no bit planes"),
     "unknown kind": (("methods", "--kind", "filter"), "--kind"),
+    "codec twice": (
+        ("curve", "gray.png", "--codec", "dct", "--codec", "dct"),
+        "the codec 'dct' is named twice",
+    ),
     "full scale": (("gauge", "gray.png", "--full-scale", "1000"), "is not 2\\^bits - 1"),
 }
 

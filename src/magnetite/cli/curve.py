@@ -80,6 +80,7 @@ def run(
 ) -> None:
     from magnetite.core.codecs.yardsticks import library_of
     from magnetite.core.compute.threads import cores
+    from magnetite.core.curves.study import check_codecs
     from magnetite.core.picture.region import Region
     from magnetite.experiment.curves import CurveJob, curves_of
     from magnetite.experiment.executors import Threads
@@ -90,6 +91,7 @@ def run(
     region = None if crop is None else Region.parse(crop)
     if len(set(references)) < len(references):
         raise InputError("a reference is named twice")
+    check_codecs(codec)
     if out is not None:
         protect(references, [out / name for name in _FILES])
     references, pictures = map(list, zip(*load_distinct(references, full_scale), strict=True))

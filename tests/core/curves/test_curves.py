@@ -169,3 +169,5 @@ def test_curves_know_pictures_by_their_samples() -> None:
         assert [row[1:] for row in own] == [row[1:] for row in alone]
     with pytest.raises(InputError, match="references 1 and 3 hold the same samples: give one"):
         magnetite.curve([one, two, one.copy()], ["pcm bits=2,3,4,5"], "psnr")
+    with pytest.raises(InputError, match="the codec 'pcm' is named twice"):
+        magnetite.curve(one, ["pcm", "dct", "pcm"], "psnr")

@@ -242,7 +242,8 @@ def curve(
     ChainError, PictureError
         If codecs or metrics cannot be read, or a codec or all metrics do not suit a picture.
     InputError
-        If two references hold the same samples: they would count as two pictures.
+        If two references hold the same samples: they would count as two pictures; or a codec is
+        named twice.
 
     Examples
     --------
@@ -255,6 +256,7 @@ def curve(
     """
     pictures = _pictures(references)
     texts = [codecs] if isinstance(codecs, str) else list(codecs)
+    check_codecs(texts)
     scored = selected(metrics, "metric")
     coded = pictures if source is None else [as_picture(source)] * len(pictures)
     jobs = [
@@ -276,6 +278,12 @@ def curve(
     results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
     activity = tuple(map(activity_of, pictures))
     return Curves(tuple(results), _names(pictures), tuple(texts), scored, activity)
+
+
+def check_codecs(texts: Sequence[str]) -> None:
+    """Raise `InputError` for a codec that is named twice with the same settings."""
+    if twice := [text for k, text in enumerate(texts) if text in texts[:k]]:
+        raise InputError(f"the codec {twice[0]!r} is named twice")
 
 
 def activity_of(picture: Picture) -> float | None:
