@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import os
+import pickle
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -18,7 +20,8 @@ from magnetite import external
 from magnetite.core.errors import InputError
 from magnetite.core.methods.catalogue import forget
 from magnetite.core.picture import as_picture
-from magnetite.experiment.cluster import _declare_once, perform_with
+from magnetite.experiment import cluster
+from magnetite.experiment.cluster import _declare_once, code_of, perform_with
 from magnetite.experiment.executors import Alone, Threads
 from magnetite.experiment.plan import PlanError
 from magnetite.experiment.plan_reading import read_plan
@@ -238,7 +241,7 @@ def test_a_changed_command_is_run_again_also_by_live_workers(tmp_path: Path) -> 
     class Live(Alone):
         def run(self, tasks):  # type: ignore[no-untyped-def]
             for task in tasks:
-                yield task, perform_with(task, (commands,))
+                yield task, perform_with(task, (commands,), code_of(task))
 
     with pytest.raises(PlanError, match="two-of-mine"):
         carried_out(tmp_path, text, executor=Live())
@@ -317,6 +320,49 @@ def test_code_of_ones_own_is_part_of_the_key(tmp_path: Path) -> None:
         values.append(table(tmp_path / "run")["own-gap"][0])
     assert values[0] == values[1] == values[2] == values[3] / 2
     assert len(set(values)) == 5
+
+
+def test_workers_of_a_cluster_have_the_code_of_the_leading_program(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Rows of a worker with another program, metric or file fail; they are not taken for ours."""
+    picture_at(tmp_path / "refs" / "a.png", 1)
+    np.save(tmp_path / "psf.npy", np.ones((3, 3)))
+    text = PLAN.replace('"gaussian-noise sd=4%"', '"psf-blur kernel=psf.npy"')
+    text += '[scores]\nmetrics = "own-gap"\n'
+
+    def worker(change: Callable[[], object], number: int) -> Outcome:
+        """A run whose worker has changed since the tasks were submitted."""
+
+        class Live(Alone):
+            def run(self, tasks):  # type: ignore[no-untyped-def]
+                for task in tasks:
+                    sent, code = pickle.dumps(task), code_of(task)
+                    change()
+                    yield task, perform_with(pickle.loads(sent), (), code)
+
+        exec(OWN, {"__name__": "mine.figures"})
+        try:
+            return carried_out(tmp_path, text, f"run{number}", Live())
+        finally:
+            forget("metric", "own-gap")
+
+    def other_metric() -> None:
+        forget("metric", "own-gap")
+        exec(OWN.replace("mean()", "max()"), {"__name__": "mine.figures"})
+
+    changes = (
+        lambda: None,
+        other_metric,
+        lambda: np.save(tmp_path / "psf.npy", np.eye(3)),
+        lambda: monkeypatch.setattr(cluster, "code_digest", lambda: "another"),
+    )
+    for number, change in enumerate(changes):
+        cluster._program.cache_clear()
+        done = worker(lambda change=change: (change(), cluster._program.cache_clear()), number)
+        assert (done.computed, done.failed) == (2, 2 if number else 0)
+    reasons = pd.read_csv(tmp_path / "run3" / "scores.csv")["reason"]
+    assert reasons.str.contains("other code, methods or files than the program that leads").all()
 
 
 def test_the_program_of_a_command_is_part_of_the_key(

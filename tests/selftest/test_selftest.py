@@ -11,7 +11,8 @@ import pytest
 from conftest import Run
 from magnetite.core.codecs.entropy import stripes
 from magnetite.core.metrics import colour, error
-from magnetite.selftest import checks, record
+from magnetite.experiment import provenance
+from magnetite.selftest import checks
 from magnetite.selftest.checks import results
 
 
@@ -68,14 +69,14 @@ def test_the_digest_follows_the_code(monkeypatch: pytest.MonkeyPatch, tmp_path: 
     (tmp_path / "a.py").write_text("1")
     (tmp_path / "b").mkdir()
     (tmp_path / "b" / "c.py").write_text("2")
-    monkeypatch.setattr(record, "files", lambda _: tmp_path)
-    first = record.code_digest()
+    monkeypatch.setattr(provenance, "files", lambda _: tmp_path)
+    first = provenance.code_digest()
     (tmp_path / "note.txt").write_text("no code")
-    assert record.code_digest() == first
+    assert provenance.code_digest() == first
     (tmp_path / "b" / "c.py").write_text("3")
-    second = record.code_digest()
+    second = provenance.code_digest()
     (tmp_path / "b" / "c.py").rename(tmp_path / "b" / "d.py")
-    assert len({first, second, record.code_digest()}) == 3
+    assert len({first, second, provenance.code_digest()}) == 3
 
 
 def test_every_check_has_a_name_of_its_own() -> None:

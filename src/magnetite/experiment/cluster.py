@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
+import hashlib
 import logging
+import platform
 from collections.abc import Iterator
 from concurrent.futures import CancelledError
+from functools import cache
 from pathlib import Path
 from typing import Any
 
+from magnetite import __version__
 from magnetite.core.compute.threads import use_threads
 from magnetite.core.errors import InputError
 from magnetite.core.extras import require
 from magnetite.experiment.executors import Completed, Lost
-from magnetite.experiment.tasks import Task
+from magnetite.experiment.provenance import code_digest
+from magnetite.experiment.tasks import Task, version_of
 from magnetite.experiment.work import Done, perform
 from magnetite.files.opening import read_bytes
+from magnetite.files.resources import DiskFiles
 
 #: Their messages on a lost scheduler are replaced by one line of the run.
 _LOGGERS = ("distributed", "distributed.client", "distributed.utils", "distributed.core",
@@ -51,7 +57,9 @@ class Cluster:
                 return False
             known[task.key] = task
             stream.add(
-                self._client.submit(perform_with, task, self._commands, key=task.key, pure=False)
+                self._client.submit(
+                    perform_with, task, self._commands, code_of(task), key=task.key, pure=False
+                )
             )
             return True
 
@@ -80,14 +88,37 @@ def _first_words(error: BaseException) -> str:
     return next(iter(str(error).splitlines()), "") or type(error).__name__
 
 
-def perform_with(task: Task, commands: tuple[Path, ...]) -> list[Done]:
+def perform_with(task: Task, commands: tuple[Path, ...], code: str) -> list[Done]:
     """A task on a worker of a cluster, which may not have seen the user's commands yet.
 
     Its loops take one thread: how many tasks a worker does at a time is the worker's own setting.
+    Rows fail where the worker's `code_of` the task is not that of the leading program: they would
+    be taken for results of its version.
     """
     use_threads(1)
     _declare_once(commands)
-    return perform(task)
+    if code_of(task) == code:
+        return perform(task)
+    reason = (
+        f"the worker on {platform.node()} has Magnetite {__version__} and other code, methods or "
+        "files than the program that leads the run: install the same on both"
+    )
+    return [Done(work.cell.key, reason) for work in task.works]
+
+
+def code_of(task: Task) -> str:
+    """Digest of the code in this process, and of the files, that a task's results follow from."""
+    files = DiskFiles(task.base)
+    chains = [task.degradation, *(work.treatment for work in task.works)]
+    steps = [step for chain in chains if chain is not None for step in chain.steps]
+    steps += [step for work in task.works for step in (*work.metrics, *work.gauges)]
+    parts = [_program(), *(version_of(step, files) for step in dict.fromkeys(steps))]
+    return hashlib.sha256("\n".join(parts).encode()).hexdigest()
+
+
+@cache
+def _program() -> str:
+    return code_digest()
 
 
 #: Content of the files of commands that this worker has declared.

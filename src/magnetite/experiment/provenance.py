@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import platform
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from importlib.metadata import version
+from importlib.resources import files
+from importlib.resources.abc import Traversable
 from pathlib import Path
 
 from magnetite import __version__
@@ -32,6 +35,24 @@ def machine() -> dict[str, str]:
     made["system"] = f"{platform.system()} {platform.machine()}"
     made["cores"] = str(cores())
     return made
+
+
+def code_digest() -> str:
+    """SHA-256 over names and bytes of all installed Python files of the program."""
+    content = hashlib.sha256()
+    for name, entry in sorted(_modules(files("magnetite"), "")):
+        content.update(name.encode() + b"\0" + hashlib.sha256(entry.read_bytes()).digest())
+    return content.hexdigest()
+
+
+def _modules(folder: Traversable, prefix: str) -> list[tuple[str, Traversable]]:
+    found = []
+    for entry in folder.iterdir():
+        if entry.is_dir():
+            found += _modules(entry, f"{prefix}{entry.name}/")
+        elif entry.name.endswith(".py"):
+            found.append((f"{prefix}{entry.name}", entry))
+    return found
 
 
 def sources_text(references: Sequence[Reference], folder: Path) -> str:

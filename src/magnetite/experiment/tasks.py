@@ -242,14 +242,15 @@ def makers_of(chain: Chain | Step | None, files: DiskFiles) -> str:
         return "0"
     steps = chain.steps if isinstance(chain, Chain) else (chain,)
     return "+".join(
-        ":".join(
-            [
-                str(step.method.version), *map(files.digest, step.files),
-                *filter(None, [contents.get((step.kind, step.name)), digest_of_code(step.method)]),
-            ]
-        )
+        ":".join(filter(None, [version_of(step, files), contents.get((step.kind, step.name))]))
         for step in steps
-    )  # fmt: skip
+    )
+
+
+def version_of(step: Step, files: DiskFiles) -> str:
+    """Version of a step's method, digests of the files that it names and of the user's code."""
+    parts = [str(step.method.version), *map(files.digest, step.files), digest_of_code(step.method)]
+    return ":".join(filter(None, parts))
 
 
 def _draws(chain: Chain | None) -> bool:

@@ -2,35 +2,14 @@
 
 from __future__ import annotations
 
-import hashlib
 import math
 from collections.abc import Sequence
-from importlib.resources import files
-from importlib.resources.abc import Traversable
 from typing import Any
 
-from magnetite.experiment.provenance import machine, now
+from magnetite.experiment.provenance import code_digest, machine, now
 from magnetite.selftest.checks import Result
 
 TITLES = ("check", "expected", "got", "tolerance", "unit", "verdict", "source")
-
-
-def code_digest() -> str:
-    """SHA-256 over names and bytes of all installed Python files of the program."""
-    content = hashlib.sha256()
-    for name, entry in sorted(_modules(files("magnetite"), "")):
-        content.update(name.encode() + b"\0" + hashlib.sha256(entry.read_bytes()).digest())
-    return content.hexdigest()
-
-
-def _modules(folder: Traversable, prefix: str) -> list[tuple[str, Traversable]]:
-    found = []
-    for entry in folder.iterdir():
-        if entry.is_dir():
-            found += _modules(entry, f"{prefix}{entry.name}/")
-        elif entry.name.endswith(".py"):
-            found.append((f"{prefix}{entry.name}", entry))
-    return found
 
 
 def facts() -> dict[str, str]:
