@@ -365,6 +365,24 @@ def test_workers_of_a_cluster_have_the_code_of_the_leading_program(
     assert reasons.str.contains("other code, methods or files than the program that leads").all()
 
 
+def test_rows_of_a_library_are_of_the_version_that_made_them(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Tables state the library of the run, not the one that is installed where they are made."""
+    picture_at(tmp_path / "refs" / "a.png", 1)
+    text = PLAN.replace('median = "median"', 'coded = "jpeg quality=50"\nown = "dct step=8%"')
+    text = text.replace('"gaussian-noise sd=4%"', '"webp quality=20"')
+    for version, computed in (("3.0.1", 3), ("3.0.1", 0), ("3.1.0", 1)):
+        installed = f"libjpeg_turbo-{version}, libwebp-1.5"
+        monkeypatch.setattr("imagecodecs.version", lambda installed=installed: installed)
+        assert carried_out(tmp_path, text).computed == computed
+    monkeypatch.setattr("imagecodecs.version", lambda: "libjpeg_turbo-9, libwebp-9")
+    said = run("summarize", "run", "--table", "means").stdout
+    for words in ("webp by libwebp 1.5, effort 6", "jpeg by libjpeg_turbo 3.1.0"):
+        assert said.count(words) == 1
+    assert "-9" not in said
+
+
 def test_the_program_of_a_command_is_part_of_the_key(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

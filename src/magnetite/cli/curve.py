@@ -78,7 +78,7 @@ def run(
     full_scale: FullScaleOption = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    from magnetite.core.codecs.yardsticks import library_of
+    from magnetite.core.codecs.yardsticks import library_of, stated
     from magnetite.core.compute.threads import cores
     from magnetite.core.curves.study import check_codecs
     from magnetite.core.picture.region import Region
@@ -115,7 +115,7 @@ def run(
     steps = dict.fromkeys(result.point.step for result in curves.results)
     for reason in reasons:
         note(reason)
-    for words in dict.fromkeys(filter(None, map(library_of, steps))):
+    for words in dict.fromkeys(stated(step, of) for step in steps if (of := library_of(step))):
         note(words)
     rates = [row for at in wanted for row in curves.rates_at(str(at.step), at.value)]
     _print(format, curves, comparisons, rates)

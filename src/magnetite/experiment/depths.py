@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 
 from magnetite.core.chain.step import Chain
 from magnetite.core.quantities import abbreviated
-from magnetite.experiment.tasks import Job, Reference
+from magnetite.experiment.tasks import Job, Reference, chains_of
 
 
 def unlike_depths(bits: Iterable[int | None], chains: Iterable[Chain | None]) -> list[str]:
@@ -35,9 +35,4 @@ def unlike_depths(bits: Iterable[int | None], chains: Iterable[Chain | None]) ->
 
 def unlike_depths_of(job: Job, references: Sequence[Reference]) -> list[str]:
     """The same sentence on the chains of a job."""
-    chains = (
-        chain
-        for _, degradation, cells in job.groups(references[:1])
-        for chain in (degradation, *(treatment for _, treatment in cells))
-    )
-    return unlike_depths((one.facts.bits for one in references), chains)
+    return unlike_depths((one.facts.bits for one in references), chains_of(job, references))

@@ -284,13 +284,21 @@ class Ledger:
 
     def makers(self) -> dict[str, str]:
         """Versions of the figures of the last run, with digests of the files that they name."""
+        return self._texts("makers")
+
+    def libraries(self) -> dict[str, str]:
+        """Libraries behind the codecs of the last run, by the codec's name."""
+        return self._texts("libraries")
+
+    def _texts(self, fact: str) -> dict[str, str]:
+        """A fact that is a JSON object of texts."""
         try:
-            content = json.loads(self.facts().get("makers", "{}"))
+            content = json.loads(self.facts().get(fact, "{}"))
         except (ValueError, RecursionError):
             content = None
         if not isinstance(content, dict):
-            raise FileError(f"{self.path}: is damaged: its makers are not a JSON object")
-        return {str(label): str(made) for label, made in content.items()}
+            raise FileError(f"{self.path}: is damaged: its {fact} are not a JSON object")
+        return {str(name): str(text) for name, text in content.items()}
 
     def failures(self) -> list[tuple[str, str, str, str]]:
         """Reference, degradation, treatment and reason of the cells that failed."""

@@ -58,6 +58,8 @@ class RunRows:
     missing: int = 0
     #: Number of figures by another version than that of the last run, by label; left out.
     outdated: Mapping[str, int] = field(default_factory=dict)
+    #: Libraries behind the codecs of the rows, by the codec's name.
+    libraries: Mapping[str, str] = field(default_factory=dict)
 
     @classmethod
     def of(cls, tried: Any, figures: Sequence[str], missing: int = 0) -> RunRows:
@@ -79,7 +81,7 @@ class RunRows:
         lost = dict(iter(self.lost.groupby(columns, sort=False)))
         for key, frame in self.frame.groupby(columns, sort=False):
             own = lost.get(key, self.lost.iloc[:0])
-            yield key, RunRows(frame, self.figures, own)
+            yield key, RunRows(frame, self.figures, own, libraries=self.libraries)
 
 
 def read_rows(folder: Path) -> RunRows:
@@ -97,13 +99,14 @@ def read_rows(folder: Path) -> RunRows:
         columns = ledger.columns()
         tried = pd.DataFrame(ledger.rows(), columns=columns)
         total, done, failed = ledger.counts()
-        outdated = ledger.outdated()
+        outdated, libraries = ledger.outdated(), ledger.libraries()
     finally:
         ledger.close()
     figures = [c for c in columns[len(COLUMNS) :] if not c.startswith("seconds ")]
     # A column that no row has a value in would be one of objects.
     tried = tried.astype(dict.fromkeys(["bpp", "reference activity", *figures], float))
-    rows = replace(RunRows.of(tried, figures, total - done - failed), outdated=outdated)
+    rows = RunRows.of(tried, figures, total - done - failed)
+    rows = replace(rows, outdated=outdated, libraries=libraries)
     if rows.frame.empty:
         raise InputError(f"{folder}: {_none_done(rows)}")
     return rows

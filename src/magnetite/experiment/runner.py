@@ -23,7 +23,17 @@ from magnetite.experiment.export import export
 from magnetite.experiment.ledger import COLUMNS, Ledger
 from magnetite.experiment.provenance import machine, now, sources_text
 from magnetite.experiment.retrying import completed
-from magnetite.experiment.tasks import Cell, Job, Reference, Source, Task, Work, makers_of
+from magnetite.experiment.tasks import (
+    Cell,
+    Job,
+    Reference,
+    Source,
+    Task,
+    Work,
+    chains_of,
+    libraries_of,
+    makers_of,
+)
 from magnetite.experiment.work import Done, facts_of
 from magnetite.files.atomic import inside, make_folder, remove_temporary, write_bytes
 from magnetite.files.names import apart
@@ -133,6 +143,7 @@ class _Run:
             sources=sources_text(references, self._folder),
             base=os.path.relpath(self._job.base or ".", self._folder),
             machine=json.dumps(machine()), started=now(), makers=json.dumps(self._makers),
+            libraries=json.dumps(libraries_of(chains_of(self._job, references))),
         )  # fmt: skip
         cells = (cell for _, _, own in self._job.groups(references) for cell, _ in own)
         self._total = self._ledger.expect((one.facts for one in references), cells)

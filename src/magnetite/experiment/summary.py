@@ -85,10 +85,15 @@ def tables(rows: RunRows, by: list[str], metric: str | None = None) -> Iterator[
 
 def remarks(rows: RunRows) -> list[str]:
     """Libraries, versions and efforts of the yardsticks among the treatments; unlike strengths."""
-    from magnetite.core.codecs.yardsticks import library_of
+    from magnetite.core.codecs.yardsticks import stated
 
-    steps = [step for chain in _chains(rows, "treatment") for step in chain.steps]
-    return [*dict.fromkeys(filter(None, map(library_of, steps))), *unlike_strengths(rows)]
+    chains = [*_chains(rows, "degradation"), *_chains(rows, "treatment")]
+    steps = [step for chain in chains for step in chain.steps if step.kind == "codec"]
+    by = rows.libraries
+    return [
+        *dict.fromkeys(stated(step, by[step.name]) for step in steps if step.name in by),
+        *unlike_strengths(rows),
+    ]
 
 
 def unlike_strengths(rows: RunRows) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
@@ -248,9 +248,31 @@ def makers_of(chain: Chain | Step | None, files: DiskFiles) -> str:
 
 
 def version_of(step: Step, files: DiskFiles) -> str:
-    """Version of a step's method, digests of the files that it names and of the user's code."""
+    """Version of a step's method and library, digests of files that it names and of own code."""
     parts = [str(step.method.version), *map(files.digest, step.files), digest_of_code(step.method)]
-    return ":".join(filter(None, parts))
+    return ":".join(filter(None, [*parts, library_of(step)]))
+
+
+def libraries_of(chains: Iterable[Chain | None]) -> dict[str, str]:
+    """Libraries behind the yardsticks of chains, by the codec's name."""
+    steps = [step for chain in chains if chain is not None for step in chain.steps]
+    return {step.name: library for step in steps if (library := library_of(step))}
+
+
+def library_of(step: Step) -> str:
+    """Name and version of the library behind a codec; empty where there is none."""
+    if step.kind != "codec":
+        return ""
+    from magnetite.core.codecs import yardsticks
+
+    return yardsticks.library_of(step)
+
+
+def chains_of(job: Job, references: Sequence[Reference]) -> Iterator[Chain | None]:
+    """The chains of a job on its first reference."""
+    for _, degradation, cells in job.groups(references[:1]):
+        yield degradation
+        yield from (treatment for _, treatment in cells)
 
 
 def _draws(chain: Chain | None) -> bool:

@@ -7,7 +7,7 @@ from scipy import ndimage
 
 import magnetite
 from magnetite.core.chain.notation import parse_step
-from magnetite.core.codecs.yardsticks import library_of
+from magnetite.core.codecs.yardsticks import library_of, stated
 
 
 def test_yardsticks_code_deep_samples_and_try_as_hard_as_asked() -> None:
@@ -34,7 +34,9 @@ def test_tables_state_library_version_and_effort() -> None:
         ("jpeg-xl distance=1 effort=4", "jpeg-xl by libjxl {}, effort 4"),
         ("jpeg quality=50", "jpeg by libjpeg_turbo {}"), ("dct step=4%", ""),
     ):  # fmt: skip
-        found = library_of(parse_step(text, "codec"))
+        step = parse_step(text, "codec")
+        library = library_of(step)
+        found = library and stated(step, library)
         version = found.split(",")[0].split()[-1] if found else ""
         assert found == words.format(version)
         assert not version or f"-{version}" in imagecodecs.version()

@@ -322,13 +322,17 @@ _LIBRARIES = {
 
 
 def library_of(step: Step) -> str:
-    """The library behind a yardstick, its version and the effort; empty for our own codecs."""
+    """Name and version of the library behind a yardstick; empty for our own codecs."""
     if step.kind != "codec" or step.name not in _LIBRARIES:
         return ""
     import imagecodecs
 
     name = _LIBRARIES[step.name]
     version = re.search(rf"\b{name}-([^\s,/]+)", str(imagecodecs.version()))
-    words = f"{step.name} by {name} {version[1] if version else ''}".rstrip()
+    return f"{name} {version[1] if version else ''}".rstrip()
+
+
+def stated(step: Step, library: str) -> str:
+    """A yardstick with its library, as `library_of` gives it, and the effort."""
     effort = (step.method.defaults | dict(step.settings)).get("effort")
-    return words if effort is None else f"{words}, effort {effort}"
+    return f"{step.name} by {library}" + ("" if effort is None else f", effort {effort}")
