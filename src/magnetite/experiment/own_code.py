@@ -1,7 +1,7 @@
 """Digest of the code of methods that are declared outside of this package.
 
-Their versions are raised by hand, if at all, while a script is worked on: results must not be
-taken from a time when the function was another one.
+Their versions are raised by hand, if at all, while a script is edited: results of an earlier
+function of the same name must not be reused.
 """
 
 from __future__ import annotations
@@ -20,9 +20,9 @@ _PLAIN = (bool, int, float, complex, str, bytes, type(None), np.generic)
 
 
 def digest_of_code(method: Any) -> str | None:
-    """SHA-256 of a method's function and of what it takes from its package.
+    """SHA-256 of a method's function, of the functions of its package that it calls, and of the
+    plain constants, containers and arrays that these refer to.
 
-    Those are the functions that it calls there, and plain constants, tuples and arrays of them;
     None for the methods of this package, whose versions are tested.
     """
     function = inspect.unwrap(method.function)
@@ -40,7 +40,7 @@ def _package(function: Any) -> str:
 
 
 def _parts(function: FunctionType, package: str, seen: set[int]) -> Iterator[str]:
-    """Texts of a function's code and defaults, and of what it looks up."""
+    """Texts of a function's code and defaults, and of the globals that it refers to."""
     seen.add(id(function))
     yield from _code(function.__code__, function.__doc__)
     defaults = [*(function.__defaults__ or ()), *(function.__kwdefaults__ or {}).items()]

@@ -70,7 +70,7 @@ class Content:
     metric: str = ""
     plan: PlanWords | None = None
     plan_text: str = ""
-    #: Means with their intervals: titles, rows, and what the intervals are over.
+    #: Means with their intervals: titles, rows and caption.
     means: tuple[tuple[str, ...], tuple[tuple[Any, ...], ...], str] = ((), (), "")
     #: Tables of rates by degradation and figure.
     rates: tuple[dict[str, Any], ...] = ()
