@@ -312,9 +312,14 @@ def test_code_of_ones_own_is_part_of_the_key(tmp_path: Path) -> None:
         ("power=1", "power=2", 2),
         ("SCALE[1] *", "SCALE[1] +", 2),
     ):
-        exec(OWN.replace(old, new), {"__name__": "mine.figures"})
+        names = {"__name__": "mine.figures"}
+        exec(OWN.replace(old, new), names)
         try:
             assert carried_out(tmp_path, text).computed == computed, new
+            names["SCALE"] = names["SCALE"] * 1.5  # as another cell of a notebook would
+            assert carried_out(tmp_path, text).computed == 2
+            names["SCALE"] = names["SCALE"] / 1.5
+            assert carried_out(tmp_path, text).computed == 2
         finally:
             forget("metric", "own-gap")
         values.append(table(tmp_path / "run")["own-gap"][0])

@@ -9,7 +9,6 @@ from __future__ import annotations
 import hashlib
 import inspect
 from collections.abc import Iterator
-from functools import lru_cache
 from types import CodeType, FunctionType
 from typing import Any
 
@@ -23,15 +22,13 @@ def digest_of_code(method: Any) -> str | None:
     """SHA-256 of a method's function, of the functions of its package that it calls, and of the
     plain constants, containers and arrays that these refer to.
 
-    None for the methods of this package, whose versions are tested.
+    None for the methods of this package, whose versions are tested, and for compiled ones.
     """
     function = inspect.unwrap(method.function)
-    return None if _package(function) == __name__.split(".")[0] else _digest(function)
-
-
-@lru_cache(maxsize=256)
-def _digest(function: FunctionType) -> str:
-    parts = "\n".join(_parts(function, _package(function), set()))
+    package = _package(function)
+    if package == __name__.split(".")[0] or not isinstance(function, FunctionType):
+        return None
+    parts = "\n".join(_parts(function, package, set()))
     return hashlib.sha256(parts.encode("utf-8", "backslashreplace")).hexdigest()
 
 
