@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import re
+import shutil
 from pathlib import Path
 
 import pytest
@@ -22,8 +23,13 @@ def test_the_demo_tells_the_story_of_own_pictures(run: Run, tmp_path: Path) -> N
     file_of("gray 8", own)
     file_of("rgb 16", own)
     (own / "notes.txt").write_text("no picture")
+    shutil.copy(own / "gray-8.png", own / "h.png")
+    (tmp_path / "told" / "references").mkdir(parents=True)  # of an earlier demo
+    (tmp_path / "told" / "WALKTHROUGH.txt").write_text("")
+    magnetite.write(magnetite.scenes((96, 72))["clay-core"], tmp_path / "told/references/old.png")
     done = run("demo", "told", "--references", "own", "--workers", "1")
     assert "note: skipped: own/notes.txt: not a picture" in done.stderr
+    assert "note: skipped: own/h.png holds the same samples as own/gray-8.png" in done.stderr
     assert "denoising before coding pays on" in done.stdout
     told = tmp_path / "told"
     rows = list(csv.DictReader((told / "run" / "scores.csv").read_text().splitlines()))

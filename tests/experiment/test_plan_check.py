@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import shutil
 from pathlib import Path
 
@@ -115,6 +116,21 @@ PAIRS = """pairs.exclude = [
   ["noisy", "nothing"],
 ]
 """
+
+
+def test_folders_and_files_may_have_the_signs_of_patterns(run: Run, folder: Path) -> None:
+    odd = folder / "[a]*" / "refs"
+    odd.mkdir(parents=True)
+    for name in ("b[1].png", "b1.png"):
+        shutil.copy(next((folder / "refs").glob("*.png")), odd / name)
+    samples = 255 - magnetite.read(odd / "b1.png").samples
+    magnetite.write(as_picture(samples), odd / "b1.png")
+    for pattern, names in (("refs/b[1].png", {"b[1]"}), ("refs/b*.png", {"b[1]", "b1"}),
+                           ("refs/?1.png", {"b1"})):  # fmt: skip
+        (folder / "[a]*" / "plan.toml").write_text(DOTTED.replace("refs/*.png", pattern))
+        run("run", "[a]*/plan.toml", "--workers", "1")
+        rows = csv.DictReader((folder / "[a]*" / "plan" / "scores.csv").read_text().splitlines())
+        assert {row["reference"] for row in rows} == names
 
 
 @pytest.mark.parametrize("text", [

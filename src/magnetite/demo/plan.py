@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Sequence
+
 #: Details count as readable at this SSIM against the clean picture.
 READABLE = 0.9
 CLEAN, NOISES = (
@@ -22,11 +25,12 @@ METRICS = "psnr", "ssim"
 METHODS = {text.split()[0] for text in (*NOISES.values(), *DENOISERS.values(), CODEC, *METRICS)}
 
 
-def plan_text(seed: int) -> str:
-    """The plan as a file holds it."""
+def plan_text(seed: int, references: Sequence[str]) -> str:
+    """The plan of some references as a file holds it."""
     noises = "\n".join(f'"{name}" = "{chain}"' for name, chain in NOISES.items())
     treatments = "\n".join(f'"{name}" = "{chain} + {CODEC}"' for name, chain in DENOISERS.items())
     excluded = ", ".join(f'["{CLEAN}", "{name}"]' for name in DENOISERS)
+    files = "".join(f"    {json.dumps(name, ensure_ascii=False)},\n" for name in references)
     return f"""\
 # Which rate keeps details readable, and does denoising before coding pay?
 title = "denoising before coding"
@@ -34,7 +38,8 @@ seed = {seed}
 repeats = 1
 
 [references]
-files = ["references/*"]
+files = [
+{files}]
 convert = "middle width=256 height=192"
 
 [degradations]

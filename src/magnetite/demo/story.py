@@ -19,7 +19,7 @@ from magnetite.demo.results import SceneResult, results_of
 from magnetite.experiment.executors import local
 from magnetite.experiment.plan_reading import read_plan
 from magnetite.experiment.results import read_rows
-from magnetite.experiment.runner import Listener, Outcome, run
+from magnetite.experiment.runner import Listener, Outcome, distinct, run
 from magnetite.experiment.tasks import PlanJob
 from magnetite.files.atomic import make_folder, write_bytes
 from magnetite.files.opening import read_text
@@ -107,6 +107,7 @@ def own_story(folder: Path) -> Story:
     if not folder.is_dir():
         raise FileError(f"{folder}: no such folder")
     references: dict[str, Picture] = {}
+    first: dict[bytes, Path] = {}
     notes = []
     for path in sorted(p for p in folder.iterdir() if p.is_file()):
         try:
@@ -114,6 +115,9 @@ def own_story(folder: Path) -> Story:
             _check_usable(picture)
         except MagnetiteError as error:
             notes.append(f"skipped: {error}")
+            continue
+        if (known := first.setdefault(picture.digest(), path)) != path:
+            notes.append(f"skipped: {path} holds the same samples as {known}")
             continue
         notes += [f"{path}: {message}" for message in picture.notes]
         references[path.stem if path.stem not in references else path.name] = picture
@@ -157,8 +161,8 @@ def tell_story(
     story: Story, folder: Path, seed: int, workers: int | None, listener: Listener
 ) -> Told:
     """Do the work into a prepared folder; results are stored before anything is drawn."""
-    _write_all(story.references, folder / "references")
-    job, outcome = _run(plan_text(seed), folder, PLAN, RUN, workers, listener)
+    files = _write_all(story.references, folder / "references")
+    job, outcome = _run(plan_text(seed, files), folder, PLAN, RUN, workers, listener)
     results = results_of(read_rows(folder / RUN))
     words = answer(results, story.subject, story.focus)
     outcomes = [outcome]
@@ -187,9 +191,12 @@ def tell_story(
     )  # fmt: skip
 
 
-def _write_all(pictures: dict[str, Picture], folder: Path) -> None:
-    for name, picture in pictures.items():
-        write(picture, make_folder(folder) / f"{name}{lossless_ending(picture)}")
+def _write_all(pictures: dict[str, Picture], folder: Path) -> list[str]:
+    """Write pictures into a folder; the files' names with that of the folder."""
+    names = [f"{name}{lossless_ending(picture)}" for name, picture in pictures.items()]
+    for name, picture in zip(names, pictures.values(), strict=True):
+        write(picture, make_folder(folder) / name)
+    return [f"{folder.name}/{name}" for name in names]
 
 
 def _run(
@@ -206,7 +213,8 @@ def _drawings(
 ) -> Iterator[tuple[Any, ...]]:
     """Functions that draw the figures, and their arguments."""
     curves, sheets = make_folder(folder / "curves"), make_folder(folder / "sheets")
-    taken = [source.load() for source in job.sources]
+    sources = {one.facts.name: one.source for one in distinct(job.sources)[0]}
+    taken = [sources[result.name].load() for result in results]
     for result, picture in zip(results, taken, strict=True):
         yield figures.draw_sheet, result, picture, seed, sheets / f"{result.name}.png"
     yield figures.draw_curves, results, curves / "rate-distortion.png"

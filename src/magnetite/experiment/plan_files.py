@@ -29,13 +29,13 @@ def reference_files(plan: Plan, folder: Path) -> list[Path]:
 
 
 def _matches(pattern: str, folder: Path) -> list[Path]:
-    whole = str(folder / pattern)
-    if glob.has_magic(whole):
-        return [path for path in map(Path, sorted(glob.glob(whole, recursive=True)))
-                if path.is_file()]  # fmt: skip
-    if not Path(whole).is_file():
-        raise FileError(f"{whole}: no such file, named in references.files")
-    return [Path(whole)]
+    """Files of a pattern below a folder; a file of that very name is meant before all others."""
+    if (folder / pattern).is_file():
+        return [folder / pattern]
+    if not glob.has_magic(pattern):
+        raise FileError(f"{folder / pattern}: no such file, named in references.files")
+    found = sorted(glob.glob(pattern, root_dir=folder, recursive=True))
+    return [folder / name for name in found if (folder / name).is_file()]
 
 
 def file_mistakes(plan: Plan, folder: Path) -> Iterator[tuple[tuple[str, ...], str]]:
