@@ -34,6 +34,15 @@ def test_ratings_become_opinions_an_agreement_and_a_gate(
              "--least", "3.5")  # fmt: skip
     done = run(*words, "--format", "json")
     assert "simulated raters, not of people" in done.stderr
+    (tmp_path / "mixed").mkdir()
+    for path in sorted((tmp_path / "people").iterdir())[:5]:
+        answer = json.loads(path.read_text()) | {"simulated": path.stem.endswith("-1")}
+        (tmp_path / "mixed" / path.name).write_text(json.dumps(answer))
+    mixed = run("opinions", "mixed", "--test", "t").stderr
+    assert "note: 1 of 5 raters are simulated, and count like people" in mixed
+    assert "not of people" not in mixed
+    again = run("raters", "t", "mixed", "--count", "3").stderr
+    assert "mixed holds other answers too, which count where the folder is named: " in again
     record = json.loads(done.stdout)
     assert list(record["left_out"]) == ["random-15"]
     assert record["simulated"] is True

@@ -72,11 +72,8 @@ def run(
         "agreement": [] if made is None else tables[1].records(),
     }  # fmt: skip
     emit(format, Output(tables, record))
-    if found.simulated:
-        note("the answers are those of simulated raters, not of people")
-    for rater, reason in found.left_out.items():
-        note(f"{rater} is left out: {reason}")
-    for words in (*found.notes, *(() if made is None else made.notes)):
+    left_out = [f"{rater} is left out: {reason}" for rater, reason in found.left_out.items()]
+    for words in (*found.notes, *left_out, *(() if made is None else made.notes)):
         note(words)
     if format is OutputFormat.table:
         say_done(f"wrote {out}" + (f" and {gate}" if gate is not None else ""))

@@ -7,8 +7,9 @@ from typing import Annotated
 
 import typer
 
-from magnetite.cli.options import SeedOption, share_of
+from magnetite.cli.options import SeedOption, note, share_of
 from magnetite.cli.output import say_done
+from magnetite.core.quantities import abbreviated
 
 
 def run(
@@ -35,4 +36,9 @@ def run(
         test, out, count=count, random=random, lapse=share_of("--lapse", lapse), by=by,
         threshold=threshold, seed=seed,
     )  # fmt: skip
+    if others := sorted(path.name for path in set(out.glob("*.json")).difference(written)):
+        note(
+            f"{out} holds other answers too, which count where the folder is named: "
+            f"{abbreviated(others)}"
+        )
     say_done(f"wrote {len(written)} files of simulated raters to {out}")

@@ -111,6 +111,11 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
              if not one.complete]  # fmt: skip
     if len(given) < len(answers):
         notes.append(f"{len(answers) - len(given)} files hold no answers")
+    simulated = sum(one.simulated for one in given)
+    if simulated:
+        mixed = f"{simulated} of {len(given)} raters are simulated, and count like people"
+        alone = "the answers are those of simulated raters, not of people"
+        notes.insert(0, alone if simulated == len(given) else mixed)
     reasons = {"pairs": _unsure, "rating": _far_off, "threshold": _unseeing}[test.design](
         test, given
     )
@@ -131,7 +136,7 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
         notes.append("one rater: the figures are theirs alone, without interval over people")
     return Opinions(
         test, tuple(one.rater for one in kept), reasons, tuple(figures), values,
-        any(one.simulated for one in given), tuple(notes), tuple(functions),
+        simulated > 0, tuple(notes), tuple(functions),
     )  # fmt: skip
 
 
