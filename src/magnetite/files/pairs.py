@@ -5,12 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from magnetite.core.errors import InputError
+from magnetite.files.writing import FORMATS
 
 #: File name extensions of pictures.
-_ENDINGS = {
-    ".png", ".tif", ".tiff", ".jpg", ".jpeg", ".bmp", ".pgm", ".ppm", ".webp", ".jp2", ".npy",
-    ".mgt",
-}  # fmt: skip
+_ENDINGS = {*FORMATS, ".mgt"}
 
 
 def pairs_of(
