@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -11,6 +12,7 @@ import pytest
 import magnetite
 from conftest import Run, size_of, texture
 from magnetite.core.picture import as_picture
+from magnetite.views.opinions import opinions_figure
 
 STEPS = ("--steps", "dct step=2%,6%,16%", "--steps", "gaussian-noise sd=2%,5%,10%")
 
@@ -40,6 +42,9 @@ def test_ratings_become_opinions_an_agreement_and_a_gate(
         (tmp_path / "mixed" / path.name).write_text(json.dumps(answer))
     mixed = run("opinions", "mixed", "--test", "t").stderr
     assert "note: 1 of 5 raters are simulated, and count like people" in mixed
+    for folder, words in (("mixed", "raters, some simulated"), ("people", "simulated raters")):
+        drawn = opinions_figure(magnetite.opinions(tmp_path / "t", tmp_path / folder), None)
+        assert re.search(rf" of \d+ {words}[,;]", drawn.texts[0].get_text())
     assert "not of people" not in mixed
     again = run("raters", "t", "mixed", "--count", "3").stderr
     assert "mixed holds other answers too, which count where the folder is named: " in again

@@ -26,7 +26,8 @@ _TITLES = {
 def opinions_figure(found: Opinions, made: Compared | None) -> Figure:
     """Each figure with its 95 % interval, and the metrics against the opinions."""
     figure = new_figure(1280, 800)
-    people = f"{len(found.raters)} {'simulated raters' if found.simulated else 'raters'}"
+    people = f"{len(found.raters)} {'simulated raters' if found.all_simulated else 'raters'}"
+    people += ", some simulated" * (found.simulated and not found.all_simulated)
     left_out = f", {len(found.left_out)} left out" if found.left_out else ""
     headline(figure, f"{_TITLES[found.test.design]} of {people}{left_out}; bars: 95 %")
     count = len(found.functions[:3]) if made is None else min(3, len(made.agreements))

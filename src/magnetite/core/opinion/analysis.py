@@ -65,7 +65,9 @@ class Opinions(Tabular):
     figures: tuple[OpinionRow, ...]
     #: Scale value or mean opinion of each picture, by its name; empty for thresholds.
     values: dict[str, Estimate]
+    #: Whether raters are simulated: one at least, and all of them.
     simulated: bool
+    all_simulated: bool
     notes: tuple[str, ...]
     #: Of thresholds: the answers of all raters and the function through them.
     functions: tuple[PsychometricFunction, ...] = ()
@@ -136,7 +138,7 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
         notes.append("one rater: the figures are theirs alone, without interval over people")
     return Opinions(
         test, tuple(one.rater for one in kept), reasons, tuple(figures), values,
-        simulated > 0, tuple(notes), tuple(functions),
+        simulated > 0, simulated == len(given), tuple(notes), tuple(functions),
     )  # fmt: skip
 
 
