@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import math
 import shutil
@@ -49,6 +50,13 @@ def test_bounds_hold_over_references_and_have_the_published_ends() -> None:
     each, none = np.arange(45), np.zeros(45, bool)
     assert most_accepted(none, each, 0.9) == pytest.approx(1 - 0.1 ** (1 / 45))
     assert references_needed(0.05, 0.9, single=True) == 45
+    for most, confidence in itertools.product(range(1, 100, 6), range(50, 100, 3)):
+        powers = ((n, (100 - most) ** n <= (100 - confidence) * 100 ** (n - 1))
+                  for n in itertools.count(1))  # fmt: skip
+        wanted = next(n for n, held in powers if held)  # exact: 1 - (1 - most)^n
+        assert references_needed(most / 100, confidence / 100, single=True) == wanted
+        none = np.zeros(wanted, bool)
+        assert most_accepted(none, np.arange(wanted), confidence / 100) <= most / 100
     needed = references_needed(0.05, 0.9, single=False)
     for count, kept in ((needed, True), (needed - 1, False)):
         pairs = np.repeat(np.arange(count), 2)

@@ -17,6 +17,10 @@ from magnetite.core.arrays import Bools, Float64, Indices
 from magnetite.core.solve.bisection import zero
 
 
+#: Decimal digits that bounds and numbers are right to: at ties rounding does not decide.
+_DIGITS = 12
+
+
 class Share(NamedTuple):
     """A figure and its 95 % interval."""
 
@@ -164,7 +168,7 @@ def most_accepted(flags: Bools, groups: Indices, confidence: float) -> float:
     count, total = sizes.size, int(hits.sum())
     if total == count:
         return 1.0
-    return float(betaincinv(total + 1, count - total, confidence))
+    return round(float(betaincinv(total + 1, count - total, confidence)), _DIGITS)
 
 
 def _bet(shares: Float64, confidence: float) -> float:
@@ -233,7 +237,8 @@ def references_needed(most: float, confidence: float, single: bool) -> int:
         Whether each reference has one rejected picture.
     """
     if single:
-        return math.ceil(math.log(1 - confidence) / math.log(1 - most)) if most < 1 else 1
+        needed = math.log(1 - confidence) / math.log(1 - most) if most < 1 else 1.0
+        return math.ceil(round(needed, _DIGITS))
     low, high = 0, 1
     while _bet(np.zeros(high), confidence) > most:
         low, high = high, 2 * high
