@@ -360,11 +360,10 @@ def test_workers_of_a_cluster_have_the_code_of_the_leading_program(
         lambda: None,
         other_metric,
         lambda: np.save(tmp_path / "psf.npy", np.eye(3)),
-        lambda: monkeypatch.setattr(cluster, "code_digest", lambda: "another"),
+        lambda: monkeypatch.setattr(cluster, "_program", lambda: "another"),
     )
     for number, change in enumerate(changes):
-        cluster._program.cache_clear()
-        done = worker(lambda change=change: (change(), cluster._program.cache_clear()), number)
+        done = worker(change, number)
         assert (done.computed, done.failed) == (2, 2 if number else 0)
     reasons = pd.read_csv(tmp_path / "run3" / "scores.csv")["reason"]
     assert reasons.str.contains("other code, methods or files than the program that leads").all()
