@@ -16,7 +16,6 @@ from magnetite.core.analysis.statistics import ranks
 from magnetite.core.arrays import Bools, Float64, Indices
 from magnetite.core.solve.bisection import zero
 
-
 #: Decimal digits that bounds and numbers are right to: at ties rounding does not decide.
 _DIGITS = 12
 
