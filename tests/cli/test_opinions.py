@@ -41,13 +41,13 @@ def test_ratings_become_opinions_an_agreement_and_a_gate(
         answer = json.loads(path.read_text()) | {"simulated": path.stem.endswith("-1")}
         (tmp_path / "mixed" / path.name).write_text(json.dumps(answer))
     mixed = run("opinions", "mixed", "--test", "t").stderr
-    assert "note: 1 of 5 raters are simulated, and count like people" in mixed
+    assert "note: 1 of 5 raters are simulated; all answers count alike" in mixed
     for folder, words in (("mixed", "raters, some simulated"), ("people", "simulated raters")):
         drawn = opinions_figure(magnetite.opinions(tmp_path / "t", tmp_path / folder), None)
         assert re.search(rf" of \d+ {words}[,;]", drawn.texts[0].get_text())
     assert "not of people" not in mixed
     again = run("raters", "t", "mixed", "--count", "3").stderr
-    assert "mixed holds other answers too, which count where the folder is named: " in again
+    assert "mixed holds answers of other raters too, and opinions counts all of a folder: " in again
     record = json.loads(done.stdout)
     assert list(record["left_out"]) == ["random-15"]
     assert record["simulated"] is True

@@ -175,7 +175,10 @@ def test_the_rate_of_a_new_picture_is_predicted(run: Run, tmp_path: Path) -> Non
         "predict", "plan", "refs/3.png", news[0], "--need", "ssim>=0.9", "--confidence", "80%"
     )
     assert own.stderr.count("the run's reference") == 1
-    assert "note: refs/3.png is the run's reference 3: the interval is not about it" in own.stderr
+    assert (
+        "note: refs/3.png is the run's reference 3: the interval holds for new pictures"
+        in own.stderr
+    )
     few = run("predict", "plan", *news, "--need", "ssim>=0.9", "--confidence", "99%")
     assert "an interval of 99 % takes 99 references" in few.stderr
     assert "references without ssim>=0.99" in run("predict", "plan", *news, "--need", "ssim>=0.99",

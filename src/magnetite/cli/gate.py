@@ -17,6 +17,7 @@ from magnetite.core.table import Table
 if TYPE_CHECKING:
     from magnetite.core.gate.fit import Fitted
     from magnetite.core.gate.gate import Gate, Verdict
+    from magnetite.core.picture import Picture
 
 app = typer.Typer(no_args_is_help=True, rich_markup_mode="rich")
 #: Exit status where a picture is rejected.
@@ -136,6 +137,7 @@ def check_command(
     format: FormatOption = OutputFormat.table,
 ) -> int:
     """Accept or reject pictures; exit status 0 where all pass, 1 where one does not."""
+    from magnetite import __version__
     from magnetite.core.gate.gate import Verdict
     from magnetite.experiment.gating import check_files, read_gate
     from magnetite.files.pairs import pictures_in
@@ -147,10 +149,11 @@ def check_command(
         raise InputError(f"{pictures[0]}: the folder holds no picture")
     references = _references(rule, paths, reference or [])
     remarks: dict[str, None] = {}
-    judged = [
-        _verdict(rule, path, clean, full_scale, remarks)
-        for path, clean in zip(paths, references, strict=True)
-    ]
+    judged = []
+    for path, clean in zip(paths, references, strict=True):
+        picture = load(path, full_scale)
+        remarks |= dict.fromkeys(rule.remarks_on(picture, __version__))
+        judged.append(_verdict(rule, picture, clean, full_scale))
     _print_verdicts(list(zip(paths, judged, strict=True)), format)
     for remark in remarks:
         note(remark)
@@ -176,20 +179,13 @@ def _references(
 
 
 def _verdict(
-    rule: Gate,
-    path: Path,
-    reference: Path | None,
-    full_scale: float | None,
-    remarks: dict[str, None],
+    rule: Gate, picture: Picture, reference: Path | None, full_scale: float | None
 ) -> Verdict | str:
-    """The verdict on a picture, or why it has none; remarks on it are added to the others."""
-    from magnetite import __version__
+    """The verdict on a picture, or the reason for which it has none."""
     from magnetite.core.errors import PictureError
     from magnetite.core.gate.judging import judge
     from magnetite.files.resources import DiskFiles
 
-    picture = load(path, full_scale)
-    remarks |= dict.fromkeys(rule.remarks_on(picture, __version__))
     try:
         clean = None if reference is None else load(reference, full_scale)
         return judge(rule, picture, clean, DiskFiles())

@@ -93,15 +93,24 @@ def load(path: Path, full_scale: float | None = None, *, conversion: bool = True
 def load_distinct(
     paths: Iterable[Path], full_scale: float | None
 ) -> Iterator[tuple[Path, Picture]]:
-    """Files with their pictures; equal samples under two names count once, with a note."""
+    """Files with their pictures, each once; see `is_new`."""
     known: dict[bytes, Path] = {}
     for path in paths:
         picture = load(path, full_scale)
-        first = known.setdefault(picture.digest(), path)
-        if first is path:
+        if is_new(known, picture, path):
             yield path, picture
-        else:
-            note(f"{path} holds the same samples as {first}: it is left out")
+
+
+def is_new(known: dict[bytes, Path], picture: Rows, path: Path) -> bool:
+    """Whether no earlier file holds the same samples; a note names the copies."""
+    from magnetite.core.picture.rows import digest_of
+
+    first = known.setdefault(digest_of(picture), path)
+    if first is path:
+        return True
+    words = "is named twice" if first == path else f"holds the same samples as {first}"
+    note(f"{path} {words}: it counts once")
+    return False
 
 
 def rows_of(path: Path, full_scale: float | None = None, *, conversion: bool = True) -> Rows:

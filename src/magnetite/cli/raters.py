@@ -38,7 +38,7 @@ def run(
     )  # fmt: skip
     if others := sorted(path.name for path in set(out.glob("*.json")).difference(written)):
         note(
-            f"{out} holds other answers too, which count where the folder is named: "
+            f"{out} holds answers of other raters too, and opinions counts all of a folder: "
             f"{abbreviated(others)}"
         )
     say_done(f"wrote {len(written)} files of simulated raters to {out}")

@@ -11,6 +11,7 @@ from magnetite.cli.formats import FormatOption, OutputFormat
 from magnetite.cli.options import (
     FullScaleOption,
     RegionOption,
+    is_new,
     limits,
     load,
     note,
@@ -23,7 +24,6 @@ from magnetite.core.quantities import abbreviated
 
 if TYPE_CHECKING:
     from magnetite.core.operations.score import Pair, Scores
-    from magnetite.core.picture.rows import Rows
 
 
 _MAP_FILES = ("error.tif", "ssim.tif", "gmsd.tif", "delta-e.tif", "maps.png")
@@ -109,7 +109,7 @@ def run(
                 mask=inside, gray=gray, mixed_depths=mixed_depths, align=align, files=DiskFiles(),
                 allowance=limits.allowance,
             )  # fmt: skip
-            counted = repeats and _is_new(references, scorer.reference, reference_path)
+            counted = repeats and is_new(references, scorer.reference, reference_path)
             known: dict[bytes, Path] = {}
         test = rows_of(path, full_scale)
         try:
@@ -122,25 +122,13 @@ def run(
             note(f"{path} lies {pair.shift} of {reference_path}; {pair.words}")
         frame = scorer.reference.frame
         rows.append(Row(reference_path, frame, path, scores, scorer.part, coded_file(path)))
-        if counted and _is_new(known, test, path):
+        if counted and is_new(known, test, path):
             own.append((str(reference_path), scores))
         if maps is not None:
             _write_maps(pair, path, maps)
     for remark in dict.fromkeys(remark for row in rows for remark in row.scores.remarks):
         note(remark)
     print_rows(rows, list(asked), summarise_by_reference(own) if repeats else {}, format)
-
-
-def _is_new(known: dict[bytes, Path], picture: Rows, path: Path) -> bool:
-    """Whether no picture before has the same samples: a copy is no repeat, which is said."""
-    from magnetite.core.picture.rows import digest_of
-
-    first = known.setdefault(digest_of(picture), path)
-    if first is path:
-        return True
-    words = "is named twice" if first == path else f"holds the same samples as {first}"
-    note(f"{path} {words}: it counts once")
-    return False
 
 
 def _check_names(pairs: list[tuple[Path, Path]]) -> None:

@@ -146,8 +146,8 @@ def check_files(gate: Gate) -> None:
             read_bytes(Path(name))
         if isinstance(fitted, dict) and fitted.get(name) != digest:
             raise InputError(
-                f"{name}: is not the file of that name that the gate was fitted with: its figures "
-                "are others; restore that file, or fit the gate again"
+                f"{name}: has changed since the gate was fitted, so that its figures differ; "
+                "restore the file, or fit the gate again"
             )
 
 

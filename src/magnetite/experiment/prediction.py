@@ -130,8 +130,8 @@ def known_pictures(pictures: Sequence[NewPicture], digests: Mapping[str, str]) -
     for one in pictures:
         if one.digest in names:
             yield (
-                f"{one.name} is the run's reference {names[one.digest]}: the interval is not about "
-                "it, and its rates are in the run"
+                f"{one.name} is the run's reference {names[one.digest]}: the interval holds for "
+                "new pictures, and its own rates are in the run"
             )
 
 

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-#: A bound that misses a share by less reaches it: 3 of 3 promise 20 % with 99.2 %.
-_ROUNDING = 1e-9
+#: Decimal digits of bounds, so that ties are exact: 3 of 3 promise 20 % with 99.2 %.
+_DIGITS = 12
 
 
 def lower_bound(passed: int, of: int, confidence: float) -> float:
@@ -25,12 +25,16 @@ def lower_bound(passed: int, of: int, confidence: float) -> float:
     """
     from scipy.special import betaincinv
 
-    return 0.0 if passed == 0 else float(betaincinv(passed, of - passed + 1, 1 - confidence))
+    if passed == 0:
+        return 0.0
+    return round(float(betaincinv(passed, of - passed + 1, 1 - confidence)), _DIGITS)
 
 
 def pictures_needed(share: float, confidence: float) -> int:
     """Fewest pictures that can guarantee a share, when all of them pass: 59 for 95 % with 95 %."""
-    return math.ceil(math.log(1 - confidence) / math.log(share) - _ROUNDING)
+    if share <= 0:
+        return 1
+    return math.ceil(round(math.log(1 - confidence) / math.log(share), 9))
 
 
 def strongest(counts: Sequence[tuple[int, int]], share: float, confidence: float) -> int | None:
@@ -50,7 +54,7 @@ def strongest(counts: Sequence[tuple[int, int]], share: float, confidence: float
     """
     last = None
     for position, (passed, of) in enumerate(counts):
-        if lower_bound(passed, of, confidence) < share - _ROUNDING:
+        if lower_bound(passed, of, confidence) < share:
             break
         last = position
     return last

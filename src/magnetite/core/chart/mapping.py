@@ -8,9 +8,9 @@ import numpy as np
 
 from magnetite.core.arrays import Float64
 
-#: Steps of the inversion of the lens at most, each of which leaves a few percent of the error, and
-#: the change of a step that is none, in half diagonals.
-_INVERSIONS, _STILL = 20, 1e-14
+#: Most steps of the inversion of the lens, each of which leaves a few percent of the error, and the
+#: change of a step at convergence, in half diagonals.
+_INVERSIONS, _CONVERGED = 20, 1e-14
 
 
 @dataclass(frozen=True)
@@ -39,7 +39,7 @@ class Mapping:
         for _ in range(_INVERSIONS):
             square = (straight[..., :1] ** 2) + straight[..., 1:] ** 2
             before, straight = straight, seen / (1 + self.k1 * square + self.k2 * square**2)
-            if np.abs(straight - before).max(initial=0.0) <= _STILL:
+            if np.abs(straight - before).max(initial=0.0) <= _CONVERGED:
                 break
         plane: Float64 = straight * unit + centre
         back = np.asarray(np.linalg.inv(self.homography), np.float64)

@@ -21,6 +21,7 @@ from magnetite.core.operations.coding import Compressed
 from magnetite.core.operations.measuring import measured
 from magnetite.core.operations.selection import Named, Selection, score_column, selected
 from magnetite.core.picture import Picture, as_picture
+from magnetite.core.picture.matching import check_distinct
 from magnetite.core.table import Column, Table, Tabular
 
 #: Stands for the mean over all references.
@@ -295,13 +296,7 @@ def _pictures(references: Any) -> list[Picture]:
     """One picture or several of different samples; an array is one."""
     if not isinstance(references, list | tuple):
         return [as_picture(references)]
-    pictures = [as_picture(one) for one in references]
-    first: dict[bytes, int] = {}
-    for number, one in enumerate(pictures, 1):
-        known = first.setdefault(one.digest(), number)
-        if known != number:
-            raise InputError(f"references {known} and {number} hold the same samples: give one")
-    return pictures
+    return list(check_distinct(map(as_picture, references), "references"))
 
 
 def _names(pictures: Sequence[Picture]) -> tuple[str, ...]:

@@ -144,10 +144,10 @@ def edge_line(
     return slope, offset, centre
 
 
-def off_the_line(slope: float, offset: float, centre: Float64) -> float:
-    """How far an edge's positions in all rows, shape (n,), are off its line.
+def line_deviation(slope: float, offset: float, centre: Float64) -> float:
+    """Deviation of an edge's positions in all rows, shape (n,), from its line, px.
 
-    That is their rms distance, or their bow where it weighs more.
+    Their rms distance, or their bow where it weighs more.
     """
     rows = np.arange(centre.size)
     straightness = float(np.sqrt(np.mean((centre - offset - slope * rows) ** 2)))

@@ -16,7 +16,7 @@ from magnetite.core.edges.edge_profile import (
     edge_line,
     edge_profile,
     errors_of,
-    off_the_line,
+    line_deviation,
     overshoot_of,
     transfer,
 )
@@ -261,7 +261,7 @@ def _measured(window: Pixels, region: Region, *, strict: bool) -> Edge:
         raise PictureError(f"the region {region} holds no edge of enough contrast")
     clean = noise < _CLEAN * contrast and _unevenness(profile) < _EVEN * contrast
     slanted = LEAST_ANGLE <= angle <= MOST_ANGLE
-    straight = off_the_line(slope, offset, centre) < STRAIGHT
+    straight = line_deviation(slope, offset, centre) < STRAIGHT
     if strict and not (slanted and straight and clean and _is_short(profile)):
         raise PictureError("no clean edge")
     frequency, mtf = transfer(profile)

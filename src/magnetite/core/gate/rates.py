@@ -12,12 +12,10 @@ from typing import NamedTuple
 
 import numpy as np
 
+from magnetite.core.analysis.guarantee import lower_bound, pictures_needed
 from magnetite.core.analysis.statistics import ranks
 from magnetite.core.arrays import Bools, Float64, Indices
 from magnetite.core.solve.bisection import zero
-
-#: Decimal digits that bounds and numbers are right to: at ties rounding does not decide.
-_DIGITS = 12
 
 
 class Share(NamedTuple):
@@ -158,16 +156,12 @@ def most_accepted(flags: Bools, groups: Indices, confidence: float) -> float:
     confidence : float
         0 to 1.
     """
-    from scipy.special import betaincinv
-
     _, number = np.unique(groups, return_inverse=True)
     sizes, hits = np.bincount(number), np.bincount(number, flags)
     if sizes.max() > 1:
         return _bet(hits / sizes, confidence)
-    count, total = sizes.size, int(hits.sum())
-    if total == count:
-        return 1.0
-    return round(float(betaincinv(total + 1, count - total, confidence)), _DIGITS)
+    clear = sizes.size - int(hits.sum())
+    return round(1 - lower_bound(clear, sizes.size, confidence), 12)
 
 
 def _bet(shares: Float64, confidence: float) -> float:
@@ -236,8 +230,7 @@ def references_needed(most: float, confidence: float, single: bool) -> int:
         Whether each reference has one rejected picture.
     """
     if single:
-        needed = math.log(1 - confidence) / math.log(1 - most) if most < 1 else 1.0
-        return math.ceil(round(needed, _DIGITS))
+        return pictures_needed(1 - most, confidence)
     low, high = 0, 1
     while _bet(np.zeros(high), confidence) > most:
         low, high = high, 2 * high

@@ -16,6 +16,7 @@ from magnetite.core.methods.catalogue import ColourPolicy, gauge
 from magnetite.core.methods.parameters import FileName
 from magnetite.core.metrics.kernels.moments import halved
 from magnetite.core.picture import Picture, luma
+from magnetite.core.picture.matching import check_distinct
 
 #: Side of a patch at the finer of both scales, px, and the version of the model's file.
 PATCH = 96
@@ -90,11 +91,7 @@ def fit_naturalness(pictures: Iterable[Picture]) -> Model:
     (36,)
     """
     found = []
-    first: dict[bytes, int] = {}
-    for number, picture in enumerate(pictures, 1):
-        known = first.setdefault(picture.digest(), number)
-        if known != number:
-            raise InputError(f"pictures {known} and {number} hold the same samples: give one")
+    for picture in check_distinct(pictures, "pictures"):
         plane = np.asarray(luma(picture.on_scale(255.0)), np.float64)
         features, contrast = _features(plane, picture.origin)
         found.append(features[contrast > _SHARP * contrast.max()])

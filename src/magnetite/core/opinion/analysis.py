@@ -115,7 +115,7 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
         notes.append(f"{len(answers) - len(given)} files hold no answers")
     simulated = sum(one.simulated for one in given)
     if simulated:
-        mixed = f"{simulated} of {len(given)} raters are simulated, and count like people"
+        mixed = f"{simulated} of {len(given)} raters are simulated; all answers count alike"
         alone = "the answers are those of simulated raters, not of people"
         notes.insert(0, alone if simulated == len(given) else mixed)
     reasons = {"pairs": _unsure, "rating": _far_off, "threshold": _unseeing}[test.design](

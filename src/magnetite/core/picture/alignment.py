@@ -19,7 +19,7 @@ from magnetite.core.solve.bisection import zero
 #: noise. The peak of their correlation is then a Gaussian too, of sd 1 / (2 pi) of it.
 _BANDWIDTH = 0.12
 #: Least height of that peak, in sd of the correlation away from it: of the whole pictures and of
-#: their halves; and for each root of a sample, which is a tenth of what a mere shift gives.
+#: their halves; and for each root of a sample, which is a tenth of the peak of a mere shift.
 _LEAST_PEAK, _LEAST_HALF_PEAK, _LEAST_PEAK_PER_ROOT = 7.0, 5.0, 0.0425
 #: Samples this near to the peak belong to it; halves must agree with the whole to this.
 _PEAK_RADIUS, _AGREE = 8.0, 2.0
@@ -144,8 +144,8 @@ def find_shift(reference: Float64, test: Float64) -> Shift:
     normalised cross-power spectrum peaks at the shift. With Gaussian weights the peak is a
     Gaussian, so that the logarithms of it and its neighbours give its position between samples.
     The whole px are removed and the rest is measured again on the common part. A peak counts
-    if it stands out from the correlation elsewhere by 7 sd, and by 10 % of what a mere shift
-    gives, and if either half of the pictures has one at the same position. The position is then
+    if it stands out from the correlation elsewhere by 7 sd, and by 10 % of the peak of a mere
+    shift, and if either half of the pictures has one at the same position. The position is then
     refined by least squares (see `_refined`), which also gives the interval.
 
     Raises

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from typing import Protocol
 
-from magnetite.core.errors import PictureError
+from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture.frame import Frame
 from magnetite.core.picture.picture import Picture, as_picture
 
@@ -21,6 +22,16 @@ class Framed(Protocol):
 
     @property
     def origin(self) -> str: ...
+
+
+def check_distinct(pictures: Iterable[Picture], noun: str) -> Iterator[Picture]:
+    """The pictures; raises `InputError` at one that holds the samples of an earlier one."""
+    first: dict[bytes, int] = {}
+    for number, one in enumerate(pictures, 1):
+        known = first.setdefault(one.digest(), number)
+        if known != number:
+            raise InputError(f"{noun} {known} and {number} hold the same samples: give one")
+        yield one
 
 
 def check_comparable(reference: Framed, test: Framed, *, any_depth: bool = False) -> None:
