@@ -88,6 +88,22 @@ def model(seed: int) -> str:
                        "covariance": spread.tolist()})  # fmt: skip
 
 
+def test_an_aim_reads_the_model_of_its_gauge(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "model.json").write_text(model(1))
+    magnetite.write(
+        as_picture(np.rint(255 * texture(96, 200)).astype(np.uint8)), tmp_path / "a.png"
+    )
+    gauge = "naturalness model=model.json"
+    for out, known, open_one in (("o.png", "gaussian-blur sigma=0.8", "gaussian-blur sigma=auto"),
+                                 ("o.mgt", "dct step=9dn", "dct")):  # fmt: skip
+        verb = "degrade" if out == "o.png" else "compress"
+        run(verb, "a.png", out, *known.split())
+        wanted = next(iter(magnetite.gauge(tmp_path / out, gauge).values()))
+        run(verb, "a.png", out, *open_one.split(), "--aim", f"{gauge}={wanted}")
+        reached = next(iter(magnetite.gauge(tmp_path / out, gauge).values()))
+        assert reached == pytest.approx(wanted, rel=0.006)
+
+
 def test_a_gate_does_not_judge_by_another_model(run: Run, tmp_path: Path) -> None:
     """Its figures follow from a file, which is known by content and not by its name."""
     (tmp_path / "model.json").write_text(model(1))

@@ -62,6 +62,7 @@ def run(
     from magnetite.core.operations.compress import compress, compressing
     from magnetite.core.operations.rate import open_step
     from magnetite.files.atomic import check_writable, write_bytes
+    from magnetite.files.resources import DiskFiles
     from magnetite.files.streams import write_coded_rows
     from magnetite.files.writing import check_output
 
@@ -80,7 +81,7 @@ def run(
     start = time.perf_counter()
     if searched:
         check_whole(source, "--rate, --ratio and --aim need the whole picture: write the setting")
-        made = compress(source, codec, rate=rate, ratio=ratio, aim=aim)
+        made = compress(source, codec, rate=rate, ratio=ratio, aim=aim, files=DiskFiles())
         write_bytes(out, made.data)
         note("" if made.aim is None else made.aim.words)
         account: Account = made

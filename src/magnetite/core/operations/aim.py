@@ -10,6 +10,7 @@ from magnetite.core.chain.notation import parse_step
 from magnetite.core.chain.step import Chain, Step
 from magnetite.core.errors import ChainError, TargetError
 from magnetite.core.methods.catalogue import find
+from magnetite.core.methods.context import Files
 from magnetite.core.methods.declarations import Figure
 from magnetite.core.methods.parameters import Count, Kind
 from magnetite.core.operations.measuring import measured
@@ -102,11 +103,11 @@ class Target:
     def __str__(self) -> str:
         return f"{self.step}{self.sense}{self.value:g}"
 
-    def for_reference(self, reference: Picture) -> Target:
+    def for_reference(self, reference: Picture, files: Files | None = None) -> Target:
         """The target with a share made a value by the gauge of the clean picture."""
         if not self.relative:
             return self
-        own = self.measure(reference, reference)
+        own = self.measure(reference, reference, files)
         return replace(self, value=self.value * own, relative=False)
 
     @property
@@ -119,18 +120,22 @@ class Target:
         declared = self.step.declared(Figure).tolerance
         return float(declared or RELATIVE_TOLERANCE * max(abs(self.value), 1e-9))
 
-    def measure(self, reference: Picture, test: Picture) -> float:
+    def measure(self, reference: Picture, test: Picture, files: Files | None = None) -> float:
         """The figure of a test picture."""
         if self.step.kind == "gauge":
-            return measured([self.step], test, strict=True)[str(self.step)]
+            return measured([self.step], test, strict=True, files=files)[str(self.step)]
         if test.bits is None and reference.bits is not None:  # samples beyond the range were kept
             reference = as_picture(reference.pixels(), reference.origin)
         check_comparable(reference, test)
-        return score_steps(Pair(reference, test), [self.step])[str(self.step)]
+        return score_steps(Pair(reference, test), [self.step], files=files)[str(self.step)]
 
 
 def solve_chain(
-    chain: Chain, target: Target, reference: Picture, make: Callable[[Chain], Picture]
+    chain: Chain,
+    target: Target,
+    reference: Picture,
+    make: Callable[[Chain], Picture],
+    files: Files | None = None,
 ) -> tuple[Chain, Aim]:
     """The chain with its one `auto` setting solved for.
 
@@ -142,6 +147,8 @@ def solve_chain(
     reference : Picture
     make : function
         The stored picture of a chain; with the same random numbers at every call.
+    files : Files, optional
+        Reads files that the target's settings name.
 
     Raises
     ------
@@ -155,7 +162,7 @@ def solve_chain(
             f"an aim solves for one setting: write auto for one in {str(chain)!r}, "
             f"not for {len(chain.open_settings)}"
         )
-    target = target.for_reference(reference)
+    target = target.for_reference(reference, files)
     ((position, key),) = chain.open_settings
     step = chain.steps[position]
     kind = step.method.parameters[key].kind
@@ -167,7 +174,7 @@ def solve_chain(
         return chain.with_setting(position, key, kind.at(number))
 
     def evaluate(number: float) -> float:
-        return target.measure(reference, make(solved(number)))
+        return target.measure(reference, make(solved(number)), files)
 
     def spell(number: float) -> str:
         return kind.spell(kind.at(number))

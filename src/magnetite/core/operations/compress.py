@@ -5,9 +5,11 @@ from __future__ import annotations
 import math
 
 from magnetite.core.arrays import Samples
+from magnetite.core.chain.bind import ReadOnce
 from magnetite.core.chain.notation import as_step
 from magnetite.core.chain.step import Step
 from magnetite.core.errors import InputError
+from magnetite.core.methods.context import Files
 from magnetite.core.operations.aim import Target
 from magnetite.core.operations.coding import CodedRows, Compressed
 from magnetite.core.operations.rate import compress_to_aim, compress_to_rate
@@ -22,6 +24,7 @@ def compress(
     rate: float | str | None = None,
     ratio: float | None = None,
     aim: Target | str | None = None,
+    files: Files | None = None,
 ) -> Compressed:
     """Compress a picture with one codec, such as `dct step=8dn block=16`.
 
@@ -37,6 +40,8 @@ def compress(
         The same for a file this many times smaller than the picture's samples.
     aim : str or Target, optional
         Find the setting for a score or gauge of the decoded picture: `psnr=36`, `ssim>=0.95`.
+    files : Files, optional
+        Reads files that the aim's settings name, each once.
 
     Returns
     -------
@@ -67,7 +72,7 @@ def compress(
     if len(given) > 1:
         raise InputError(f"{' and '.join(given)} exclude each other: give one")
     if aim is not None:
-        return compress_to_aim(picture, step, aim)
+        return compress_to_aim(picture, step, aim, ReadOnce(files))
     if ratio is not None:
         rate = picture.sample_bits * picture.channels / _positive("ratio", ratio)
     if rate is not None:

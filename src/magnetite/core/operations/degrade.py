@@ -142,8 +142,9 @@ def degrading(
     clean = whole(reference)
     options = replace(options, digest=clean.digest(), certified=False)
     parsed, reached = solve_chain(
-        parsed, Target.of(aim), clean, lambda c: joined(DegradedRows(clean, c, options))
-    )
+        parsed, Target.of(aim), clean, lambda c: joined(DegradedRows(clean, c, options)),
+        options.files,
+    )  # fmt: skip
     return DegradedRows(clean, parsed, replace(options, certified=True, reached=reached))
 
 

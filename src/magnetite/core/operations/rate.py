@@ -11,6 +11,7 @@ from magnetite.core.chain.step import AUTO, Chain, Step
 from magnetite.core.codecs.layers.container import unpack
 from magnetite.core.codecs.layers.pipeline import ByteCount
 from magnetite.core.errors import ChainError, TargetError
+from magnetite.core.methods.context import Files
 from magnetite.core.methods.declarations import Codec
 from magnetite.core.operations.aim import Aim, Target, solve_chain
 from magnetite.core.operations.coding import Coder, Compressed
@@ -130,7 +131,9 @@ def cut(compressed: Compressed, size: int) -> Compressed:
     return replace(compressed, data=data, runs=tuple(runs))
 
 
-def compress_to_aim(picture: Picture, codec: Step | str, aim: Target | str) -> Compressed:
+def compress_to_aim(
+    picture: Picture, codec: Step | str, aim: Target | str, files: Files | None = None
+) -> Compressed:
     """Compress so that the decoded picture has a score or gauge, as in `psnr=36`.
 
     Raises
@@ -141,15 +144,22 @@ def compress_to_aim(picture: Picture, codec: Step | str, aim: Target | str) -> C
         If no setting reaches the aim.
     """
     coder = Coder(picture)
-    step, found = solve_step(picture, *open_step(codec), Target.of(aim), coder)
+    step, found = solve_step(picture, *open_step(codec), Target.of(aim), coder, files)
     return replace(coder.code(step), aim=found)
 
 
 def solve_step(
-    picture: Picture, step: Step, key: str, target: Target, coder: Coder | None = None
+    picture: Picture,
+    step: Step,
+    key: str,
+    target: Target,
+    coder: Coder | None = None,
+    files: Files | None = None,
 ) -> tuple[Step, Aim]:
     """A codec with its open setting solved for; see `compress_to_aim`."""
     coder = coder or Coder(picture)
     chain = Chain((step.with_setting(key, AUTO),))
-    solved, found = solve_chain(chain, target, picture, lambda c: coder.code(c.steps[0]).picture)
+    solved, found = solve_chain(
+        chain, target, picture, lambda c: coder.code(c.steps[0]).picture, files
+    )
     return solved.steps[0], found

@@ -24,8 +24,6 @@ from magnetite.core.picture.matching import check_comparable
 from magnetite.core.quantities import Quantity
 from magnetite.core.table import Table, Tabular
 
-#: Kinds of the steps of a sweep: a degradation, then codecs and restorations.
-
 
 @dataclass(frozen=True)
 class Axis:

@@ -158,6 +158,6 @@ def _against(
     def measure(candidate: Chain) -> float:
         pixels = run(picture, candidate, picture.pixels(), files).pixels
         restored, _ = picture.with_pixels(pixels)
-        return sign * score_steps(Pair(reference, restored), [metric])[str(metric)]
+        return sign * score_steps(Pair(reference, restored), [metric], files=files)[str(metric)]
 
     return measure
