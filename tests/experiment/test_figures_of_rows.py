@@ -141,7 +141,7 @@ def test_rows_that_are_not_done_yet_are_counted(run: Run, folder: Path) -> None:
     )
     base.commit()
     base.close()
-    assert "2 rows failed and 3 missing" in run("summarize", "plan").stderr
+    assert "  left out: 2 failed rows, 3 missing rows" in run("summarize", "plan").stdout
     said = run("run", "--status", "plan", status=3).stdout
     assert "16 rows, 11 done, 2 failed, 3 missing" in said
 

@@ -14,7 +14,7 @@ from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import note, share_of
 from magnetite.cli.output import print_table, say, say_remark
 from magnetite.core.errors import InputError
-from magnetite.core.quantities import counted, figure
+from magnetite.core.quantities import figure
 from magnetite.core.table import Table
 
 if TYPE_CHECKING:
@@ -62,29 +62,16 @@ def run(
     confidence: Annotated[str, typer.Option(help="Of the guarantee.", metavar="SHARE")] = "90%",
     format: FormatOption = OutputFormat.table,
 ) -> None:
-    from magnetite.experiment.guarantee import need_of
-    from magnetite.experiment.results import read_rows
-    from magnetite.experiment.summary import chosen_tables
-    from magnetite.experiment.two_runs import TWO_RUNS, compared
+    from magnetite.experiment.front import summarize
 
-    groups = by.split(",")
     folder, other = _runs(folders, table)
-    _check(groups, table if other is None else TWO_RUNS, format)
+    if format in _OF_ONE and table is None and other is None:
+        raise InputError(f"--format {format.value} takes one table: name it with --table")
     promised = share_of("--share", share), share_of("--confidence", confidence)
-    wanted = need_of(table, need or [], *promised)
-    rows = read_rows(folder)
-    made = (
-        chosen_tables(rows, groups, metric, table, wanted)
-        if other is None
-        else [compared(folder, other)]
-    )
-    if rows.failed or rows.missing:
-        note(f"{counted(rows.failed, 'row')} failed and {rows.missing} missing are left out")
-    for label, count in rows.outdated.items():
-        note(
-            f"{count} figures of {label} were made by another version of it than that of the last "
-            "run, or with other files: they are left out; run the plan again"
-        )
+    made = summarize(
+        folder, table, by=by, metric=metric, need=need or [], share=promised[0],
+        confidence=promised[1], other=other,
+    )  # fmt: skip
     if format in _OF_ONE:
         for text in made[0].notes:
             note(text)
@@ -93,7 +80,7 @@ def run(
         "tables": {one.name: table.records() for one, table in zip(made, tables, strict=True)},
         "notes": {one.name: list(one.notes) for one in made if one.notes},
     }
-    emit(format, Output(tables, document, lambda: _print_all(made, groups)))
+    emit(format, Output(tables, document, lambda: _print_all(made, by.split(","))))
 
 
 #: Formats that hold one table.
@@ -122,22 +109,6 @@ def _runs(folders: list[Path], table: str | None) -> tuple[Path, Path | None]:
     if table is not None:
         raise InputError("--table is of one run; two runs have one table, that of differences")
     return folders[0], folders[1]
-
-
-def _check(groups: list[str], table: str | None, format: OutputFormat) -> None:
-    """Raise `InputError` for options that do not go together."""
-    from magnetite.experiment.guarantee import GUARANTEE
-    from magnetite.experiment.results import GROUPS
-    from magnetite.experiment.summary import NAMES
-    from magnetite.experiment.two_runs import TWO_RUNS
-
-    for name in groups:
-        if name not in GROUPS:
-            raise InputError(f"--by {name}: is none of {', '.join(GROUPS)}")
-    if table is not None and table not in (*NAMES, GUARANTEE, TWO_RUNS):
-        raise InputError(f"--table {table}: is none of {', '.join((*NAMES, GUARANTEE))}")
-    if format in _OF_ONE and table is None:
-        raise InputError(f"--format {format.value} takes one table: name it with --table")
 
 
 #: Groups that are the rows of a ranking themselves.

@@ -160,11 +160,12 @@ def predict(
     if not 0.5 <= confidence < 1:
         raise InputError(f"confidence {100 * confidence:g} %: 50 % or more, below 100 %")
     new = list(map(NewPicture.of, pictures))
-    made = predicted_rates(read_rows(Path(folder)), Target.parse(need), new, confidence)
+    rows = read_rows(Path(folder))
+    made = predicted_rates(rows, Target.parse(need), new, confidence)
     ledger = Ledger(Path(folder), writable=False)
     try:
         known = known_pictures(new, ledger.digests())
-        return replace(made, notes=(*made.notes, *known))
+        return replace(made, notes=(*made.notes, *rows.omissions, *known))
     finally:
         ledger.close()
 
@@ -205,7 +206,7 @@ def summarize(
     FileError
         If the folder holds no run.
     InputError
-        If no rows suit the table.
+        If a group or the table is unknown, or no rows suit the table.
 
     Examples
     --------

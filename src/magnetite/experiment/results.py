@@ -16,6 +16,7 @@ from magnetite.core.chain.notation import parse_step
 from magnetite.core.errors import ChainError, InputError
 from magnetite.core.methods import declarations
 from magnetite.core.methods.caching import follows_declarations
+from magnetite.core.quantities import counted
 from magnetite.core.table import Table
 from magnetite.experiment.ledger import COLUMNS, Ledger
 from magnetite.experiment.plan import NOTHING
@@ -35,7 +36,7 @@ class RunTable:
     title: str
     frame: Any
     caption: str = ""
-    #: RunRows left out of the table, and why.
+    #: Rows left out of the table, and why.
     notes: tuple[str, ...] = ()
 
     def table(self) -> Table:
@@ -72,6 +73,20 @@ class RunRows:
     def failed(self) -> int:
         """Number of rows that failed."""
         return len(self.lost)
+
+    @property
+    def omissions(self) -> tuple[str, ...]:
+        """Sentences on rows and figures of the run that no table is made of."""
+        counts = (self.failed, "failed row"), (self.missing, "missing row")
+        rows = [counted(count, noun) for count, noun in counts if count]
+        return (
+            *([f"left out: {', '.join(rows)}"] if rows else []),
+            *(
+                f"{counted(count, 'figure')} of {label} made by another version of it than that of "
+                "the last run, or with other files, left out: run the plan again"
+                for label, count in self.outdated.items()
+            ),
+        )
 
     def split(self, columns: list[str]) -> Iterator[tuple[tuple[Any, ...], RunRows]]:
         """The rows of every group of equal values, in their order; all of them for no column."""

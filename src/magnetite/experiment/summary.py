@@ -19,7 +19,7 @@ from magnetite.core.errors import ChainError, InputError
 from magnetite.core.quantities import counted
 from magnetite.experiment.common import complete, interval_over, wide
 from magnetite.experiment.depths import unlike_depths
-from magnetite.experiment.guarantee import Need, guarantee
+from magnetite.experiment.guarantee import GUARANTEE, Need, guarantee
 from magnetite.experiment.interactions import interactions
 from magnetite.experiment.plan import NOTHING
 from magnetite.experiment.ranking import ranking
@@ -51,11 +51,15 @@ def chosen_tables(
     Raises
     ------
     InputError
-        If no rows suit the table.
+        If a group or the table is unknown, or no rows suit the table.
     """
+    if unknown := [name for name in by if name not in GROUPS]:
+        raise InputError(f"grouping by {unknown[0]}: it is none of {', '.join(GROUPS)}")
+    if only not in (None, *NAMES, GUARANTEE):
+        raise InputError(f"table {only}: it is none of {', '.join((*NAMES, GUARANTEE))}")
     if need is not None:
         made = guarantee(rows, need)
-        return [replace(made, notes=(*made.notes, *unlike_strengths(rows)))]
+        return [replace(made, notes=(*made.notes, *rows.omissions, *unlike_strengths(rows)))]
     found = [one for one in tables(rows, by, metric) if only in (None, one.name)]
     if not found:
         raise InputError(f"the run has no rows that the table {only} could be made of")
@@ -84,13 +88,16 @@ def tables(rows: RunRows, by: list[str], metric: str | None = None) -> Iterator[
 
 
 def remarks(rows: RunRows) -> list[str]:
-    """Libraries, versions and efforts of the yardsticks among the treatments; unlike strengths."""
+    """Omissions; libraries, versions and efforts of the yardsticks among the treatments; unlike
+    strengths.
+    """
     from magnetite.core.codecs.yardsticks import stated
 
     chains = [*_chains(rows, "degradation"), *_chains(rows, "treatment")]
     steps = [step for chain in chains for step in chain.steps if step.kind == "codec"]
     by = rows.libraries
     return [
+        *rows.omissions,
         *dict.fromkeys(stated(step, by[step.name]) for step in steps if step.name in by),
         *unlike_strengths(rows),
     ]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -73,7 +74,7 @@ def _keyed(folder: Path) -> tuple[RunRows, dict[str, str]]:
     frame = rows.frame.assign(digest=rows.frame["reference"].map(digests)).drop_duplicates(_KEY)
     found = zip(*(frame[column].tolist() for column in _KEY), strict=True)
     frame = frame.assign(key=[keys.get(one) for one in found])
-    return RunRows(frame, rows.figures, rows.lost, rows.missing), makers
+    return replace(rows, frame=frame), makers
 
 
 def _line(treatment: Any, name: str, own: Any) -> tuple[Any, ...] | None:
@@ -110,8 +111,7 @@ def _notes(first: Path, second: Path, one: RunRows, two: RunRows, both: Any) -> 
         alone = len(rows.frame) - len(both)
         if alone:
             notes.append(f"{alone} of {len(rows.frame)} rows of {folder.name} are not in the other")
-        if rows.failed:
-            notes.append(f"{counted(rows.failed, 'row')} of {folder.name} failed")
+        notes += [f"{folder.name}: {words}" for words in rows.omissions]
     apart = sorted(set(one.figures) ^ set(two.figures))
     if apart:
         notes.append(f"not compared, as one run lacks it: {', '.join(apart)}")

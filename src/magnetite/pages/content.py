@@ -190,9 +190,8 @@ def _summary(rows: RunRows) -> str:
         (frame["treatment name"].nunique(), "treatment"),
     ]  # fmt: skip
     words = ", ".join(f"{n} {noun}{'' if n == 1 else 's'}" for n, noun in counts)
-    lost = f"; {rows.failed} failed, {rows.missing} missing" if rows.failed + rows.missing else ""
-    notes = [*without_value(rows), *unlike_strengths(rows)]
-    return " ".join([f"{words}{lost}.", *(f"{note}." for note in notes)])
+    notes = [*rows.omissions, *without_value(rows), *unlike_strengths(rows)]
+    return " ".join([f"{words}.", *(f"{note}." for note in notes)])
 
 
 _TEXTS = ("reference", "degradation name", "degradation", "treatment name", "treatment")

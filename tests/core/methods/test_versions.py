@@ -77,6 +77,7 @@ def test_figures_of_an_interrupted_change_of_version_are_left_out(
     run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     from magnetite.experiment.ledger import Ledger
+    from magnetite.pages.content import of_run
 
     write_references(tmp_path / "refs", 3)
     (tmp_path / "plan.toml").write_text(PLAN)
@@ -86,9 +87,19 @@ def test_figures_of_an_interrupted_change_of_version_are_left_out(
     ledger.describe(makers=makers.replace('"mae": "1"', '"mae": "2"'))
     ledger.close()
     summary = run("summarize", "plan", "--table", "means", "--format", "csv")
-    assert "3 figures of mae were made by another version" in summary.stderr
+    assert "3 figures of mae made by another version" in summary.stderr
     assert "psnr" in summary.stdout
     assert "mae" not in summary.stdout
+    words = (
+        "3 figures of mae made by another version of it than that of the last run, or with other "
+        "files, left out: run the plan again"
+    )
+    tables = magnetite.summarize(tmp_path / "plan")
+    tables += magnetite.summarize(tmp_path / "plan", "guarantee", need=["psnr>=20"])
+    assert {table.notes.count(words) for table in tables} == {1}
+    (both,) = magnetite.summarize(tmp_path / "plan", other=tmp_path / "plan")
+    assert both.notes.count(f"plan: {words}") == 2
+    assert f"{words}." in of_run(tmp_path / "plan").summary
 
 
 def test_certificates_name_the_version(monkeypatch: pytest.MonkeyPatch) -> None:
