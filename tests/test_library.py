@@ -6,6 +6,7 @@ import csv
 import json
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +18,7 @@ from magnetite.core.chart.record import as_record
 from magnetite.core.errors import InputError
 from magnetite.synthetic.catalogue import SCENES
 
+CURVE = [(0.2, 28.0), (0.4, 31.0), (0.8, 34.0), (1.6, 37.0)]
 SCRIPT = """
 import sys
 
@@ -283,6 +285,31 @@ def test_calibrations_and_views_stand_under_the_names_of_their_commands(tmp_path
     assert (tmp_path / "s.png").stat().st_size > 5000
     for group, command in ((magnetite.calibrate, "calibrate"), (magnetite.view, "view")):
         assert set(group.__all__) >= {"noise"}, command
+
+
+@pytest.mark.parametrize(
+    "call",
+    [
+        lambda core: magnetite.degrade(core, "offset by=9%", overflow="wrap"),
+        lambda core: magnetite.error_maps(core, core, ["eror"]),
+        lambda core: magnetite.bd_rate(CURVE, CURVE, fit="cubic"),
+        lambda core: magnetite.bd_rate(CURVE, CURVE, better="more"),
+        lambda core: magnetite.photon_transfer([core, core], pattern="rgb"),
+        lambda core: magnetite.ask("core.png", "test", design="pair", steps="median"),
+        lambda core: magnetite.opinions("test", "answers", model="case-v"),
+    ],
+)
+def test_an_unknown_choice_is_refused(
+    call: Callable[[magnetite.Picture], object], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """None stands for another choice in silence."""
+    monkeypatch.chdir(tmp_path)
+    core = magnetite.scenes((96, 72))["clay-core"]
+    magnetite.write(core, "core.png")
+    magnetite.ask("core.png", "test", steps="dct step=4dn,16dn,32dn")
+    magnetite.raters("test", "answers", count=6)
+    with pytest.raises(InputError, match="it is one of"):
+        call(core)
 
 
 def test_files_and_arrays_stand_for_pictures(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -123,11 +124,12 @@ def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]
 @pytest.mark.parametrize(
     ("words", "says"),
     [
-        (("ask", "one.png", "--design", "chat", *STEPS), "is one of pairs, rating, threshold"),
+        (("ask", "one.png", "--design", "chat", *STEPS), "one of pairs, rating, threshold"),
         (("ask", "one.png", "--design", "pairs"), "state the chains"),
-        (("ask", "one.png", "--design", "rating", "--ties", *STEPS), "go with --design pairs"),
+        (("ask", "one.png", "--design", "rating", "--ties", *STEPS), "go with the design pairs"),
         (("ask", "none.png", "--design", "pairs", *STEPS), "none.png: no such file"),
         (("ask", "one.png", "one.png", "--design", "pairs", *STEPS), "have one name"),
+        (("ask", "one.png", "copy.png", "--design", "pairs", *STEPS), "shows the same as one.png"),
         (("ask", "one.png", "--design", "pairs", "--pairs", "3", *STEPS), "do not connect"),
         (("ask", "one.png", "--design", "threshold", *STEPS), "four levels or more"),
         (("ask", "one.png", "--design", "pairs", "--steps", "blur"), "blur"),
@@ -136,7 +138,7 @@ def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]
         (("opinions", "people", "--test", "nowhere"), "nowhere/test.json: no such file"),
         (("opinions", "empty", "--test", "t"), "holds no answers"),
         (("opinions", "t/test.json", "--test", "t"), "t/test.json: not answers to a blind test"),
-        (("opinions", "people", "--test", "t", "--model", "x"), "--model x"),
+        (("opinions", "people", "--test", "t", "--model", "x"), "model 'x'"),
         (("opinions", "people", "--test", "t", "--gate", "g.json"), "takes the metric"),
         (("opinions", "people", "--test", "t", "--gate", "g.json", "--metrics", "ssim"), "grades"),
         (("opinions", "people", "--test", "t", "--metrics", "nothing"), "nothing"),
@@ -151,6 +153,7 @@ def test_bad_input_is_one_line(
     run: Run, tmp_path: Path, references: list[str], words: tuple[str, ...], says: str
 ) -> None:
     (tmp_path / "empty").mkdir()
+    shutil.copy(tmp_path / "one.png", tmp_path / "copy.png")
     magnetite.ask(tmp_path / "one.png", tmp_path / "t", steps="dct step=2%,6%,16%")
     magnetite.raters(tmp_path / "t", tmp_path / "people", count=3)
     before = sorted(path.name for path in tmp_path.iterdir())

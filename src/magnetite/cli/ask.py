@@ -10,7 +10,6 @@ import typer
 from magnetite.cli.options import SeedOption, note
 from magnetite.cli.output import say, say_done
 from magnetite.cli.sizes import picture_size
-from magnetite.core.errors import InputError
 from magnetite.core.quantities import counted
 
 if TYPE_CHECKING:
@@ -79,12 +78,7 @@ def run(
     test.json says which picture is which: keep it, and send ask.html.
     """
     from magnetite import ask
-    from magnetite.core.opinion.record import DESIGNS
 
-    if design not in DESIGNS:
-        raise InputError(f"--design {design}: is one of {', '.join(DESIGNS)}")
-    if design != "pairs" and (ties or with_reference or pairs is not None):
-        raise InputError("--ties, --with-reference and --pairs go with --design pairs")
     made = ask(
         sources, out, design=design, steps=steps or (), size=picture_size(size),
         repeats=repeats, pairs=pairs, ties=ties, with_reference=with_reference,

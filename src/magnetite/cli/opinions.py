@@ -49,8 +49,6 @@ def run(
     from magnetite.views.opinions import opinions_figure
     from magnetite.views.style import check_figure_path, save
 
-    if model not in ("thurstone", "bradley-terry"):
-        raise InputError(f"--model {model}: is thurstone or bradley-terry")
     if gate is not None:
         check_gate_path(gate)
         if metrics is None:

@@ -13,6 +13,8 @@
 A message is one line: the fault, its position, and the remedy.
 """
 
+from typing import Any, get_args
+
 
 class MagnetiteError(Exception):
     """Base of all errors of this package."""
@@ -48,3 +50,10 @@ class LimitError(FileError, StreamError):
 
 class CommandError(InputError):
     """A command of the user's own is declared wrongly, or failed."""
+
+
+def check_choice(name: str, value: object, choices: Any) -> None:
+    """Raise `InputError` where an argument is none of the values of its `Literal` type."""
+    known = get_args(choices)
+    if not isinstance(value, str) or value not in known:
+        raise InputError(f"{name} {value!r}: it is one of {', '.join(known)}")

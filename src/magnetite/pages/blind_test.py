@@ -15,7 +15,7 @@ from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Chain
 from magnetite.core.convert.depth import depth
 from magnetite.core.convert.size import middle
-from magnetite.core.errors import FileError, InputError
+from magnetite.core.errors import FileError, InputError, check_choice
 from magnetite.core.metrics.error import rmse
 from magnetite.core.operations.degrade import KINDS, degrade
 from magnetite.core.opinion.design import pairs_of
@@ -123,6 +123,9 @@ def ask(
     >>> len(asked.test.stimuli), asked.answers  # with the hidden reference
     (3, 3)
     """
+    check_choice("design", design, Design)
+    if design != "pairs" and (ties or with_reference or pairs is not None):
+        raise InputError("ties, a number of pairs and a shown reference go with the design pairs")
     target = Path(folder)
     if target.exists() and not target.is_dir():
         raise FileError(f"{target}: is a file; name a folder for the test")
@@ -163,11 +166,14 @@ def _shown(
         )
     sweeps = [parse_sweep(text, *KINDS) for text in steps]
     contents: dict[str, Path] = {}
+    digests: dict[bytes, Path] = {}
     for path in paths:
         if path.stem in contents:
             raise InputError(f"{path} and {contents[path.stem]} have one name: rename one")
         contents[path.stem] = path
         reference = _as_shown(read(path), size)
+        if (known := digests.setdefault(reference.digest(), path)) is not path:
+            raise InputError(f"{path} shows the same as {known}: name each reference once")
         yield _Shown(path.stem, REFERENCE, REFERENCE, reference, 0.0)
         for sweep in sweeps:
             for chain in sweep:

@@ -9,7 +9,7 @@ import numpy as np
 
 from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.calibrate.transfer_line import EstimateRow, PhotonTransfer, transfer
-from magnetite.core.errors import PictureError
+from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.mosaics import PATTERNS, Pattern, colours_of
 from magnetite.core.picture.picture import frozen
@@ -67,6 +67,8 @@ def photon_transfer(
     PictureError
         If frames do not match, have no partner, span too little signal, if rounding hides
         their noise, or if the black level is not where it is said to be.
+    InputError
+        If the pattern is none of the four.
 
     Examples
     --------
@@ -84,6 +86,8 @@ def photon_transfer(
         raise PictureError("the black level is stated or measured on dark frames, not both")
     if pattern is None:
         return transfer(frames, darks, black)
+    if pattern not in PATTERNS:
+        raise InputError(f"pattern {pattern!r}: it is one of {', '.join(PATTERNS)}")
     return _of_mosaic(frames, darks, black, pattern)
 
 

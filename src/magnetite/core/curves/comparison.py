@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 
 from magnetite.core.arrays import Float64
-from magnetite.core.errors import InputError
+from magnetite.core.errors import InputError, check_choice
 
 #: Points of a curve: rate and quality.
 Curve = Sequence[tuple[float, float]]
@@ -139,6 +139,7 @@ def overlap(
     InputError
         If there are too few points.
     """
+    check_choice("over", over, Literal["quality", "rate"])
     axes = _by_quality if over == "quality" else _by_log_rate
     low, high, smaller = _shared(axes(anchor, better)[0], axes(test, better)[0])
     return max(0.0, high - low) / smaller
@@ -238,6 +239,7 @@ def _by_log_rate(points: Curve, better: Better) -> Axes:
 
 def _upwards(points: Curve, better: Better) -> Curve:
     """The points with qualities of which the larger is better."""
+    check_choice("better", better, Better)
     return points if better == "higher" else [(rate, -quality) for rate, quality in points]
 
 
@@ -266,6 +268,7 @@ def _area(curve: Axes, low: float, high: float, fit: Fit) -> float:
     from numpy.polynomial import Polynomial
     from scipy.interpolate import Akima1DInterpolator, PchipInterpolator
 
+    check_choice("fit", fit, Fit)
     if fit == "polynomial":
         area = Polynomial.fit(*curve, 3).integ()
         return float(area(high) - area(low))

@@ -16,7 +16,7 @@ from magnetite.core.chain.step import Chain
 from magnetite.core.compute.compiling import band_of
 from magnetite.core.compute.random import band_generator, step_generator
 from magnetite.core.degrade.certify.through import NoiseSurvey
-from magnetite.core.errors import ChainError, InputError, PictureError
+from magnetite.core.errors import ChainError, InputError, PictureError, check_choice
 from magnetite.core.methods.context import Files
 from magnetite.core.methods.declarations import Degradation
 from magnetite.core.metrics.kernels.errors import error_sums
@@ -129,10 +129,13 @@ def degrading(
     Raises
     ------
     InputError
-        If a step needs the whole picture, which has more samples than are allowed.
+        If a step needs the whole picture, which has more samples than are allowed, or `overflow`
+        is none of the three.
     LimitError
         If the memory does not suffice for a band.
     """
+    if overflow is not None:
+        check_choice("overflow", overflow, Overflow)
     reference = as_rows(source)
     parsed = as_chain(chain, *KINDS, auto=aim is not None)
     _check_sd(parsed)

@@ -11,7 +11,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import Estimate
-from magnetite.core.errors import InputError
+from magnetite.core.errors import InputError, check_choice
 from magnetite.core.opinion.rating import mean_with_interval, screened
 from magnetite.core.opinion.record import REFERENCE, Answers, BlindTest, Stimulus
 from magnetite.core.opinion.scaling import Model, chances, connected, scale_intervals, scale_values
@@ -118,6 +118,7 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
         mixed = f"{simulated} of {len(given)} raters are simulated; all answers count alike"
         alone = "the answers are those of simulated raters, not of people"
         notes.insert(0, alone if simulated == len(given) else mixed)
+    check_choice("model", model, Model)
     reasons = {"pairs": _unsure, "rating": _far_off, "threshold": _unseeing}[test.design](
         test, given
     )
