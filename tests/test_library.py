@@ -287,6 +287,19 @@ def test_calibrations_and_views_stand_under_the_names_of_their_commands(tmp_path
         assert set(group.__all__) >= {"noise"}, command
 
 
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder with a picture, a blind test, answers, and a run."""
+    folder = tmp_path_factory.mktemp("made")
+    magnetite.write(magnetite.scenes((96, 72))["clay-core"], folder / "core.png")
+    magnetite.ask(folder / "core.png", folder / "test", steps="dct step=4dn,16dn,32dn")
+    magnetite.raters(folder / "test", folder / "answers", count=6)
+    plan = 'references.files = ["core.png"]\ntreatments.median = "median"\n'
+    (folder / "plan.toml").write_text(plan)
+    magnetite.run(folder / "plan.toml", workers=1)
+    return folder
+
+
 @pytest.mark.parametrize(
     "call",
     [
@@ -295,19 +308,18 @@ def test_calibrations_and_views_stand_under_the_names_of_their_commands(tmp_path
         lambda core: magnetite.bd_rate(CURVE, CURVE, fit="cubic"),
         lambda core: magnetite.bd_rate(CURVE, CURVE, better="more"),
         lambda core: magnetite.photon_transfer([core, core], pattern="rgb"),
+        lambda core: magnetite.summarize("plan", "mean"),
+        lambda core: magnetite.summarize("plan", by="colour"),
         lambda core: magnetite.ask("core.png", "test", design="pair", steps="median"),
         lambda core: magnetite.opinions("test", "answers", model="case-v"),
     ],
 )
 def test_an_unknown_choice_is_refused(
-    call: Callable[[magnetite.Picture], object], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    call: Callable[[magnetite.Picture], object], made: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """None stands for another choice in silence."""
-    monkeypatch.chdir(tmp_path)
-    core = magnetite.scenes((96, 72))["clay-core"]
-    magnetite.write(core, "core.png")
-    magnetite.ask("core.png", "test", steps="dct step=4dn,16dn,32dn")
-    magnetite.raters("test", "answers", count=6)
+    monkeypatch.chdir(made)
+    core = magnetite.read("core.png")
     with pytest.raises(InputError, match="it is one of"):
         call(core)
 

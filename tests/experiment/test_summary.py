@@ -124,7 +124,7 @@ def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:
     (tmp_path / "m.parquet").write_bytes(written.stdout)
     assert set(pd.read_parquet(tmp_path / "m.parquet")["treatments"]) >= {"mean", "dct"}
     for words, told in (
-        (("nowhere",), "holds no run"), (("p", "--by", "colour"), "is none of reference"),
+        (("nowhere",), "holds no run"), (("p", "--by", "colour"), "is one of reference"),
         (("p", "--metric", "vif"), "is not a figure of this run"),
         (("p", "--format", "csv"), "takes one table"),
     ):  # fmt: skip

@@ -72,14 +72,12 @@ def noise_command(
     darks = [p for path in dark or () for p in (pictures_in(path) if path.is_dir() else [path])]
     protect([*frames, *darks], [out])
     check_figure_path(out)
-    if black is not None and not 0 <= black < 1e9:
-        raise InputError(f"--black {black:g}: a level in dn, 0 or more")
     pictures, without_light = (
         [load(path, full_scale) for path in paths] for paths in (frames, darks)
     )
     if dark and not darks:
         raise InputError(f"--dark {dark[0]}: the folder holds no picture")
-    result = photon_transfer(pictures, without_light, black, pattern=_pattern(mosaic))
+    result = photon_transfer(pictures, without_light, black, pattern=cast("Pattern | None", mosaic))
     save(photon_transfer_figure(result, result.unit), out)
     record = {"rows": result.table().records(), "step": result.step}
     emit(format, Output([result.table()], record, lambda: _print_transfer(result)))
@@ -88,14 +86,6 @@ def noise_command(
     if format is OutputFormat.table:
         say_done(f"wrote {out}")
         say(result.step)
-
-
-def _pattern(name: str | None) -> Pattern | None:
-    from magnetite.core.picture.mosaics import PATTERNS
-
-    if name is not None and name not in PATTERNS:
-        raise InputError(f"--mosaic {name}: a pattern is one of {', '.join(PATTERNS)}")
-    return cast("Pattern | None", name)
 
 
 def _print_transfer(result: PhotonTransfer) -> None:

@@ -44,7 +44,7 @@ def run(
 ) -> None:
     """Answers are checked against the test, and raters screened, before anything is computed."""
     from magnetite.experiment.gating import check_gate_path
-    from magnetite.experiment.opinions import compared, gate_of, opinions
+    from magnetite.experiment.opinions import check_grades, compared, gate_of, opinions
     from magnetite.files.sidecar import write_json
     from magnetite.views.opinions import opinions_figure
     from magnetite.views.style import check_figure_path, save
@@ -56,8 +56,8 @@ def run(
     check_figure_path(out)
     protect([*answers, test / "test.json"], [one for one in (out, gate) if one is not None])
     found = opinions(test, answers, model=cast("Model", model))
-    if gate is not None and found.test.design != "rating":
-        raise InputError("--gate takes grades: only a test of --design rating has them")
+    if gate is not None:
+        check_grades(found)
     made = None if metrics is None else compared(found, test, metrics)
     if gate is not None and made is not None:
         first = next(iter(made.figures))

@@ -13,7 +13,6 @@ from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
 from magnetite.cli.options import FullScaleOption, StepsArgument, limits, note, protect, rows_of
 from magnetite.cli.output import print_table, say
 from magnetite.cli.progress import working
-from magnetite.core.errors import InputError
 from magnetite.core.quantities import percent, significant
 from magnetite.core.table import Table
 
@@ -55,8 +54,6 @@ def run(
     from magnetite.files.writing import check_output, write_rows
 
     chain = parse_chain(steps, "restoration", auto=True)
-    if noise_sd is not None and (aim is None or reference is not None):
-        raise InputError("--noise-sd goes with --aim psnr=best where there is no --reference")
     protect([source, *([reference] if reference else []), *map(Path, chain.files)], [out])
     degraded = rows_of(source, full_scale)
     clean = rows_of(reference, full_scale) if reference else None

@@ -172,7 +172,7 @@ def predict(
 
 def summarize(
     folder: Path | str, table: str | None = None, *, by: str = "degradation,treatment",
-    metric: str | None = None, need: Sequence[str] = (), share: float = 0.95,
+    metric: str | None = None, need: str | Sequence[str] = (), share: float = 0.95,
     confidence: float = 0.9, other: Path | str | None = None,
 ) -> list[RunTable]:  # fmt: skip
     """The tables of a run: means, ranking, rates, agreement, references, cost, noticed.
@@ -189,7 +189,7 @@ def summarize(
         Groups of means and rankings, separated by commas.
     metric : str, optional
         Of ranking and rates; the run's first if left out.
-    need : sequence of str
+    need : str or sequence of str
         Of the guarantee: figures with a bound, such as `ssim>=0.95`; all are to be met.
     share, confidence : float
         Of the guarantee: share of new references that meet the need, and the confidence in it.

@@ -35,14 +35,15 @@ class Need:
     confidence: float
 
     @classmethod
-    def of(cls, texts: Sequence[str], share: float, confidence: float) -> Need:
-        """Read needs such as `ssim>=0.95`.
+    def of(cls, texts: str | Sequence[str], share: float, confidence: float) -> Need:
+        """Read one need such as `ssim>=0.95`, or several.
 
         Raises
         ------
         InputError
             If a need has no bound, or share or confidence are not between 0 and 1.
         """
+        texts = [texts] if isinstance(texts, str) else texts
         if not texts:
             raise InputError("a guarantee is about a need: state one, as in --need 'ssim>=0.95'")
         targets = tuple(map(Target.parse, texts))
@@ -67,7 +68,7 @@ class Need:
 
 
 def need_of(
-    table: str | None, texts: Sequence[str], share: float, confidence: float
+    table: str | None, texts: str | Sequence[str], share: float, confidence: float
 ) -> Need | None:
     """The need of a guarantee, where that is the table; `InputError` for a need of another one."""
     if table == GUARANTEE:

@@ -281,10 +281,12 @@ def gate_of(found: Opinions, made: Compared, metric: str, least: float) -> Gate:
     Raises
     ------
     InputError
-        If the metric was not compared, or the mapping does not reach the grade.
+        If the test has no grades, the metric was not compared, or the mapping does not reach the
+        grade.
     """
     from magnetite import __version__
 
+    check_grades(found)
     if metric not in made.agreements:
         raise InputError(f"{metric!r} was not compared; there are: {', '.join(made.agreements)}")
     mapping = made.agreements[metric].mapping
@@ -305,6 +307,12 @@ def gate_of(found: Opinions, made: Compared, metric: str, least: float) -> Gate:
         "raters": len(found.raters), "simulated": found.simulated,
     }  # fmt: skip
     return Gate((feature,), least + slope * (mean - cut), least, True, facts, __version__)
+
+
+def check_grades(found: Opinions) -> None:
+    """Raise `InputError` where opinions are not the grades that a gate takes."""
+    if found.test.design != "rating":
+        raise InputError("a gate takes grades: only a test of the design rating has them")
 
 
 def _scores(test: BlindTest, folder: Path, metrics: str) -> dict[str, dict[str, float]]:

@@ -54,9 +54,9 @@ def chosen_tables(
         If a group or the table is unknown, or no rows suit the table.
     """
     if unknown := [name for name in by if name not in GROUPS]:
-        raise InputError(f"grouping by {unknown[0]}: it is none of {', '.join(GROUPS)}")
+        raise InputError(f"group {unknown[0]!r}: it is one of {', '.join(GROUPS)}")
     if only not in (None, *NAMES, GUARANTEE):
-        raise InputError(f"table {only}: it is none of {', '.join((*NAMES, GUARANTEE))}")
+        raise InputError(f"table {only!r}: it is one of {', '.join((*NAMES, GUARANTEE))}")
     if need is not None:
         made = guarantee(rows, need)
         return [replace(made, notes=(*made.notes, *rows.omissions, *unlike_strengths(rows)))]

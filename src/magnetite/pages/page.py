@@ -104,7 +104,8 @@ def _beside(folder: Path, scripts: list[tuple[str, str]]) -> Iterator[None]:
 
 def report(
     run: Path | str, page: Path | str | None = None, *, metric: str | None = None,
-    need: Sequence[str] = (), share: float = 0.95, confidence: float = 0.9, limit: int = LIMIT,
+    need: str | Sequence[str] = (), share: float = 0.95, confidence: float = 0.9,
+    limit: int = LIMIT,
 ) -> Written:  # fmt: skip
     """Write the page of a run.
 
@@ -116,7 +117,7 @@ def report(
         The page, an `.html` file; `report.html` in the run's folder if left out.
     metric : str, optional
         Of the answer; the run's first if left out.
-    need : sequence of str
+    need : str or sequence of str
         Of a guarantee, which is drawn: figures with a bound, such as `ssim>=0.95`.
     share, confidence : float
         Of the guarantee: share of new references that meet the need, and the confidence in it.

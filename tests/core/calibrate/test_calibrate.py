@@ -238,7 +238,7 @@ def test_colours_with_gains_of_their_own_are_measured_apart(run: Run, tmp_path: 
     assert fitted["full-well-blue"] == pytest.approx(wells["blue"], rel=0.03)
     assert size_of(tmp_path / "photon-transfer.png") == (1280, 620)
     refused = run(*words, "rgbg", status=2)
-    assert "--mosaic rgbg: a pattern is one of rggb, bggr, grbg, gbrg" in refused.stderr
+    assert "pattern 'rgbg': it is one of rggb, bggr, grbg, gbrg" in refused.stderr
 
 
 def test_flat_fields_of_a_mosaic_have_a_level_for_each_colour(run: Run, tmp_path: Path) -> None:

@@ -186,8 +186,8 @@ def test_tuning_says_what_it_does(run: Run, tmp_path) -> None:  # type: ignore[n
               "--aim", "psnr=best")  # fmt: skip
     assert "it ranks settings and does not estimate a psnr" in run(*deblur).stderr
     for bad, told in (
-        ((*words, "--reference", "n.png", "--noise-sd", "8dn"), "--noise-sd goes with"),
-        (("restore", "n.png", "o.png", "median", "--noise-sd", "8dn"), "--noise-sd goes with"),
+        ((*words, "--reference", "n.png", "--noise-sd", "8dn"), "goes with the aim"),
+        (("restore", "n.png", "o.png", "median", "--noise-sd", "8dn"), "goes with the aim"),
         ((*words[:-1], "ssim=best"), "psnr alone"),
     ):
         assert told in run(*bad, status=2).stderr

@@ -68,7 +68,7 @@ def photon_transfer(
         If frames do not match, have no partner, span too little signal, if rounding hides
         their noise, or if the black level is not where it is said to be.
     InputError
-        If the pattern is none of the four.
+        If the black level is below 0, or the pattern none of the four.
 
     Examples
     --------
@@ -84,6 +84,8 @@ def photon_transfer(
         raise PictureError("noise is calibrated from two or more frames of a still scene")
     if darks and black is not None:
         raise PictureError("the black level is stated or measured on dark frames, not both")
+    if black is not None and not 0 <= black < 1e9:
+        raise InputError(f"the black level is {black:g}: it is a level in dn, 0 or more")
     if pattern is None:
         return transfer(frames, darks, black)
     if pattern not in PATTERNS:

@@ -160,10 +160,16 @@ def restoring(
     Raises
     ------
     InputError
-        If a step needs the whole picture, which has more samples than are allowed.
+        If a step needs the whole picture, which has more samples than are allowed, or the sd of the
+        noise is given where no error is estimated.
     LimitError
         If the memory does not suffice for a band.
     """
+    if noise_sd is not None and (aim is None or reference is not None):
+        raise InputError(
+            "the sd of the noise goes with the aim psnr=best without a reference; otherwise write "
+            "it as a setting, as in sd=5dn"
+        )
     picture, clean = as_rows(source), None if reference is None else as_rows(reference)
     if clean is not None:
         check_comparable(clean, picture)
