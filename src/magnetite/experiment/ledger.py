@@ -214,8 +214,9 @@ class Ledger:
         with self._together():
             self._base.executemany(
                 "INSERT INTO cells VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT (key) DO UPDATE SET "
-                "status=excluded.status, reason=excluded.reason, bytes=excluded.bytes, "
-                "bpp=excluded.bpp, picture=coalesce(excluded.picture, picture)", cells,
+                "version=excluded.version, status=excluded.status, reason=excluded.reason, "
+                "bytes=excluded.bytes, bpp=excluded.bpp, "
+                "picture=coalesce(excluded.picture, picture)", cells,
             )  # fmt: skip
             self._base.executemany("INSERT OR REPLACE INTO scores VALUES (?,?,?,?)", scores)
             self._base.executemany("INSERT OR REPLACE INTO timings VALUES (?,?,?)", timings)

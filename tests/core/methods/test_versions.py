@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 from dataclasses import replace
 from pathlib import Path
 
@@ -63,7 +64,11 @@ def test_rows_of_another_version_are_said_and_not_mixed(
     assert "3 rows: 3 computed" in run(*command).stdout
     assert "3 rows: 0 computed, 3 taken" in run(*command).stdout
     raised(monkeypatch, "metric", "mae")
+    monkeypatch.setattr("magnetite.experiment.ledger.__version__", "9.9")
     again = run(*command)
+    base = sqlite3.connect(tmp_path / "plan" / "ledger.sqlite")
+    assert base.execute("SELECT DISTINCT version FROM cells").fetchall() == [("9.9",)]
+    base.close()
     assert "3 figures of mae were made by another version of it" in again.stderr
     assert "psnr" not in again.stderr
     assert "3 rows: 3 computed" in again.stdout
