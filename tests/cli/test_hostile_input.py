@@ -347,8 +347,8 @@ def test_many_programs_start_at_once_with_an_empty_cache(gray: Path, tmp_path: P
 
 def test_floats_far_beyond_the_range_are_restored_or_refused() -> None:
     rng = np.random.default_rng(0)
-    for reach in (1.5, 5, 9):
-        wild = rng.normal(0, reach / 3, (48, 48)).clip(-reach, reach).astype(np.float32)
+    for reach in (1.5, 9):
+        wild = rng.normal(0, reach / 3, (40, 40)).clip(-reach, reach).astype(np.float32)
         for method in magnetite.core.methods.catalogue.every("restoration"):
             try:
                 restored = magnetite.restore(wild, method.example)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -108,7 +109,8 @@ def test_only_references_like_a_picture_count() -> None:
     ]  # fmt: skip
     run_rows = RunRows.of(pd.DataFrame(rows), ["psnr"])
     new = [NewPicture("g", 2.0, 1, 8), NewPicture("c", 2.0, 3, 8), NewPicture("d", 2.0, 2, 8)]
-    made = predicted_rates(run_rows, Target.parse("psnr>=44"), new, 0.6)
+    made = predicted_rates(replace(run_rows, missing=2), Target.parse("psnr>=44"), new, 0.6)
+    assert made.notes[0] == "left out: 2 missing rows"
     frame = made.frame.set_index("picture")
     assert dict(frame["references"]) == {"g": 4, "c": 3}
     assert dict(frame["bpp"]) == pytest.approx({"g": 1.0, "c": 3.0})

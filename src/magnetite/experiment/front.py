@@ -160,12 +160,11 @@ def predict(
     if not 0.5 <= confidence < 1:
         raise InputError(f"confidence {100 * confidence:g} %: 50 % or more, below 100 %")
     new = list(map(NewPicture.of, pictures))
-    rows = read_rows(Path(folder))
-    made = predicted_rates(rows, Target.parse(need), new, confidence)
+    made = predicted_rates(read_rows(Path(folder)), Target.parse(need), new, confidence)
     ledger = Ledger(Path(folder), writable=False)
     try:
         known = known_pictures(new, ledger.digests())
-        return replace(made, notes=(*made.notes, *rows.omissions, *known))
+        return replace(made, notes=(*made.notes, *known))
     finally:
         ledger.close()
 
