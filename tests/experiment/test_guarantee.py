@@ -20,6 +20,8 @@ from magnetite.core.analysis.guarantee import (
     strongest,
     tolerance_bound,
 )
+from magnetite.experiment.guarantee import Need, drawn
+from magnetite.experiment.results import read_rows
 
 
 def test_bounds_are_those_of_the_binomial_distribution() -> None:
@@ -137,16 +139,28 @@ def test_the_table_is_that_of_a_second_computation(run: Run, folder: Path) -> No
     assert each_differs(met, scores)
     each = scores.assign(met=met).groupby(["degradation", "treatment", "reference"])
     passed = each["met"].all().groupby(level=[0, 1]).sum()
-    worst = each["psnr"].min()
+    worst, highest = each["psnr"].min(), each["mae"].max()
     assert len(table) == len(passed) == 3 * 5
+
+    def position(row: dict[str, str]) -> tuple[str, str]:
+        """Degradation and chain of a setting, whose treatment is labelled."""
+        chains = scores["treatment"].unique()
+        return row["degradation"], next(t for t in chains if t in row["treatment"])
+
     for row in table.to_dict("records"):
-        key = row["degradation"], row["treatment"]
-        key = key[0], next(t for t in scores["treatment"].unique() if t in key[1])
+        key = position(row)
         assert (row["passed"], row["of"]) == (passed[key], 9)
         assert row["bound"] == pytest.approx(lower_bound(passed[key], 9, 0.8))
         own = sorted(worst[key])
         rank = max(r for r in range(10) if r == 0 or binom.sf(r - 1, 9, 0.4) >= 0.8)
         assert row["psnr of 60 %"] == pytest.approx(own[rank - 1])
+        assert row["mae of 60 %"] == pytest.approx(sorted(highest[key])[-rank])
+    shown = drawn(read_rows(folder / "run"), Need.of(f"mae<={most!r}", 0.6, 0.8))
+    assert sum(len(sequence.settings) for sequence in shown) == len(table)
+    for sequence in shown:
+        for name, values in sequence.scores["mae"].items():
+            expected = [highest[(*position(setting), name)] for setting in sequence.settings]
+            assert values == pytest.approx(expected)
     coded = table[table["degradation"].eq("gaussian-noise sd=1%") & table["bpp"].notna()]
     assert coded["bpp"].is_monotonic_decreasing
     guaranteed = (coded["bound"] >= 0.6).cummin().map({True: "yes", False: "no"})
