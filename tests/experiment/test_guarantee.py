@@ -159,7 +159,7 @@ def test_the_table_is_that_of_a_second_computation(run: Run, folder: Path) -> No
     assert sum(len(sequence.settings) for sequence in shown) == len(table)
     for sequence in shown:
         for name, values in sequence.scores["mae"].items():
-            expected = [highest[(*position(setting), name)] for setting in sequence.settings]
+            expected = [highest[(*position(one), int(name))] for one in sequence.settings]
             assert values == pytest.approx(expected)
     coded = table[table["degradation"].eq("gaussian-noise sd=1%") & table["bpp"].notna()]
     assert coded["bpp"].is_monotonic_decreasing
