@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import csv
 import json
+import re
 import sqlite3
 from pathlib import Path
 
@@ -14,7 +15,9 @@ from scipy import stats
 
 import magnetite
 from conftest import Run, size_of, texture
+from magnetite.cli.curve import _mean_words
 from magnetite.core.curves.points import sweep_steps
+from magnetite.core.curves.study import Comparison
 from magnetite.core.picture import as_picture
 from magnetite.synthetic.catalogue import SCENES
 
@@ -110,3 +113,13 @@ def test_pictures_that_share_no_rate_end_in_a_figure_and_a_note(run: Run, tmp_pa
     (tmp_path / "c.png").write_bytes((tmp_path / "a.png").read_bytes())
     same = run("curve", "a.png", "c.png", "--codec", "dct step=8%,16%,30%,50%")
     assert "c.png holds the same samples as a.png: it counts once" in same.stderr
+
+
+def test_means_over_pictures_have_intervals_and_numbers_of_their_own() -> None:
+    row = Comparison("mean", "psnr", "a", "b", -0.2, 0.5, 0.8, -0.3, -0.1, 0.4, 0.6, 3, 5)
+    rate, quality = _mean_words(row).split("; ")
+    numbers = [[float(n) for n in re.findall(r"-?\d+(?:\.\d+)?", part)] for part in (rate, quality)]
+    assert numbers == [[-20, 95, -30, -10, 3], [0.5, 95, 0.4, 0.6, 5]]
+    alone = row._replace(bd_rate=None, bd_quality_low=None)
+    assert _mean_words(alone).startswith("no picture has a BD-rate; BD-quality 0.5")
+    assert "one picture has no interval" in _mean_words(alone)

@@ -86,3 +86,15 @@ def test_the_best_of_each_group_and_the_sentence(swap: bool) -> None:
         assert "the same for every degradation" in said
         assert "are not shown to change" in said
     assert "is not tested: it takes 5 degradations" in table.notes[1]
+
+
+def test_the_lowest_is_ahead_where_low_is_better() -> None:
+    frame = rows(swap=True).frame
+    errors = RunRows.of(frame.assign(mse=100 - frame["psnr"]), ["mse"])
+    table, mirrored = interactions(rows(swap=True), "psnr"), interactions(errors, "mse")
+    assert table is not None
+    assert mirrored is not None
+    same = ["group", "best", "second", "ahead %"]
+    pd.testing.assert_frame_equal(table.frame[same], mirrored.frame[same])
+    gaps, losses = (one.frame["minus the best"].tolist() for one in (table, mirrored))
+    assert gaps == pytest.approx([-loss for loss in losses])

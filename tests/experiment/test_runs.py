@@ -258,16 +258,21 @@ def test_a_file_that_changes_makes_new_rows(run: Run, folder: Path) -> None:
     assert "15 computed" in run("run", "plan.toml", "--workers", "1").stdout
 
 
-@pytest.mark.parametrize(("rule", "count"), [("worst 2", 2), ("best 3", 3), ("sample 4", 4)])
-def test_pictures_that_are_kept(run: Run, folder: Path, rule: str, count: int) -> None:
-    (folder / "plan.toml").write_text(PLAN + f'[keep]\npictures = "{rule}"\nby = "psnr"\n')
+@pytest.mark.parametrize(
+    ("rule", "count", "metric"),
+    [("worst 2", 2, "psnr"), ("best 3", 3, "psnr"), ("sample 4", 4, "psnr"), ("worst 2", 2, "mae")],
+)
+def test_pictures_that_are_kept(run: Run, folder: Path, rule: str, count: int, metric: str) -> None:
+    plan = PLAN.replace('"psnr,ssim"', '"psnr,mae"')
+    (folder / "plan.toml").write_text(plan + f'[keep]\npictures = "{rule}"\nby = "{metric}"\n')
     run("run", "plan.toml", "--workers", "1")
     rows = table(folder / "plan")
     kept = rows[rows["picture"].notna()]
     assert len(kept) >= count
-    finite = rows["psnr"].replace("inf", np.inf).astype(float)
+    values = rows[metric].replace("inf", np.inf).astype(float)
     if rule.startswith("worst"):
-        assert set(kept.index) == set(finite.nsmallest(count).index)
+        worst = values.nsmallest(count) if metric == "psnr" else values.nlargest(count)
+        assert set(kept.index) == set(worst.index)
     for name in kept["picture"]:
         assert magnetite.read(folder / "plan" / name).describe() == "56x48 gray, 8 bits"
 

@@ -8,6 +8,7 @@ import re
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import magnetite
@@ -16,10 +17,11 @@ from browser import Opened, opened
 from conftest import Run, texture
 from magnetite.core.picture import as_picture
 from magnetite.experiment.ledger import Ledger
+from magnetite.experiment.results import RunRows
 from magnetite.experiment.tasks import Cell, Facts
 from magnetite.experiment.work import Done
 from magnetite.pages.answer import answers
-from magnetite.pages.content import of_pictures, of_run
+from magnetite.pages.content import _families, of_pictures, of_run
 from magnetite.pages.encoding import encode
 from magnetite.pages.page import write_page
 from random_runs import random_run
@@ -368,3 +370,17 @@ def test_answers_of_one_reference_are_open() -> None:
     (found,) = answers(RunRows.of(pd.DataFrame(rows, columns=names), ("psnr",)), "psnr")
     assert found.verdict == "open"
     assert "“two” is ahead, psnr 31.50 dB in the mean: +1.500 dB of psnr" in found.sentence
+
+
+def test_curves_are_named_where_a_treatment_has_several() -> None:
+    chains = {
+        "coded": [f"dct step={s}% block={b}x{b}" for b in (8, 16) for s in (2, 4)],
+        "waves": ["wavelet step=2%", "wavelet step=4%"], "median": ["median", "median size=5"],
+    }  # fmt: skip
+    rows = [(name, chain) for name, own in chains.items() for chain in own]
+    frame = pd.DataFrame(rows, columns=["treatment name", "treatment"])
+    assert _families(RunRows(frame, (), frame)) == {
+        f"coded\n{chain}": f"coded: dct block={b}"
+        for b, own in ((8, chains["coded"][:2]), (16, chains["coded"][2:]))
+        for chain in own
+    }
