@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 import shutil
 from pathlib import Path
@@ -13,6 +14,7 @@ import pytest
 import magnetite
 from conftest import Run, size_of, texture
 from magnetite.core.picture import as_picture
+from magnetite.experiment.opinions import _holm
 from magnetite.views.opinions import opinions_figure
 
 STEPS = ("--steps", "dct step=2%,6%,16%", "--steps", "gaussian-noise sd=2%,5%,10%")
@@ -172,3 +174,10 @@ def test_a_picture_that_was_changed_is_not_scored(
     magnetite.write(as_picture(255 - magnetite.read(path).samples), path)
     done = run("opinions", "people", "--test", "t", "--metrics", "ssim", status=2)
     assert "has changed since the test was made" in done.stderr
+
+
+def test_chances_are_corrected_for_all_comparisons() -> None:
+    """Holm: the smallest times their number, the next times one less, never falling."""
+    found = _holm({"a": 0.03, "b": 0.01, "c": math.nan, "d": 0.04, "e": 0.6})
+    assert found == pytest.approx({"b": 0.04, "a": 0.09, "d": 0.09, "e": 0.6})
+    assert _holm({"a": 0.7, "b": 0.6}) == {"a": 1.0, "b": 1.0}

@@ -142,6 +142,19 @@ def test_curves_of_other_settings_are_not_mixed() -> None:
         predicted_rates(run_rows, Target.parse("psnr>=99"), new, 0.6)
 
 
+def test_a_point_is_the_mean_of_its_repeats() -> None:
+    rows = [
+        {"reference": f"r{n}", "channels": 1, "bits": 8, "degradation": "noise",
+         "reference activity": n + 1.0, "treatment name": "coded", "treatment": f"dct step={s}%",
+         "status": "done", "reason": None, "bpp": (n + 1) / s * (1 + sign * 0.5),
+         "psnr": 60.0 - 8 * s + sign * s}
+        for n in range(4) for s in (1, 2, 3, 4) for sign in (-1, 1)
+    ]  # fmt: skip
+    run_rows = RunRows.of(pd.DataFrame(rows), ["psnr"])
+    made = predicted_rates(run_rows, Target.parse("psnr>=44"), [NewPicture("g", 2.0, 1, 8)], 0.6)
+    assert made.frame["bpp"].tolist() == pytest.approx([1.0])
+
+
 def test_the_rate_of_a_new_picture_is_predicted(run: Run, tmp_path: Path) -> None:
     (tmp_path / "refs").mkdir()
 
