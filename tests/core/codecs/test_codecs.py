@@ -160,6 +160,7 @@ def test_wavelet_curves_rise_and_no_cut_is_better(name: str) -> None:
 def test_rates_are_met_from_below(step: str) -> None:
     scene = SCENES[1].picture(160, 120, 0).luma()
     made = compress_to_rate(scene, step, 2.0)
+    assert sum(made.parts.values()) == len(made.data)
     size = 2.0 * 160 * 120 / 8
     assert len(made.data) <= size
     assert len(made.data) > (size - 2 if made.embedded else 0.55 * size), "as large as it may be"

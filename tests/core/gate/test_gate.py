@@ -159,6 +159,23 @@ def test_a_verdict_says_what_decided_and_what_is_outside() -> None:
         gate.judge({"psnr": 30.0})
 
 
+@pytest.mark.parametrize(("lacking", "kept"), [(2, 1), (3, 0)])
+def test_a_figure_that_more_than_a_tenth_of_the_pictures_lack_is_left_out(
+    lacking: int, kept: int
+) -> None:
+    rng = np.random.default_rng(3)
+    one, other = rng.normal(size=(2, 20)) + 3 * (np.arange(20) % 2)
+    names = [f"p{k}.png" for k in range(20)]
+    one[:lacking] = np.nan
+    labels = (np.arange(20) % 2 == 1).tolist()
+    found = fit_classes({"mean": one, "sd": other}, labels, names, "1", pictures=names)
+    assert [feature.name for feature in found.gate.features] == ["mean"] * kept + ["sd"]
+    assert found.gate.facts["pictures"] == (20 - lacking if kept else 20)
+    words = ", ".join(names[:lacking])
+    told = "left out: {} no finite mean" if kept else "mean left out: {} no finite value"
+    assert told.format(f"{lacking} of 20 pictures ({words}) have") in found.remarks
+
+
 def test_scores_are_regressed() -> None:
     rng = np.random.default_rng(6)
     x = rng.normal(0, 1, 300)
