@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pytest
 
@@ -139,4 +141,7 @@ def test_sizes_and_depths_agree() -> None:
     for picture in (quiet, quiet.astype(np.uint16) * 257):
         assert magnetite.gauge(picture, "noise-wavelet")["noise-wavelet"] == 0
     large = np.tile(noisy, (4, 4))
-    assert magnetite.gauge(large, "noise-blocks")["noise-blocks"] == pytest.approx(7, rel=0.03)
+    found = magnetite.gauge(large, "noise-blocks")
+    assert found["noise-blocks"] == pytest.approx(7, rel=0.03)
+    low, high = map(float, re.findall(r"([\d.]+) to ([\d.]+) dn", found.remarks[-1])[0])
+    assert 0.9 * 7 < low <= found["noise-blocks"] <= high < 1.1 * 7
