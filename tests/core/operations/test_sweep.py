@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 from pathlib import Path
 
 import numpy as np
@@ -44,6 +45,19 @@ def test_a_degradation_may_go_before_what_is_swept() -> None:
     for cell, size in zip(made.cells, (3, 5), strict=True):
         smooth = magnetite.restore(noisy, f"median size={size}").picture
         assert cell.picture.same_samples(magnetite.compress(smooth, "dct step=9dn").picture)
+
+
+def test_pictures_of_each_degradation_are_treated_on_their_own() -> None:
+    chain = "gaussian-noise sd={} + median size={} + dct step=9dn"
+    made = magnetite.sweep(PICTURE, chain.format("2%,9%", "3,5"), seed=3)
+    assert len(made.cells) == 4
+    for cell, (sd, size) in zip(made.cells, itertools.product(("2%", "9%"), (3, 5)), strict=True):
+        worn = magnetite.degrade(PICTURE, f"gaussian-noise sd={sd}", seed=3).picture
+        smooth = magnetite.restore(worn, f"median size={size}").picture
+        coded = magnetite.compress(smooth, "dct step=9dn")
+        assert cell.chain == chain.format(sd, size)
+        assert cell.picture.same_samples(coded.picture)
+        assert cell.bytes == len(coded.data)
 
 
 def test_the_sd_of_the_noise_may_be_that_of_its_certificate() -> None:
