@@ -15,6 +15,7 @@ import magnetite
 from conftest import sample_pictures, texture
 from magnetite.core.errors import ChainError, FileError, PictureError
 from magnetite.core.picture import Picture, as_picture, luma
+from magnetite.files.pairs import pairs_of
 from magnetite.files.writing import FORMATS
 
 LOSSLESS = [suffix for suffix, kind in FORMATS.items() if kind.name != "JPEG"]
@@ -207,3 +208,18 @@ def test_luma_is_bt601() -> None:
     gray = as_picture(np.full((2, 2, 3), 77, np.uint8)).luma()
     assert (gray.samples == 77).all()
     assert gray.colour == "gray"
+
+
+def test_files_without_a_partner_are_named_for_every_folder(tmp_path: Path) -> None:
+    kept = {"refs": "abc", "one": "abx", "two": "acy"}
+    for folder, names in kept.items():
+        (tmp_path / folder).mkdir()
+        for name in names:
+            (tmp_path / folder / f"{name}.png").touch()
+    refs, one, two = (tmp_path / folder for folder in kept)
+    pairs, alone = pairs_of(refs, [one, two])
+    found = [(a.name, b.parent.name, b.name) for a, b in pairs]
+    assert found == [("a.png", "one", "a.png"), ("a.png", "two", "a.png"),
+                     ("b.png", "one", "b.png"), ("c.png", "two", "c.png")]  # fmt: skip
+    assert alone == {one: [f"{refs}/c.png"], two: [f"{refs}/b.png"],
+                     refs: [f"{one}/x.png", f"{two}/y.png"]}  # fmt: skip
