@@ -12,9 +12,10 @@ import magnetite
 from conftest import Run, texture
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.errors import ChainError, PictureError
-from magnetite.core.operations.risk import Risk, _spectrum
+from magnetite.core.operations.risk import Risk, _spectrum, risk_of
 from magnetite.core.operations.tuning import tune
 from magnetite.core.picture import Picture, as_picture
+from magnetite.core.restore.kernels.noise_sd import estimate
 from magnetite.synthetic.catalogue import SCENES
 
 
@@ -127,6 +128,24 @@ def test_the_estimated_psnr_holds_its_interval_over_all_cases(stated: bool) -> N
     held = psnr_held(stated, seeds=(3, 5, 7, 8))
     assert np.mean(held) >= 0.92
     assert len(held) >= 2 * len(CASES)
+
+
+def test_the_error_of_an_estimated_noise_goes_into_that_of_the_risk() -> None:
+    """The risk changes by 2 div / n - 1 times the variance of the noise; div is the kernel's middle
+    for each sample.
+    """
+    rng = np.random.default_rng(2)
+    samples = np.rint(60 + 130 * texture(96, 120) + rng.normal(0, 8, (96, 120)))
+    picture, chain = (
+        as_picture(samples.astype(np.uint8)),
+        parse_chain("gaussian sigma=1", "restoration"),
+    )
+    noise = estimate(picture.pixels(), picture.frame.step)
+    whole, known = (risk_of(picture, chain, sd, 0, None)[0](chain).error for sd in (None, noise.sd))
+    middle = 1 / (2 * np.pi)
+    spread = (noise.high**2 - noise.low**2) / (2 * 1.96)
+    assert spread > 0
+    assert np.sqrt(whole**2 - known**2) == pytest.approx((1 - 2 * middle) * spread, rel=0.05)
 
 
 def test_an_estimate_states_its_interval_in_decibels() -> None:
