@@ -142,6 +142,9 @@ def test_rows_that_are_not_done_yet_are_counted(run: Run, folder: Path) -> None:
     base.commit()
     base.close()
     assert "  left out: 2 failed rows, 3 missing rows" in run("summarize", "plan").stdout
+    (promised,) = magnetite.summarize(folder / "plan", "guarantee", need="psnr>=1")
+    assert "left out: 3 missing rows" in promised.notes  # failed ones are counted
+    assert any(note.startswith("2 rows of ") and "failed" in note for note in promised.notes)
     said = run("run", "--status", "plan", status=3).stdout
     assert "16 rows, 11 done, 2 failed, 3 missing" in said
 

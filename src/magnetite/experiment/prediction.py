@@ -81,7 +81,7 @@ def predicted_rates(
     """
     label, better = _checked(rows, need)
     made: list[tuple[Any, ...]] = []
-    notes = list(rows.omissions)
+    notes = list(rows.omissions())
     for degradation, name, group, own in _alike(rows, label, pictures):
         known, unknown = _rates(group, label, need.value, better)
         if len(known) < 3:

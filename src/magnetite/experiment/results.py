@@ -74,10 +74,12 @@ class RunRows:
         """Number of rows that failed."""
         return len(self.lost)
 
-    @property
-    def omissions(self) -> tuple[str, ...]:
-        """Sentences on rows and figures of the run that no table is made of."""
-        counts = (self.failed, "failed row"), (self.missing, "missing row")
+    def omissions(self, *, failed: bool = True) -> tuple[str, ...]:
+        """Sentences on rows and figures of the run that a table is not made of.
+
+        A table that counts failed rows, as a guarantee does, leaves none of these out.
+        """
+        counts = (self.failed * failed, "failed row"), (self.missing, "missing row")
         rows = [counted(count, noun) for count, noun in counts if count]
         return (
             *([f"left out: {', '.join(rows)}"] if rows else []),

@@ -59,7 +59,11 @@ def chosen_tables(
         raise InputError(f"table {only!r}: it is one of {', '.join((*NAMES, GUARANTEE))}")
     if need is not None:
         made = guarantee(rows, need)
-        return [replace(made, notes=(*made.notes, *rows.omissions, *unlike_strengths(rows)))]
+        return [
+            replace(
+                made, notes=(*made.notes, *rows.omissions(failed=False), *unlike_strengths(rows))
+            )
+        ]
     found = [one for one in tables(rows, by, metric) if only in (None, one.name)]
     if not found:
         raise InputError(f"the run has no rows that the table {only} could be made of")
@@ -97,7 +101,7 @@ def remarks(rows: RunRows) -> list[str]:
     steps = [step for chain in chains for step in chain.steps if step.kind == "codec"]
     by = rows.libraries
     return [
-        *rows.omissions,
+        *rows.omissions(),
         *dict.fromkeys(stated(step, by[step.name]) for step in steps if step.name in by),
         *unlike_strengths(rows),
     ]

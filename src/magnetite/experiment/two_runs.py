@@ -111,7 +111,7 @@ def _notes(first: Path, second: Path, one: RunRows, two: RunRows, both: Any) -> 
         alone = len(rows.frame) - len(both)
         if alone:
             notes.append(f"{alone} of {len(rows.frame)} rows of {folder.name} are not in the other")
-        notes += [f"{folder.name}: {words}" for words in rows.omissions]
+        notes += [f"{folder.name}: {words}" for words in rows.omissions()]
     apart = sorted(set(one.figures) ^ set(two.figures))
     if apart:
         notes.append(f"not compared, as one run lacks it: {', '.join(apart)}")

@@ -190,7 +190,7 @@ def _summary(rows: RunRows) -> str:
         (frame["treatment name"].nunique(), "treatment"),
     ]  # fmt: skip
     words = ", ".join(f"{n} {noun}{'' if n == 1 else 's'}" for n, noun in counts)
-    notes = [*rows.omissions, *without_value(rows), *unlike_strengths(rows)]
+    notes = [*rows.omissions(), *without_value(rows), *unlike_strengths(rows)]
     return " ".join([f"{words}.", *(f"{note}." for note in notes)])
 
 
