@@ -41,7 +41,7 @@ gauge reads one picture alone. `magnetite methods NAME` prints a section of this
 `--align` finds the shift between the pictures by phase correlation (Kuglin and Hines 1975): the
 phases of the cross-power spectrum of both, under Hann windows, are weighted by a Gaussian of sd
 0.12 cycles per px, and the top of the Gaussian that they make is found from 3x3 samples. A shift
-within 0.03 px of whole px only crops both pictures to what they have in common. Any other
+within 0.03 px of whole px only crops both pictures to their common part. Any other
 interpolates the test by splines of the fifth order, rounds to its depth, and leaves out 8 px more
 along the edges; as interpolation smooths a little, a shifted picture never scores quite as it would
 have unshifted. The shift is printed and is part of JSON and CSV.
@@ -72,14 +72,14 @@ growing blur, but for these:
 - `psnr-b` under both: noise hides the borders of blocks, blur evens them out;
 - `max-error` under both: one sample decides, and it ends at full scale;
 - `gmsd` under both: a deviation falls again where everything is equally bad;
-- `residual-structure` and `residual-whiteness` under both: they say what was changed, not how much;
+- `residual-structure` and `residual-whiteness` under both: they describe the change, not its size;
 - `sam` and `delta-e-95` under blur: flat parts of a picture are left alone by it.
 
 ## Rate-distortion arithmetic
 
 `magnetite.core.curves.comparison` has `bd_rate` and `bd_quality` (Bjontegaard, VCEG-M33, 2001): the
-mean gap between two curves over what both cover, log rate over quality or the other way round, by
-piecewise cubic interpolation (PCHIP) or, on request, the third-order polynomial of the source.
+mean gap between two curves over their common range, log rate over quality or the other way round,
+by piecewise cubic interpolation (PCHIP) or, on request, the third-order polynomial of the source.
 `overlap` says how much of the smaller range both cover; below 30 % they refuse. `hull` is the upper
 convex hull.
 

@@ -115,8 +115,8 @@ its 95 % interval ([reliability](reliability.md)). `--aim psnr=best` tunes one s
 Stein's where noise is removed and a weighted predictive risk where a known blur is undone; other
 steps have none. The estimated PSNR is given with its interval, which contains the error of the
 noise unless `--noise-sd` states that; where noise and texture cannot be distinguished and the sd
-is not stated, none is given. Samples stay float between steps and may leave 0..1; what is clipped
-at the end is said. Edges of a picture are mirrored.
+is not stated, none is given. Samples stay float between steps and may leave 0..1; samples clipped
+at the end are counted. Edges of a picture are mirrored.
 
 Costs are times on 1024x768 noisy gray samples with two threads, as a multiple of SciPy's 5x5
 median of the same samples, measured when this page was made.

@@ -136,7 +136,7 @@ assert run(job, Path("plan.toml").read_text(), Path("plan"), Alone()).failed == 
 assert len(ranking(read_rows(Path("plan")), "psnr").frame) == 2
 assert write_page(of_run(Path("plan")), Path("run.html")).pictures == 3
 pictures = of_pictures(small, [swept.cells[1].picture], ["a", "b"], "psnr", [None])
-assert write_page(pictures, Path("pictures.html")).beside == 0
+assert write_page(pictures, Path("pictures.html")).outside == 0
 assert len(every()) > 90
 assert not {"typer", "rich"} & {n for n, m in sys.modules.items() if m is not None}
 print("done")

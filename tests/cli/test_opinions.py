@@ -131,7 +131,10 @@ def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]
         (("ask", "one.png", "--design", "rating", "--ties", *STEPS), "go with the design pairs"),
         (("ask", "none.png", "--design", "pairs", *STEPS), "none.png: no such file"),
         (("ask", "one.png", "one.png", "--design", "pairs", *STEPS), "have one name"),
-        (("ask", "one.png", "copy.png", "--design", "pairs", *STEPS), "shows the same as one.png"),
+        (
+            ("ask", "one.png", "copy.png", "--design", "pairs", *STEPS),
+            "references 1 and 2 hold the same samples",
+        ),
         (("ask", "one.png", "--design", "pairs", "--pairs", "3", *STEPS), "do not connect"),
         (("ask", "one.png", "--design", "threshold", *STEPS), "four levels or more"),
         (("ask", "one.png", "--design", "pairs", "--steps", "blur"), "blur"),

@@ -92,8 +92,8 @@ def run(
         note(message)
     for answer in content.answers:
         say(f"{answer.where}: {answer.sentence}")
-    beside = f", {written.beside} of them in a folder next to it" if written.beside else ""
-    say_done(f"wrote {page}, {written.size / 1e6:.1f} MB, {written.pictures} pictures{beside}")
+    outside = f", {written.outside} of them in a folder next to it" if written.outside else ""
+    say_done(f"wrote {page}, {written.size / 1e6:.1f} MB, {written.pictures} pictures{outside}")
 
 
 def _check(names: list[Path], *, pictures: bool, metric: str | None) -> None:

@@ -13,7 +13,7 @@
 A message is one line: the fault, its position, and the remedy.
 """
 
-from typing import Any, get_args
+from collections.abc import Iterable
 
 
 class MagnetiteError(Exception):
@@ -52,8 +52,8 @@ class CommandError(InputError):
     """A command of the user's own is declared wrongly, or failed."""
 
 
-def check_choice(name: str, value: object, choices: Any) -> None:
-    """Raise `InputError` where an argument is none of the values of its `Literal` type."""
-    known = get_args(choices)
+def check_choice(name: str, value: object, choices: Iterable[str]) -> None:
+    """Raise `InputError` where an argument is none of its choices."""
+    known = tuple(choices)
     if not isinstance(value, str) or value not in known:
         raise InputError(f"{name} {value!r}: it is one of {', '.join(known)}")

@@ -15,7 +15,7 @@ import pandas as pd
 from magnetite.core.analysis.statistics import skewness, spearman
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Chain
-from magnetite.core.errors import ChainError, InputError
+from magnetite.core.errors import ChainError, InputError, check_choice
 from magnetite.core.quantities import counted
 from magnetite.experiment.common import complete, interval_over, wide
 from magnetite.experiment.depths import unlike_depths
@@ -53,10 +53,10 @@ def chosen_tables(
     InputError
         If a group or the table is unknown, or no rows suit the table.
     """
-    if unknown := [name for name in by if name not in GROUPS]:
-        raise InputError(f"group {unknown[0]!r}: it is one of {', '.join(GROUPS)}")
-    if only not in (None, *NAMES, GUARANTEE):
-        raise InputError(f"table {only!r}: it is one of {', '.join((*NAMES, GUARANTEE))}")
+    for name in by:
+        check_choice("group", name, GROUPS)
+    if only is not None:
+        check_choice("table", only, (*NAMES, GUARANTEE))
     if need is not None:
         made = guarantee(rows, need)
         return [

@@ -61,13 +61,13 @@ def write_certified(degraded: Degraded | DegradedRows, path: Path) -> tuple[str,
 
     check_writable(certificate_path(path))
 
-    def beside(notes: tuple[str, ...]) -> contextlib.AbstractContextManager[None]:
+    def companion(notes: tuple[str, ...]) -> contextlib.AbstractContextManager[None]:
         made = degraded.certificate if isinstance(degraded, Degraded) else degraded.certificate()
         return _sidecar_of(path, made.as_dict() | {"file_notes": list(notes)})
 
     if isinstance(degraded, Degraded):
-        return write_rows(path, degraded.picture.frame, [degraded.picture], beside)
-    return write_rows(path, degraded.frame, degraded, beside)
+        return write_rows(path, degraded.picture.frame, [degraded.picture], companion)
+    return write_rows(path, degraded.frame, degraded, companion)
 
 
 @contextlib.contextmanager

@@ -93,12 +93,12 @@ def encoded(picture: Picture, path: Path) -> tuple[bytes, tuple[str, ...]]:
     return data, _depth_note(picture.frame, path)
 
 
-#: Context in which a file takes its position, made of the notes on it.
-Beside = Callable[[tuple[str, ...]], AbstractContextManager[object]]
+#: Context that writes a companion of a file, such as its certificate, given the notes on it.
+Companion = Callable[[tuple[str, ...]], AbstractContextManager[object]]
 
 
 def write_rows(
-    path: Path, frame: Frame, bands: Iterable[Picture], beside: Beside = nullcontext
+    path: Path, frame: Frame, bands: Iterable[Picture], companion: Companion = nullcontext
 ) -> tuple[str, ...]:
     """Write a picture from its bands, whole or not at all; the notes of `write`.
 
@@ -115,7 +115,7 @@ def write_rows(
     kind = _format(path)
     if len(first) == 1 or not kind.streamed:
         data, notes = encoded(joined(chain(first, coming)), path)
-        with beside(notes):
+        with companion(notes):
             write_bytes(path, data)
         return notes
     check_output(frame, path)
@@ -123,7 +123,7 @@ def write_rows(
     writer = _stream_npy if kind.name == "NPY" else _stream_tiff
     with ExitStack() as stack, replacing(path) as temporary:
         writer(temporary, frame, chain(first, coming))
-        stack.enter_context(beside(notes))
+        stack.enter_context(companion(notes))
     return notes
 
 

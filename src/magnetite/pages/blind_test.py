@@ -19,9 +19,10 @@ from magnetite.core.errors import FileError, InputError, check_choice
 from magnetite.core.metrics.error import rmse
 from magnetite.core.operations.degrade import KINDS, degrade
 from magnetite.core.opinion.design import pairs_of
-from magnetite.core.opinion.record import GRADES, REFERENCE, BlindTest, Design, Stimulus
+from magnetite.core.opinion.record import DESIGNS, GRADES, REFERENCE, BlindTest, Design, Stimulus
 from magnetite.core.opinion.threshold import GRID, GUESS, LAPSE, MARGIN, SLOPE, TELLS_MOST
 from magnetite.core.picture import Picture
+from magnetite.core.picture.matching import check_distinct
 from magnetite.files.atomic import make_folder
 from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
@@ -123,7 +124,7 @@ def ask(
     >>> len(asked.test.stimuli), asked.answers  # with the hidden reference
     (3, 3)
     """
-    check_choice("design", design, Design)
+    check_choice("design", design, DESIGNS)
     if design != "pairs" and (ties or with_reference or pairs is not None):
         raise InputError("ties, a number of pairs and a shown reference go with the design pairs")
     target = Path(folder)
@@ -166,14 +167,12 @@ def _shown(
         )
     sweeps = [parse_sweep(text, *KINDS) for text in steps]
     contents: dict[str, Path] = {}
-    digests: dict[bytes, Path] = {}
     for path in paths:
         if path.stem in contents:
             raise InputError(f"{path} and {contents[path.stem]} have one name: rename one")
         contents[path.stem] = path
-        reference = _as_shown(read(path), size)
-        if (known := digests.setdefault(reference.digest(), path)) is not path:
-            raise InputError(f"{path} shows the same as {known}: name each reference once")
+    references = check_distinct((_as_shown(read(path), size) for path in paths), "references")
+    for path, reference in zip(paths, references, strict=True):
         yield _Shown(path.stem, REFERENCE, REFERENCE, reference, 0.0)
         for sweep in sweeps:
             for chain in sweep:

@@ -48,7 +48,7 @@ class Written:
     page: Path
     size: int
     pictures: int
-    beside: int
+    outside: int
 
 
 def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
@@ -77,17 +77,16 @@ def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
     pictures = enumerate(content.gallery.pictures)
     for own, texts in spread(lambda pair: _described(*pair, references), pictures):
         room -= sum(len(text) for _, text in texts)
-        own["beside"] = room < 0
         (outside if room < 0 else within).extend(texts)
         described.append(own)
     page = _rendered(content, described, within, folder.name)
-    with _beside(folder, outside):
+    with _companions(folder, outside):
         write_bytes(path, page)
     return Written(path, len(page), len(described), len({n.split("-")[0] for n, _ in outside}))
 
 
 @contextmanager
-def _beside(folder: Path, scripts: list[tuple[str, str]]) -> Iterator[None]:
+def _companions(folder: Path, scripts: list[tuple[str, str]]) -> Iterator[None]:
     """Files of pictures in the page's folder, all written before the first is put there."""
     inside(folder.parent, folder.name)
     with TemporaryDirectory(prefix=".magnetite-", dir=folder.parent) as waiting:

@@ -51,9 +51,7 @@ def test_straight_lines_give_the_exact_rate_change() -> None:
 
 
 def test_curves_that_hardly_overlap_are_refused() -> None:
-    short = [
-        (rate, 28 + 3 * rate) for rate in (1, 2, 3, 4)
-    ]  # 31 to 40, of which 38 to 40 is shared
+    short = [(rate, 28 + 3 * rate) for rate in (1, 2, 3, 4)]  # of 31 to 40, 38 to 40 is shared
     with pytest.raises(InputError, match="overlap over 22% of their quality"):
         bd_rate(short, [(rate, 36 + 2 * rate) for rate in (1, 2, 5, 9)])
     with pytest.raises(InputError, match="overlap over 0% of their quality"):

@@ -136,10 +136,8 @@ def test_the_error_of_an_estimated_noise_goes_into_that_of_the_risk() -> None:
     """
     rng = np.random.default_rng(2)
     samples = np.rint(60 + 130 * texture(96, 120) + rng.normal(0, 8, (96, 120)))
-    picture, chain = (
-        as_picture(samples.astype(np.uint8)),
-        parse_chain("gaussian sigma=1", "restoration"),
-    )
+    picture = as_picture(samples.astype(np.uint8))
+    chain = parse_chain("gaussian sigma=1", "restoration")
     noise = estimate(picture.pixels(), picture.frame.step)
     whole, known = (risk_of(picture, chain, sd, 0, None)[0](chain).error for sd in (None, noise.sd))
     middle = 1 / (2 * np.pi)

@@ -9,7 +9,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float64
 from magnetite.core.compute.windows import gaussian_kernel
-from magnetite.core.errors import InputError, PictureError
+from magnetite.core.errors import PictureError, check_choice
 from magnetite.core.metrics._ssim_terms import similarity, term_map
 from magnetite.core.metrics.colour import delta_e_map
 from magnetite.core.metrics.gradient import gmsd_map
@@ -59,9 +59,8 @@ def error_maps(
     >>> float(error.values.min()), float(error.values.max())
     (2.0, 2.0)
     """
-    known = [name for name, *_ in _MAPS]
-    if unknown := [name for name in names if name not in known]:
-        raise InputError(f"map {unknown[0]!r}: it is one of {', '.join(known)}")
+    for name in names:
+        check_choice("map", name, [known for known, *_ in _MAPS])
     check_comparable(reference, test)
     x, y = reference.on_scale(COMMON_SCALE), test.on_scale(COMMON_SCALE)
     made = []

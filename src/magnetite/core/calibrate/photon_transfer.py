@@ -9,7 +9,7 @@ import numpy as np
 
 from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.calibrate.transfer_line import EstimateRow, PhotonTransfer, transfer
-from magnetite.core.errors import InputError, PictureError
+from magnetite.core.errors import InputError, PictureError, check_choice
 from magnetite.core.picture import Picture
 from magnetite.core.picture.mosaics import PATTERNS, Pattern, colours_of
 from magnetite.core.picture.picture import frozen
@@ -88,8 +88,7 @@ def photon_transfer(
         raise InputError(f"the black level is {black:g}: it is a level in dn, 0 or more")
     if pattern is None:
         return transfer(frames, darks, black)
-    if pattern not in PATTERNS:
-        raise InputError(f"pattern {pattern!r}: it is one of {', '.join(PATTERNS)}")
+    check_choice("pattern", pattern, PATTERNS)
     return _of_mosaic(frames, darks, black, pattern)
 
 

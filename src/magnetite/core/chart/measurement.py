@@ -19,7 +19,7 @@ from magnetite.core.chart.resolution import measure_edges_of, measure_star
 from magnetite.core.chart.result import ChartMeasurement
 from magnetite.core.chart.texture import Texture, leaves_region, measure_texture, noise_spectrum
 from magnetite.core.chart.tone import Falloff, Tone, background_patches, measure_tone, samples_of
-from magnetite.core.errors import InputError, PictureError
+from magnetite.core.errors import PictureError, check_choice
 from magnetite.core.picture import Picture, luma
 
 TONES = ("measured", "linear", "srgb", "bt709")
@@ -56,8 +56,7 @@ def measure_chart(picture: Picture, chart: Chart, tone: str = "measured") -> Cha
     PictureError
         If the chart or its gray steps cannot be found.
     """
-    if tone not in TONES:
-        raise InputError(f"the tone response is one of {', '.join(TONES)}, not {tone!r}")
+    check_choice("tone response", tone, TONES)
     if picture.colour == "planes":
         raise PictureError(f"{picture.origin} has planes: a chart is measured in gray or RGB")
     pixels = picture.pixels().astype(np.float64)

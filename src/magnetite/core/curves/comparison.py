@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, get_args
 
 import numpy as np
 
@@ -139,7 +139,7 @@ def overlap(
     InputError
         If there are too few points.
     """
-    check_choice("over", over, Literal["quality", "rate"])
+    check_choice("over", over, ("quality", "rate"))
     axes = _by_quality if over == "quality" else _by_log_rate
     low, high, smaller = _shared(axes(anchor, better)[0], axes(test, better)[0])
     return max(0.0, high - low) / smaller
@@ -239,7 +239,7 @@ def _by_log_rate(points: Curve, better: Better) -> Axes:
 
 def _upwards(points: Curve, better: Better) -> Curve:
     """The points with qualities of which the larger is better."""
-    check_choice("better", better, Better)
+    check_choice("better", better, get_args(Better))
     return points if better == "higher" else [(rate, -quality) for rate, quality in points]
 
 
@@ -268,7 +268,7 @@ def _area(curve: Axes, low: float, high: float, fit: Fit) -> float:
     from numpy.polynomial import Polynomial
     from scipy.interpolate import Akima1DInterpolator, PchipInterpolator
 
-    check_choice("fit", fit, Fit)
+    check_choice("fit", fit, _FITS)
     if fit == "polynomial":
         area = Polynomial.fit(*curve, 3).integ()
         return float(area(high) - area(low))

@@ -143,9 +143,9 @@ def _gradient(plane: Pixels, pattern: str) -> list[Pixels]:
     for (down, right), colour in colours_of(PATTERNS[pattern]):
         at = np.s_[down::2, right::2]
         if colour == 1:
-            beside = PATTERNS[pattern][down][1 - right]  # the colour in its row
-            planes[beside][at] = by_columns[at]
-            planes[2 - beside][at] = by_rows[at]
+            in_row = PATTERNS[pattern][down][1 - right]
+            planes[in_row][at] = by_columns[at]
+            planes[2 - in_row][at] = by_rows[at]
         else:
             planes[1][at] = green[at]
             planes[2 - colour][at] = across[at]

@@ -153,10 +153,10 @@ class SampledBlocks(NamedTuple):
         for group in groups:
             weights.flat[self.positions[group]] += 1
         common = _common_power(self.distance)
-        beside = np.vdot(weights[1:], weights[:-1]) + np.vdot(weights[:, 1:], weights[:, :-1])
+        adjacent = np.vdot(weights[1:], weights[:-1]) + np.vdot(weights[:, 1:], weights[:, :-1])
         down, up = weights[1:], weights[:-1]
         diagonal = np.vdot(down[:, 1:], up[:, :-1]) + np.vdot(up[:, 1:], down[:, :-1])
-        squares = np.vdot(weights, weights) + 2 * (beside * common + diagonal * common**2)
+        squares = np.vdot(weights, weights) + 2 * (adjacent * common + diagonal * common**2)
         return float(weights.sum() ** 2 / squares)
 
     def noise(self, plane: int = 0) -> NoiseEstimate:

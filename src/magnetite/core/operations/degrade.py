@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Literal, get_args
 
 import numpy as np
 
@@ -135,7 +135,7 @@ def degrading(
         If the memory does not suffice for a band.
     """
     if overflow is not None:
-        check_choice("overflow", overflow, Overflow)
+        check_choice("overflow", overflow, get_args(Overflow))
     reference = as_rows(source)
     parsed = as_chain(chain, *KINDS, auto=aim is not None)
     _check_sd(parsed)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import NamedTuple, get_args
 
 import numpy as np
 
@@ -118,7 +118,7 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
         mixed = f"{simulated} of {len(given)} raters are simulated; all answers count alike"
         alone = "the answers are those of simulated raters, not of people"
         notes.insert(0, alone if simulated == len(given) else mixed)
-    check_choice("model", model, Model)
+    check_choice("model", model, get_args(Model))
     reasons = {"pairs": _unsure, "rating": _far_off, "threshold": _unseeing}[test.design](
         test, given
     )

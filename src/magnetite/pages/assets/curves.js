@@ -1,5 +1,5 @@
 "use strict";
-// Curves: any figure over any other, a line for each treatment, and the table of rates beside them.
+// Curves: any figure over any other, a line for each treatment, and the table of rates next to them.
 page.curves = () => {
   const canvas = page.by("plot");
   if (!canvas) return;

@@ -193,9 +193,9 @@ def _context(
 @forced
 def _above(parent: Int32, y: int, x: int) -> int:
     """Twice the magnitude at a position of the coarser band, and its four neighbours'."""
-    beside = np.int64(parent[y - _1, x]) + parent[y + _1, x]
-    beside += np.int64(parent[y, x - _1]) + parent[y, x + _1]
-    return beside + 2 * np.int64(parent[y, x])
+    adjacent = np.int64(parent[y - _1, x]) + parent[y + _1, x]
+    adjacent += np.int64(parent[y, x - _1]) + parent[y, x + _1]
+    return adjacent + 2 * np.int64(parent[y, x])
 
 
 @forced
