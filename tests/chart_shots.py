@@ -15,9 +15,10 @@ DARK, LIGHT = 0.02, 0.95
 def light_at(record: dict[str, Any], x: Array, y: Array) -> Array:
     """Light of the chart at positions, shape (..., 3): later elements cover earlier ones."""
     light = np.full((*x.shape, 3), record["background"], np.float32)
+    near = Near(x, y)
 
     def cover(element: dict[str, Any], half: float, inside: Any, value: Any) -> None:
-        rows, columns = near(x, y, element["x"], element["y"], half)
+        rows, columns = near(element["x"], element["y"], half)
         u, v = x[rows, columns] - element["x"], y[rows, columns] - element["y"]
         light[rows, columns][inside(u, v)] = value
 
@@ -44,7 +45,7 @@ def light_at(record: dict[str, Any], x: Array, y: Array) -> Array:
     for patch in record["steps"] + record["colours"]:
         cover(patch, patch["side"] / 2, box(patch["side"] / 2), patch["light"])
     star = record["star"]
-    rows, columns = near(x, y, star["x"], star["y"], star["radius"])
+    rows, columns = near(star["x"], star["y"], star["radius"])
     own = (x[rows, columns] - star["x"]) + 1j * (y[rows, columns] - star["y"])
     wave = star["mean"] + star["amplitude"] * np.cos(star["cycles"] * np.angle(own))
     wave[np.abs(own) < star["cycles"] / np.pi] = star["mean"]
@@ -52,7 +53,7 @@ def light_at(record: dict[str, Any], x: Array, y: Array) -> Array:
     light[rows, columns][inside] = wave[inside][:, np.newaxis]
     leaves = record["leaves"]
     half = leaves["size"] / 2
-    rows, columns = near(x, y, leaves["left"] + half, leaves["top"] + half, half)
+    rows, columns = near(leaves["left"] + half, leaves["top"] + half, half)
     u, v = x[rows, columns] - leaves["left"], y[rows, columns] - leaves["top"]
     inside = (np.minimum(u, v) >= 0) & (np.maximum(u, v) < leaves["size"])
     field = painted(leaves, 8)
@@ -61,15 +62,22 @@ def light_at(record: dict[str, Any], x: Array, y: Array) -> Array:
     return light
 
 
-def near(x: Array, y: Array, cx: float, cy: float, half: float) -> tuple[slice, slice]:
-    """Rows and columns of a smooth map of positions that may come as near as that."""
+class Near:
+    """Rows and columns of a smooth map of positions that may come near a point."""
+
     step = 8
-    reach = half + 2 * step * float(np.abs(np.diff(x[:2, :2])).max() + 1)
-    coarse = (np.abs(x[::step, ::step] - cx) < reach) & (np.abs(y[::step, ::step] - cy) < reach)
-    found = [np.flatnonzero(coarse.any(axis=axis)) * step for axis in (1, 0)]
-    if not found[0].size:
-        return slice(0), slice(0)
-    return tuple(slice(max(0, f[0] - step), f[-1] + 2 * step) for f in found)  # type: ignore[return-value]
+
+    def __init__(self, x: Array, y: Array) -> None:
+        self.x, self.y = (np.ascontiguousarray(w[:: self.step, :: self.step]) for w in (x, y))
+        self.reach = 2 * self.step * float(np.abs(np.diff(x[:2, :2])).max() + 1)
+
+    def __call__(self, cx: float, cy: float, half: float) -> tuple[slice, slice]:
+        reach = half + self.reach
+        coarse = (np.abs(self.x - cx) < reach) & (np.abs(self.y - cy) < reach)
+        found = [np.flatnonzero(coarse.any(axis=axis)) * self.step for axis in (1, 0)]
+        if not found[0].size:
+            return slice(0), slice(0)
+        return tuple(slice(max(0, f[0] - self.step), f[-1] + 2 * self.step) for f in found)  # type: ignore[return-value]
 
 
 def painted(leaves: dict[str, Any], fine: int) -> Array:
@@ -109,22 +117,21 @@ def placed(
 
 
 def chart_positions(
-    homography: Array, k1: float, size: tuple[int, int], points: Array, magnified: float = 1.0
-) -> Array:
+    homography: Array, k1: float, size: tuple[int, int], x: Array, y: Array, magnified: float = 1.0
+) -> tuple[Array, Array]:
     """Chart positions of picture positions: the lens is undone by Newton's method on its radii."""
-    middle, unit = np.array(size) / 2, np.hypot(*size) / 2
-    x, y = ((points[..., k] - middle[k]) / magnified for k in range(2))
+    x, y = ((w - side / 2) / magnified for w, side in zip((x, y), size, strict=True))
     if k1:
-        seen = np.hypot(x, y) / unit
+        seen = np.hypot(x, y) / (np.hypot(*size) / 2)
         radii = np.linspace(0, max(seen.max(), 1), 20_001)[1:]
         straight = radii.copy()
         for _ in range(5):
             straight -= (straight * (1 + k1 * straight**2) - radii) / (1 + 3 * k1 * straight**2)
         factor = np.interp(seen, radii, straight / radii)
         x, y = x * factor, y * factor
-    x, y = x + middle[0], y + middle[1]
+    x, y = x + size[0] / 2, y + size[1] / 2
     u, v, w = (row[0] * x + row[1] * y + row[2] for row in np.linalg.inv(homography))
-    return np.stack([u / w, v / w], axis=-1)
+    return u / w, v / w
 
 
 def shot(
@@ -142,12 +149,12 @@ def shot(
     picture = np.empty((height, width, 3))
     x = (np.arange(width * fine) + 0.5) / fine
     y = (np.arange(height * fine) + 0.5) / fine
-    grid = np.stack(np.meshgrid(x, y), axis=-1)
+    grid = np.meshgrid(x, y, sparse=True)
     same = len(set(magnified)) == 1
     for channel in range(3):
         if channel == 0 or not same:
-            at = chart_positions(homography, k1, size, grid, magnified[channel])
-            light = light_at(record, *np.moveaxis(at, -1, 0))
+            at = chart_positions(homography, k1, size, *grid, magnified[channel])
+            light = light_at(record, *at)
         blurred = ndimage.gaussian_filter(light[..., channel], sigma * fine, truncate=5)
         blocks = blurred.reshape(height, fine, width, fine)
         picture[..., channel] = blocks.mean(axis=(1, 3), dtype=np.float64)

@@ -75,7 +75,7 @@ def test_the_error_of_a_shift_is_as_large_as_is_said() -> None:
     plane = SCENES[1].picture(640, 448, 0).luma().on_scale(1.0)
     held, errors = 0, []
     for blur, noise in itertools.product((1, 3, 5), (0.002, 0.01)):
-        for _ in range(4):
+        for _ in range(2):
             shift = rng.uniform(-3, 3, 2)
             smooth = ndimage.gaussian_filter(plane, blur)
             pair = [
@@ -85,7 +85,7 @@ def test_the_error_of_a_shift_is_as_large_as_is_said() -> None:
             found = find_shift(*pair)
             errors.append(np.abs(found[:2] - shift).max())
             held += errors[-1] <= found.error
-    assert held >= 20, "of 24 intervals of 95 %"
+    assert held >= 10, "of 12 intervals of 95 %"
     assert max(errors) < 0.15
 
 

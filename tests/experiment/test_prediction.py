@@ -42,8 +42,8 @@ def coverage(count: int, confidence: float, trials: int, draw: str) -> float:
 @pytest.mark.parametrize(("count", "confidence"), [(19, 0.9), (39, 0.8)])
 def test_intervals_hold_new_cases(draw: str, count: int, confidence: float) -> None:
     """At least the confidence, and at most one case of n + 1 more."""
-    share = coverage(count, confidence, 500, draw)
-    error = math.sqrt(confidence * (1 - confidence) / 500)
+    share = coverage(count, confidence, 250, draw)
+    error = math.sqrt(confidence * (1 - confidence) / 250)
     assert confidence - 3 * error < share < confidence + 1 / (count + 1) + 3 * error
 
 

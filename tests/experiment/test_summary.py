@@ -93,9 +93,9 @@ def test_rates_are_compared_at_equal_score() -> None:
 
 
 def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:
-    run("scenes", "trays", "--size", "96x72")
+    run("scenes", "trays", "--size", "64x48")
     (tmp_path / "p.toml").write_text(
-        'repeats = 2\n[references]\nfiles = ["trays/*.png"]\n'
+        '[references]\nfiles = ["trays/*.png"]\n'
         '[degradations]\nnoisy = "gaussian-noise sd=2%,5%"\n'
         '[treatments]\nnothing = "nothing"\nmean = "mean"\nmedian = "median"\n'
         'dct = "dct step=4%,8%,16%,30%"\n"first" = "median + dct step=4%,8%,16%,30%"\n'

@@ -120,19 +120,19 @@ def _compared(
     names = list(curves)
     pictures = list(dict.fromkeys(key for own in curves.values() for key in own))
     index = pd.MultiIndex.from_tuples(pictures, names=PICTURE)
-    gaps, gains = (pd.DataFrame(math.nan, index, names[1:]) for _ in range(2))
-    for name in names[1:]:
+    gaps, gains = (np.full((len(pictures), len(names) - 1), math.nan) for _ in range(2))
+    for column, name in enumerate(names[1:]):
         for row, picture in enumerate(pictures):
             if picture not in curves[names[0]] or picture not in curves[name]:
                 continue
             one = _comparison(curves[names[0]][picture], curves[name][picture], better)
-            column = names.index(name) - 1
             if one.bd_rate is not None:
-                gaps.iloc[row, column] = math.log1p(one.bd_rate)
+                gaps[row, column] = math.log1p(one.bd_rate)
                 disagreeing += bool(one.remark)
             if one.bd_quality is not None:
-                gains.iloc[row, column] = one.bd_quality
-    return gaps, gains, disagreeing
+                gains[row, column] = one.bd_quality
+    by_name = [pd.DataFrame(values, index, names[1:]) for values in (gaps, gains)]
+    return by_name[0], by_name[1], disagreeing
 
 
 @lru_cache(maxsize=16384)

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import replace
+from functools import lru_cache
 from itertools import combinations
 from typing import Any
 
@@ -16,6 +17,7 @@ from magnetite.core.analysis.statistics import skewness, spearman
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Chain
 from magnetite.core.errors import ChainError, InputError, check_choice
+from magnetite.core.methods.caching import follows_declarations
 from magnetite.core.quantities import counted
 from magnetite.experiment.common import complete, interval_over, wide
 from magnetite.experiment.depths import unlike_depths
@@ -115,9 +117,15 @@ def unlike_strengths(rows: RunRows) -> list[str]:
 
 def _chains(rows: RunRows, column: str) -> Iterator[Chain]:
     """The chains of a column, without those of methods that this process does not have."""
-    for text in rows.frame[column].unique():
-        with suppress(ChainError):
-            yield parse_sweep(text, "degradation", "restoration", "codec", known=True)[0]
+    yield from filter(None, map(_chain, rows.frame[column].unique()))
+
+
+@follows_declarations
+@lru_cache(maxsize=4096)
+def _chain(text: str) -> Chain | None:
+    with suppress(ChainError):
+        return parse_sweep(text, "degradation", "restoration", "codec", known=True)[0]
+    return None
 
 
 def means(rows: RunRows, by: list[str]) -> RunTable:

@@ -60,7 +60,7 @@ def test_noise_of_steps_its_error_and_the_dynamic_range() -> None:
     full_well, read, dn = 4000.0, 18.0, 1 / 255
     for correlated, rounding in ((False, 0.0), (True, 0.0), (False, dn)):
         ratios, errors, ranges, range_errors = [], [], [], []
-        for _ in range(16 if correlated else 6):
+        for _ in range(10 if correlated else 4):
             sd = np.sqrt(read**2 + full_well * light) / full_well
             noise = rng.normal(size=light.shape)
             if correlated:  # a mean of two neighbours in each row, scaled to variance 1

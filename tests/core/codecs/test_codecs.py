@@ -419,13 +419,13 @@ def test_many_damaged_streams_are_refused_cleanly() -> None:
 def test_truncation_anywhere_is_refused_or_embedded(step: str) -> None:
     made = magnetite.compress(sample_pictures()["gray 8"], step)
     header = made.parts["header"]
-    for end in range(0, len(made.data), 1 if len(made.data) < 900 else 7):
+    for end in range(0, len(made.data), 1 if len(made.data) < 300 else 7):
         if made.embedded and end >= header:
             assert magnetite.expand(made.data[:end]).notes
             continue
         with pytest.raises(StreamError):
             magnetite.expand(made.data[:end])
-    for position in range(len(made.data)):
+    for position in range(0, len(made.data), 3):
         flipped = bytearray(made.data)
         flipped[position] ^= 1 << (position % 8)
         with pytest.raises(StreamError):

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
@@ -272,6 +272,7 @@ RANGES = {
 }  # fmt: skip
 
 
+@settings(max_examples=40)
 @given(
     height=st.integers(1, 48), width=st.integers(1, 48),
     channels=st.sampled_from([None, 2, 3, 5]), seed=st.integers(0, 99),

@@ -57,7 +57,7 @@ def deblurring_losses(
 
 def test_a_deblurring_is_tuned_without_a_reference() -> None:
     """The strength is not that of the least distance to the blurred picture."""
-    found = deblurring_losses("wiener-deblur strength=auto", list(BLURS)[::3], [0.5, 4], [4])
+    found = deblurring_losses("wiener-deblur strength=auto", list(BLURS)[::3], [4], [4])
     assert max(found) < 0.6
     assert np.mean(np.array(found) < 0.3) >= 0.8
     clean = scene(0)

@@ -218,7 +218,7 @@ def test_raters_may_stop_early(design: str) -> None:
 def test_the_rater_who_answers_at_random_is_found(design: str) -> None:
     levels = LEVELS if design == "threshold" else LEVELS[:7]
     test, caught, others = blind(design, levels, 2 if design == "rating" else 1), 0, 0
-    count = 30 if design == "rating" else 8
+    count = 10 if design == "rating" else 5
     for seed in range(count):
         truth = {s.name: 4.8 - 0.45 * k for k, s in enumerate(test.stimuli)}
         if design == "rating":
@@ -319,19 +319,34 @@ def test_a_mapping_finds_the_curve_that_made_the_opinions(falls: bool) -> None:
     assert mapping.slope(float(x[0])) == pytest.approx(slope, rel=1e-5)
 
 
+@pytest.mark.long
 def test_intervals_of_agreement_hold() -> None:
     """Bivariate normal figures and opinions of known correlation."""
     rng, held, chances = np.random.default_rng(0), [], []
-    for _ in range(60):
-        y = rng.normal(size=40)
-        one, other = (0.8 * y + 0.6 * rng.normal(size=40) for _ in range(2))
+    for _ in range(200):
+        one, other, y = correlated(rng)
         found = agreement(one, y, "higher")
         held.append(
             [found.pearson.low <= 0.8 <= found.pearson.high,
              found.spearman.low <= 6 / math.pi * math.asin(0.4) <= found.spearman.high]
         )  # fmt: skip
         chances.append(steiger(one, other, y))
-    assert (np.mean(held, axis=0) >= 0.88).all()
+    assert (np.mean(held, axis=0) >= 0.91).all()
+    # Two metrics that are alike: a chance below 5 % in 5 % of the cases.
+    assert np.mean(np.array(chances) < 0.05) <= 0.1
+
+
+def correlated(rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Two figures and the opinions, of correlation 0.8."""
+    y = rng.normal(size=40)
+    one, other = (0.8 * y + 0.6 * rng.normal(size=40) for _ in range(2))
+    return one, other, y
+
+
+def test_agreement_is_that_of_its_formulas() -> None:
+    rng = np.random.default_rng(0)
+    one, _, y = correlated(rng)
+    found = agreement(one, y, "higher")
     total = float(np.sum((found.mapping(one) - y) ** 2))
     assert found.rmse.value == pytest.approx(math.sqrt(total / 36))
     ends = [math.sqrt(total / stats.chi2.ppf(p, 36)) for p in (0.975, 0.025)]
@@ -340,8 +355,6 @@ def test_intervals_of_agreement_hold() -> None:
         z = math.atanh(one_of.value)
         ends = [math.tanh(z + sign * 1.959964 * math.sqrt(spread)) for sign in (-1, 1)]
         assert [one_of.low, one_of.high] == pytest.approx(ends, rel=1e-6)
-    # Two metrics that are alike: a chance below 5 % in 5 % of the cases.
-    assert np.mean(np.array(chances) < 0.05) <= 0.17
     worse = 0.5 * y + 0.87 * rng.normal(size=40)
     assert steiger(y + 0.1 * rng.normal(size=40), worse, y) < 1e-6
     assert steiger(one, one, y) == 1
@@ -349,7 +362,10 @@ def test_intervals_of_agreement_hold() -> None:
     turned, against = agreement(-one, y, "lower"), agreement(one, y, "lower")
     assert turned.pearson.value == pytest.approx(found.pearson.value)
     assert turned.spearman.value == found.spearman.value == -against.spearman.value
-    assert against.pearson.value <= 0.1
+    assert against.pearson.value == 0
+    for _ in range(8):  # whichever flat curve the fit ends at
+        other, _, opinions = correlated(rng)
+        assert agreement(other, opinions, "lower").pearson.value == 0
     assert steiger(found.predicted, against.predicted, y) < 1e-3
     assert steiger(against.predicted, np.ones(40), y) > 0.9
     assert against.rmse.value > 0.95 * y.std()

