@@ -9,8 +9,8 @@ import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager, redirect_stderr, redirect_stdout
-from functools import cache
+from contextlib import chdir, contextmanager, redirect_stderr, redirect_stdout
+from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
@@ -59,17 +59,18 @@ def run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Run:
     It runs in this process, through the same front door: that saves the time of loading it.
     """
 
-    def run_program(*words: str | Path, status: int = 0) -> subprocess.CompletedProcess[str]:
-        texts = list(map(str, words))
-        monkeypatch.chdir(tmp_path)
-        out, err = io.StringIO(), io.StringIO()
-        with redirect_stdout(out), redirect_stderr(err), as_in_a_new_process():
-            code = execute(texts)
-        done = subprocess.CompletedProcess(texts, code, out.getvalue(), err.getvalue())
-        assert done.returncode == status, f"{words}: {done.returncode}\n{done.stderr}{done.stdout}"
-        return done
+    monkeypatch.chdir(tmp_path)
+    return partial(run_in, tmp_path)
 
-    return run_program
+
+def run_in(folder: Path, *words: str | Path, status: int = 0) -> subprocess.CompletedProcess[str]:
+    """Run the program in a folder; see the fixture `run`."""
+    texts, out, err = list(map(str, words)), io.StringIO(), io.StringIO()
+    with chdir(folder), redirect_stdout(out), redirect_stderr(err), as_in_a_new_process():
+        code = execute(texts)
+    done = subprocess.CompletedProcess(texts, code, out.getvalue(), err.getvalue())
+    assert done.returncode == status, f"{words}: {done.returncode}\n{done.stderr}{done.stdout}"
+    return done
 
 
 @contextmanager

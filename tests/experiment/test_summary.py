@@ -17,7 +17,7 @@ from conftest import PROGRAM, Run
 from magnetite.core.analysis.simultaneous import simultaneous
 from magnetite.core.analysis.statistics import spearman
 from magnetite.experiment.ranking import Ranked, _references_wanted, ranking
-from magnetite.experiment.rates import rates
+from magnetite.experiment.rates import rate_curves, rates
 from magnetite.experiment.results import RunRows
 from magnetite.experiment.summary import cost, means, noticed
 from magnetite.pages.answer import answers
@@ -82,11 +82,25 @@ def test_rates_are_compared_at_equal_score() -> None:
             for k in range(points):
                 rows.append((f"r{reference}", "nothing", "clean", 0, f"{name} {k}", name,
                              factor * 2.0**-k, 40.0 - 3 * k, 1.0))  # fmt: skip
+        for repeat in range(1 + reference):
+            rows.append((f"r{reference}", "nothing", "clean", repeat, "plain", "plain", math.nan,
+                         30.0 + reference + 6 * repeat, 1.0))  # fmt: skip
     names = ["reference", "degradation", "degradation name", "repeat", "treatment",
              "treatment name", "bpp", "psnr", "ssim"]  # fmt: skip
-    table = rates(RunRows.of(pd.DataFrame(rows, columns=names), ("psnr", "ssim")), "psnr")
+    run_rows = RunRows.of(pd.DataFrame(rows, columns=names), ("psnr", "ssim"))
+    # The mean over references, of which some have more repeats.
+    assert rate_curves(run_rows, "psnr").uncoded == {"plain": pytest.approx((30 + 34 + 38) / 3)}
+    table = rates(run_rows, "psnr")
     assert table is not None
-    assert "“short”: 3 curves of fewer than 4 points left out" in table.notes
+    assert table.notes == ("“short”: 3 curves of fewer than 4 points left out",)
+    bent = run_rows.frame.copy()
+    kink = (bent["reference"] == "r1") & (bent["treatment"].isin(["two 1", "two 2"]))
+    bent.loc[kink, "psnr"] = [39.9, 39.8]
+    (*_, said) = rates(replace(run_rows, frame=bent), "psnr").notes
+    assert said == (
+        "BD-rate: interpolations differ by more than 5 % on 1 of 3 pairs of curves: "
+        "measure more points"
+    )
     table = table.frame
     assert table["BD-rate %"].tolist() == pytest.approx([-20])
     assert table["gain"].tolist() == pytest.approx([3 * math.log2(1 / 0.8)], rel=1e-3)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import subprocess
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +10,7 @@ from scipy import stats
 
 import magnetite
 from browser import accessible, opened
-from conftest import PROGRAM, Run, texture
+from conftest import Run, run_in, texture
 from magnetite.core.picture import as_picture
 from magnetite.experiment.results import read_rows
 
@@ -32,7 +31,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
         'metrics = "psnr,ssim"\n'
     )
     for words in (("run", "plan.toml", "--workers", "1"), ("report", "plan", *NEED)):
-        subprocess.run([PROGRAM, *words], cwd=folder, check=True, capture_output=True)
+        run_in(folder, *words)
     return folder
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import subprocess
 from pathlib import Path
 from urllib.parse import parse_qs
 
@@ -12,7 +11,7 @@ from PIL import Image
 
 import magnetite
 from browser import Opened, opened
-from conftest import PROGRAM, texture
+from conftest import run_in, texture
 from magnetite.core.picture import as_picture
 
 
@@ -30,7 +29,7 @@ def report(tmp_path_factory: pytest.TempPathFactory) -> Path:
         '"coded" = "dct step=2%,4%,8%,16%"\n[scores]\nmetrics = "psnr,ssim"\n'
     )
     for words in (("run", "plan.toml", "--workers", "1"), ("report", "plan")):
-        subprocess.run([PROGRAM, *words], cwd=folder, check=True, capture_output=True)
+        run_in(folder, *words)
     return folder / "plan" / "report.html"
 
 
