@@ -1,4 +1,4 @@
-"""Values that can be compared: columns and rows that are set aside, and the reasons that are said."""
+"""Values that can be compared: columns and rows that are set aside, with their reasons."""
 
 from __future__ import annotations
 

@@ -13,6 +13,7 @@ import pytest
 
 from conftest import Run, as_in_a_new_process
 from magnetite import external
+from magnetite.core.chain.named import NamedChain, declare_chain, forget_chain
 from magnetite.core.methods.catalogue import forget
 from magnetite.experiment import cluster
 from magnetite.experiment.cluster import code_of, perform_with
@@ -166,3 +167,10 @@ def test_names_mean_what_is_declared_now(tmp_path: Path) -> None:
         external.declare(tmp_path / "own.toml")
         assert family_of("own quality=3") == "own"
     assert family_of("own quality=3") == ""
+    assert family_of("own-chain") == ""
+    declare_chain(NamedChain("own-chain", "Two steps.", "median size=3 + mean size=3"))
+    try:
+        assert family_of("own-chain") == "own-chain"
+    finally:
+        forget_chain("own-chain")
+    assert family_of("own-chain") == ""

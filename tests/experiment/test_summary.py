@@ -14,6 +14,7 @@ import pytest
 from scipy import stats
 
 from conftest import PROGRAM, Run
+from magnetite.core.analysis.interaction import interaction
 from magnetite.core.analysis.simultaneous import simultaneous
 from magnetite.core.analysis.statistics import spearman
 from magnetite.experiment.ranking import Ranked, _references_wanted, ranking
@@ -31,6 +32,19 @@ def test_a_single_difference_has_students_law() -> None:
     assert found.p == pytest.approx(theirs.pvalue)
     assert found[1:3] == pytest.approx(tuple(theirs.confidence_interval()))
     assert all(math.isnan(v) for v in simultaneous(values[:1], np.eye(2))[0][1:])
+
+
+def test_the_last_digit_is_no_difference() -> None:
+    """Of equal treatments whose figures were summed in another order."""
+    level = 30 + np.arange(8) / 7
+    one = np.nextafter(level, 99)
+    for contrasts in (np.array([[-1.0, 1.0]]), np.array([[-1.0, 1.0], [1.0, -1.0]])):
+        assert {(found.mean, found.p) for found in simultaneous(np.c_[level, one], contrasts)} == {
+            (0.0, 1.0)
+        }
+    values = np.repeat(level, 4).reshape(8, 2, 2)
+    values[:, 0, 0] = one
+    assert interaction(values) == 1.0
 
 
 def test_ranks_agree_with_a_statistics_library() -> None:
@@ -107,7 +121,7 @@ def test_rates_are_compared_at_equal_score() -> None:
 
 
 def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:
-    run("scenes", "trays", "--size", "64x48")
+    run("scenes", "trays", "--size", "96x72")
     (tmp_path / "p.toml").write_text(
         '[references]\nfiles = ["trays/*.png"]\n'
         '[degradations]\nnoisy = "gaussian-noise sd=2%,5%"\n'
@@ -264,3 +278,17 @@ def test_the_answer_where_the_best_is_infinite() -> None:
         "“b”: psnr ∞ on all pictures, which no test compares with others. Of the others, "
         f"“{by_treatment.idxmax()}” has the best mean: psnr {by_treatment.max():.2f} dB."
     )
+
+
+def test_a_treatment_is_best_where_all_others_are_shown_to_be_worse() -> None:
+    rows = simulated(1.0)
+    frame = rows.frame.copy()
+    other = frame["treatment"] == "c"
+    swing = np.where(frame["reference"].isin(["r0", "r3", "r5", "r6"]), 9.0, -11.0)
+    frame.loc[other, "psnr"] += swing[other]
+    for verdict, words, own in (("shown", "is best", rows.frame), ("open", "is ahead", frame)):
+        (first, *_) = answers(replace(rows, frame=own), "psnr")
+        assert first.sentence.startswith(f"“b” {words}")
+        assert first.verdict == verdict
+    assert "against “nothing”" in first.sentence
+    assert first.grounds.endswith(" Not shown to be worse: “c”.")

@@ -196,8 +196,9 @@ def sentence_holds(
         mean, low, high = ranked.against[second]
         quoted(text, [ranked.means[best], -mean, *([] if math.isnan(low) else [-high, -low])])
         assert f"over {counted(len(ranked.keys), 'degraded picture')}" in text
-        shown = high < 0 or low > 0
-        if decided(low, high):
+        every = [ranked.against[name][1:] for name in ranked.order[1:]]
+        shown = all(high < 0 or low > 0 for low, high in every)
+        if all(decided(*ends) for ends in every):
             assert one.verdict == ("shown" if shown else "open")
         assert ("is best" in text) == (one.verdict == "shown")
         if math.isnan(low):
@@ -227,9 +228,12 @@ def rate_sentence_holds(one: Answer, wanted: witness.Rates, metric: str) -> None
     if math.isnan(low):
         assert "no test" in one.grounds
     else:
-        if decided(low, high):
-            assert one.verdict == ("shown" if low > 0 or high < 0 else "open")
-        assert ("excludes" in one.grounds) == (one.verdict == "shown")
+        # That nothing gains is shown where no treatment may be as good as the first.
+        some = [wanted.gain[best], *(wanted.gain.values() if sign * gain <= 0 else ())]
+        shown = all(low > 0 or high < 0 for _, low, high in some)
+        if all(decided(low, high) for _, low, high in some):
+            assert one.verdict == ("shown" if shown else "open")
+        assert one.verdict == "open" or "excludes" in one.grounds
 
 
 def decided(low: float, high: float) -> bool:

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, replace
 from typing import Any
 
-from magnetite.core.quantities import counted, figure
+from magnetite.core.quantities import abbreviated, counted, figure
 from magnetite.experiment.ranking import LEVEL, WORSE, ranking
 from magnetite.experiment.rates import rate_curves, rates
 from magnetite.experiment.results import RunRows, better_of, declared
@@ -71,19 +71,21 @@ def _of_rates(where: str, rows: RunRows, metric: str) -> Answer | None:
     ends = _interval(best["gain 95 % from"], best["gain to"], _unit(metric))
     over = f"over {counted(best['curves'], 'degraded picture')}"
     notes = (*table.notes, *_uncoded(rows, metric))
-    grounds = _grounds(best["p"], len(frame), rows)
+    verdict = _grounds(best["p"], len(frame), rows)
     if (gain > 0) != higher or gain == 0:
         words = (
             f"No treatment gains against “{first}”: the nearest, “{name}”, has "
             f"{_signed(gain, metric)} at equal rate{ends}, {over}."
         )
         notes = tuple(note for note in notes if not note.startswith("BD-rate"))
-        return Answer(where, words, *grounds, str(first), notes)
+        unsure = frame[(frame["treatment"] != name) & ~(frame["p"] < LEVEL)]["treatment"]
+        verdict = _but_for(unsure, verdict, f"to differ from “{first}”")
+        return Answer(where, words, *verdict, str(first), notes)
     verb = "gains most" if higher else "has the lowest"
     words = (
         f"“{name}” {verb}: {_signed(gain, metric)} at equal rate against “{first}”{ends}, {over}."
     )
-    return Answer(where, f"{words}{_saving(best, metric)}", *grounds, str(name), notes)
+    return Answer(where, f"{words}{_saving(best, metric)}", *verdict, str(name), notes)
 
 
 def _saving(row: Any, metric: str) -> str:
@@ -130,20 +132,22 @@ def _of_means(where: str, rows: RunRows, metric: str) -> Answer:
             f"{_figure(worst[mean], metric)} ({worst['treatment']}) in the mean."
         )
         return Answer(where, sentence, "single", _NOTHING, str(name), table.notes)
-    second = finite.iloc[1]
+    second, rest = finite.iloc[1], finite.iloc[2:]
     ends = _interval(-second["to"], -second["95 % from"], _unit(metric))
-    shown = second["verdict"] == WORSE
+    pairs = len(finite) * (len(finite) - 1) // 2
+    unsure = rest[rest["verdict"] != WORSE]["treatment"]
+    verdict = _but_for(unsure, _grounds(second["p"], pairs, rows), "to be worse")
     gain = -float(second["minus the best"])
     if gain == 0:
         sentence = f"“{name}” and “{second['treatment']}” have the same {words}."
     else:
+        ahead = "is best" if verdict[0] == "shown" else "is ahead"
         sentence = (
-            f"“{name}” {'is best' if shown else 'is ahead'}, {words}: {_signed(gain, metric)} "
+            f"“{name}” {ahead}, {words}: {_signed(gain, metric)} "
             f"against “{second['treatment']}”{ends}, over "
             f"{counted(int(second['rows']), 'degraded picture')}."
         )
-    pairs = len(finite) * (len(finite) - 1) // 2
-    return Answer(where, sentence, *_grounds(second["p"], pairs, rows), str(name), table.notes)
+    return Answer(where, sentence, *verdict, str(name), table.notes)
 
 
 def _infinite(where: str, ranked: Any, metric: str, notes: tuple[str, ...]) -> Answer:
@@ -176,6 +180,14 @@ def _grounds(p: Any, compared: int, rows: RunRows) -> tuple[str, str]:
     if compared > 1:
         words += f"; it holds together for all {compared} comparisons"
     return "shown" if shown else "open", f"{words} ({_chance(p)})."
+
+
+def _but_for(names: Any, verdict: tuple[str, str], words: str) -> tuple[str, str]:
+    """The verdict on the nearest treatment, where others are or are not shown to differ as it."""
+    if verdict[0] != "shown" or not len(names):
+        return verdict
+    others = abbreviated([f"“{name}”" for name in names])
+    return "open", f"{verdict[1]} Not shown {words}: {others}."
 
 
 def _chance(p: float) -> str:

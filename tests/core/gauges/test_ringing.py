@@ -56,7 +56,7 @@ def test_ringing_grows_with_each_cause() -> None:
     """At least 95 % of the pairs of neighbouring levels are in order, over six photographs."""
     for name, (make, levels) in MOVES.items():
         found = np.array([
-            [ringing(make(scene, level), 255.0) for level in levels] for scene in photographs(300)
+            [ringing(make(scene, level), 255.0) for level in levels] for scene in photographs(400)
         ])  # fmt: skip
         assert np.mean(np.diff(found, axis=1) > 0) >= 0.95, (name, found.round(2))
 

@@ -294,6 +294,23 @@ def test_a_threshold_is_given_as_setting_and_of_several_raters() -> None:
     rated = [replace(s, rate=s.rms) for s in test.stimuli]
     rows = {r.figure: r for r in analyse(replace(test, stimuli=tuple(rated)), answers).figures}
     assert rows["rate at the threshold"].value == pytest.approx(rows["threshold"].value, rel=0.02)
+    falling = [replace(s, rate=10 / s.rms if s.rms else None) for s in test.stimuli]
+    rows = {r.figure: r for r in analyse(replace(test, stimuli=tuple(falling)), answers).figures}
+    rate, level = rows["rate at the threshold"], rows["threshold"]
+    assert (rate.low, rate.high) == pytest.approx((10 / level.high, 10 / level.low), rel=0.03)
+
+
+def test_an_end_of_an_interval_beyond_the_levels_is_not_their_end() -> None:
+    test = blind("threshold", LEVELS)
+    for threshold, lacking in ((0.9 * LEVELS[-1], "high"), (1.1 * LEVELS[0], "low")):
+        found = analyse(test, answered(test, Crowd({}, 3, threshold=threshold, seed=2)))
+        rows = {row.figure: row for row in found.figures}
+        level, setting = rows["threshold"], rows["setting at the threshold"]
+        assert not LEVELS[0] <= getattr(level, lacking) <= LEVELS[-1]
+        assert getattr(setting, lacking) is None
+        other = {"high": "low", "low": "high"}[lacking]
+        assert getattr(setting, other) == pytest.approx(getattr(level, other), rel=0.02)
+        assert any("leaves the levels shown" in note for note in found.notes)
 
 
 def _of(answers: Answers, test: BlindTest) -> tuple[np.ndarray, np.ndarray]:

@@ -6,6 +6,7 @@ import itertools
 
 import numpy as np
 
+from magnetite.core.analysis.statistics import beyond_rounding
 from magnetite.core.arrays import Float64
 
 #: Units up to which all signs are tried, and draws of signs beyond.
@@ -37,7 +38,7 @@ def interaction(values: Float64) -> float | None:
         return None
     by_treatment, by_group = (values.mean(axis=axis, keepdims=True) for axis in (2, 1))
     left = values - by_treatment - by_group + values.mean(axis=(1, 2), keepdims=True)
-    flat = left.reshape(units, -1)
+    flat = beyond_rounding(left, values).reshape(units, -1)
     if units <= _ALL:
         # A sign of all units changes nothing: the first one keeps its own.
         rest = np.array(list(itertools.product((1.0, -1.0), repeat=units - 1)))

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from magnetite.core.analysis.statistics import beyond_rounding
 from magnetite.core.arrays import Float64
 
 #: Draws of the largest statistic: at most, at least, and numbers held at a time.
@@ -34,6 +35,7 @@ def simultaneous(values: Float64, contrasts: Float64) -> list[Difference]:
     which each difference has a standard error of its own; Hochberg and Tamhane, Multiple
     Comparison Procedures, 1987, chapter 7). Interval and p come from the same draws: an interval
     excludes 0 where p is below 5 %. A single contrast has Student's own interval and p.
+    Differences of the size of rounding count as 0.
 
     Parameters
     ----------
@@ -50,7 +52,7 @@ def simultaneous(values: Float64, contrasts: Float64) -> list[Difference]:
     from scipy.special import stdtr, stdtrit
 
     number = len(values)
-    differences = values @ contrasts.T
+    differences = beyond_rounding(values @ contrasts.T, values)
     means = differences.mean(axis=0)
     if number < 2:
         return [Difference(float(mean), math.nan, math.nan, math.nan) for mean in means]

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 
 from magnetite.core.errors import ChainError
 from magnetite.core.methods import catalogue
+from magnetite.core.methods.caching import declarations_changed
 
 _SETTING = re.compile(r"\{([a-z][a-z0-9-]*)\}")
 _NAME = re.compile(r"[a-z][a-z0-9-]*")
@@ -104,8 +105,10 @@ def declare_chain(chain: NamedChain, *, again: bool = False) -> None:
         key = min(unknown)
         raise ChainError(f"{chain.name}: {key} is not in its steps: write {{{key}}} there")
     _chains[chain.name] = chain
+    declarations_changed()
 
 
 def forget_chain(name: str) -> None:
     """Take a name back."""
     del _chains[name]
+    declarations_changed()

@@ -238,6 +238,12 @@ def _of_thresholds(
                 f"levels shown, {ends[0]:.3g} to {ends[1]:.3g} dn: show others"
             )
             continue
+        if not ends[0] <= threshold.low <= threshold.high <= ends[1]:
+            notes.append(
+                f"{content}, {kind}: the interval of the threshold, {threshold.low:.3g} to "
+                f"{threshold.high:.3g} dn, leaves the levels shown, {ends[0]:.3g} to "
+                f"{ends[1]:.3g} dn: show others for both ends of its setting"
+            )
         for name, unit, pick in (
             ("setting at the threshold", "", [one.setting for one in series]),
             ("rate at the threshold", "bpp", [one.rate for one in series]),
@@ -263,13 +269,16 @@ def _function(
 def _at_threshold(
     threshold: Estimate, series: Sequence[Stimulus], numbers: Sequence[float]
 ) -> Estimate:
-    """A number of the series at the threshold, between levels on straight lines of logarithms."""
+    """A number of the series at the threshold, between levels on straight lines of logarithms.
+
+    An end of the interval beyond the levels shown is NaN.
+    """
     logs = np.log([one.rms for one in series])
-    ends = [
-        float(np.interp(math.log(end), logs, numbers))
+    value, *ends = (
+        float(np.interp(math.log(end), logs, numbers, math.nan, math.nan))
         for end in (threshold.value, threshold.low, threshold.high)
-    ]
-    return Estimate(ends[0], min(ends[1:]), max(ends[1:]))
+    )
+    return Estimate(value, *(ends if numbers[0] < numbers[-1] else ends[::-1]))
 
 
 def _levels(series: Sequence[Stimulus], answers: Answers) -> tuple[Float64, Float64]:
