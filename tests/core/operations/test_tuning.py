@@ -213,3 +213,22 @@ def test_tuning_says_what_it_does(run: Run, tmp_path) -> None:  # type: ignore[n
     oracle = tune(worn, parse_chain("sliding-dct sd=auto", "restoration", auto=True), "mse", clean)
     assert oracle.oracle
     assert "an oracle" in oracle.words
+
+
+def test_a_best_value_at_an_end_of_the_range_is_said() -> None:
+    """Of noise on a flat ground the widest filter is best, of a picture without noise none."""
+    flat = as_picture(np.full((2, 900), 25_700, np.uint16))
+    noisy = magnetite.degrade(flat, "gaussian-noise sd=8%", seed=1).picture
+    chain = parse_chain("gaussian sigma=auto", "restoration", auto=True)
+    said = {
+        name: tune(worn, chain, "psnr", clean)
+        for name, worn, clean in (
+            ("widest", noisy, flat), ("narrowest", scene(0, 48), scene(0, 48)),
+            ("between", magnetite.degrade(scene(4, 48), "gaussian-noise sd=9dn").picture,
+             scene(4, 48)),
+        )
+    }  # fmt: skip
+    assert [one.at_end for one in said.values()] == [True, True, False]
+    words = "is best of {}, at an end of the range searched: psnr"
+    assert words.format(said["widest"].tries) in said["widest"].words
+    assert "range" not in said["between"].words

@@ -37,6 +37,8 @@ class Tuned:
     limits: str = ""
     #: Whether no value was estimated to improve the picture: the chain is empty then.
     useless: bool = False
+    #: Whether the best value is the least or largest that was tried.
+    at_end: bool = False
 
     @property
     def oracle(self) -> bool:
@@ -46,7 +48,8 @@ class Tuned:
     @property
     def words(self) -> str:
         """The result, for people."""
-        best = f"{self.setting} is best of {self.tries}"
+        end = ", at an end of the range searched" if self.at_end and not self.useless else ""
+        best = f"{self.setting} is best of {self.tries}{end}"
         if self.value is not None:
             return (
                 f"{best}: {self.metric} {self.value:.5g} against the reference: an oracle, for "
@@ -137,10 +140,14 @@ def tune(
         return tried[str(candidate)]
 
     with Sharing().open():  # results that the trials share are computed once
-        best = largest(Axis(span, _DECADES), worth)
+        axis = Axis(span, _DECADES)
+        best = largest(axis, worth)
+        ends = [kind.spell(kind.at(axis.number(end))) for end in (axis.low, axis.high)]
+        spelled = kind.spell(kind.at(best))
         found = Tuned(
-            at(best), str(step), f"{key}={kind.spell(kind.at(best))}", len(tried), limits=limits
-        )
+            at(best), str(step), f"{key}={spelled}", len(tried), limits=limits,
+            at_end=spelled in ends,
+        )  # fmt: skip
         if estimate is None:
             score = -worth(best) if lower_is_better else worth(best)
             return replace(found, value=score)
