@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 import re
 import shutil
 from pathlib import Path
@@ -14,7 +13,7 @@ import pytest
 import magnetite
 from conftest import Run, size_of, texture
 from magnetite.core.picture import as_picture
-from magnetite.experiment.opinions import _holm
+from magnetite.experiment.agreements import _holm
 from magnetite.views.opinions import opinions_figure
 
 STEPS = ("--steps", "dct step=2%,6%,16%", "--steps", "gaussian-noise sd=2%,5%,10%")
@@ -70,7 +69,11 @@ def test_ratings_become_opinions_an_agreement_and_a_gate(
     by_kind = {row["of"] for row in record["agreement"]}
     assert by_kind == {"all", "dct", "gaussian-noise"}  # two references: too few of themselves
     assert agreements["ssim"]["Pearson"] > 0.9
-    assert agreements["psnr"]["pictures"] == 12  # of references it is infinite
+    # Both on the same pictures: psnr is infinite of references.
+    assert {row["pictures"] for row in agreements.values()} == {12}
+    assert "note: compared on 12 of 14 pictures; left out: 2 (“psnr” is infinite)" in done.stderr
+    alone = run("opinions", "people", "--test", "t", "--metrics", "ssim", "--format", "json")
+    assert [row["pictures"] for row in json.loads(alone.stdout)["agreement"]] == [14, 6, 6]
     # The gate accepts where the mapping of its own figures reaches the grade.
     gate = json.loads((tmp_path / "gate.json").read_text())
     assert (gate["threshold"], gate["features"][0]["name"]) == (3.5, "ssim")
@@ -99,7 +102,7 @@ def test_opinions_that_are_all_the_same_follow_no_metric(
             trial["answer"] = "4"
         path.write_text(json.dumps(answers))
     done = run("opinions", "people", "--test", "t", "--metrics", "ssim", status=2)
-    assert "no metric can be compared: ssim: the opinions of all 14 pictures are the same" in (
+    assert "no metric can be compared: the opinions of all 14 pictures are the same" in (
         done.stderr
     )
 
@@ -181,6 +184,6 @@ def test_a_picture_that_was_changed_is_not_scored(
 
 def test_chances_are_corrected_for_all_comparisons() -> None:
     """Holm: the smallest times their number, the next times one less, never falling."""
-    found = _holm({"a": 0.03, "b": 0.01, "c": math.nan, "d": 0.04, "e": 0.6})
+    found = _holm({"a": 0.03, "b": 0.01, "d": 0.04, "e": 0.6})
     assert found == pytest.approx({"b": 0.04, "a": 0.09, "d": 0.09, "e": 0.6})
     assert _holm({"a": 0.7, "b": 0.6}) == {"a": 1.0, "b": 1.0}

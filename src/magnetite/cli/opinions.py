@@ -15,7 +15,7 @@ from magnetite.core.errors import InputError
 if TYPE_CHECKING:
     from magnetite.core.opinion.scaling import Model
     from magnetite.core.table import Table
-    from magnetite.experiment.opinions import Compared
+    from magnetite.experiment.agreements import Compared
 
 
 def run(
@@ -43,8 +43,9 @@ def run(
     format: FormatOption = OutputFormat.table,
 ) -> None:
     """Answers are checked against the test, and raters screened, before anything is computed."""
+    from magnetite.experiment.agreements import compared, gate_of
     from magnetite.experiment.gating import check_gate_path
-    from magnetite.experiment.opinions import check_grades, compared, gate_of, opinions
+    from magnetite.experiment.opinions import check_grades, opinions
     from magnetite.files.sidecar import write_json
     from magnetite.views.opinions import opinions_figure
     from magnetite.views.style import check_figure_path, save

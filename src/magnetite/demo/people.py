@@ -6,7 +6,8 @@ from pathlib import Path
 from typing import Any
 
 from magnetite.core.opinion.analysis import Opinions
-from magnetite.experiment.opinions import Compared, compared, opinions, raters
+from magnetite.experiment.agreements import Compared, compared
+from magnetite.experiment.opinions import opinions, raters
 from magnetite.pages.blind_test import ask
 from magnetite.views.opinions import opinions_figure
 from magnetite.views.style import save

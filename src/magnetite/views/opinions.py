@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from magnetite.core.opinion.analysis import OpinionRow, Opinions, PsychometricFunction
-    from magnetite.experiment.opinions import Compared
+    from magnetite.experiment.agreements import Compared
 
 #: Rows that are drawn at most, so that labels can be read.
 _MOST = 40
