@@ -196,6 +196,7 @@ def _print_comparisons(rows: list[Comparison]) -> None:
             ],
             "BD-rate: mean rate at equal score (below 0 is better), over pictures geometric; from, "
             "to: by other interpolations and without one point, over pictures the 95 % interval; "
+            "means are over the pictures on which all codecs have the figure; "
             "BD-quality: mean score at equal rate, in the metric's unit; – not known",
         )
     )
@@ -214,7 +215,7 @@ def _mean_words(row: Comparison) -> str:
          row.quality_pictures, ""),
     ):  # fmt: skip
         if value is None:
-            parts.append(f"no picture has a {name}")
+            parts.append(f"no picture has a {name} of all codecs")
             continue
         low, high = ends
         reach = "one picture has no interval" if low is None or high is None else (

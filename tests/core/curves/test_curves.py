@@ -14,6 +14,7 @@ from scipy.interpolate import Akima1DInterpolator, PchipInterpolator
 import magnetite
 from conftest import texture
 from magnetite import bd_rate
+from magnetite.core.chain.notation import parse_step
 from magnetite.core.curves.comparison import (
     bd_quality,
     bd_rate_range,
@@ -23,7 +24,10 @@ from magnetite.core.curves.comparison import (
     overlap,
     rate_at,
 )
+from magnetite.core.curves.points import Point
+from magnetite.core.curves.study import CurvePoint, Curves
 from magnetite.core.errors import InputError
+from magnetite.core.operations.selection import Selection
 
 RATES = np.array([0.1, 0.2, 0.5, 1.0, 2.0])
 
@@ -174,3 +178,27 @@ def test_curves_know_pictures_by_their_samples() -> None:
         magnetite.curve([one, two, one.copy()], ["pcm bits=2,3,4,5"], "psnr")
     with pytest.raises(InputError, match="the codec 'pcm' is named twice"):
         magnetite.curve(one, ["pcm", "dct", "pcm"], "psnr")
+
+
+def test_means_are_over_the_pictures_on_which_all_codecs_are_compared() -> None:
+    """On the third picture one codec shares no scores with the first, and no rates."""
+    factors = [(0.9, 0.8, 0.5), (0.7, 0.6, 500)]
+    scored = Selection.named("metric", "psnr")
+    results = [
+        CurvePoint(picture, codec, Point(parse_step("dct step=4%", "codec"), rate, 100,
+                                         {"psnr": quality + (99 if factor == 500 else 0)}))
+        for picture in range(3)
+        for codec, factor in enumerate((1, *(own[picture] for own in factors)))
+        for rate, quality in points(factor)
+    ]  # fmt: skip
+    curves = Curves(tuple(results), ("a", "b", "c"), ("first", "one", "other"), scored, (1.0,) * 3)
+    found, reasons = curves.comparisons()
+    means = {row.codec: row for row in found if row.rate_pictures is not None}
+    single = [row.bd_rate for row in found if row.codec == "one" and row.rate_pictures is None]
+    assert single == pytest.approx([-0.1, -0.2, -0.5])
+    for codec, own in zip(("one", "other"), factors, strict=True):
+        row = means[codec]
+        assert row.bd_rate == pytest.approx(math.sqrt(own[0] * own[1]) - 1)
+        assert (row.rate_pictures, row.quality_pictures) == (2, 2)
+        assert row.bd_rate_low < row.bd_rate < row.bd_rate_high
+    assert [reason.partition(":")[0] for reason in reasons] == ["other against first, psnr of c"]

@@ -136,18 +136,23 @@ class Curves(Tabular):
         return Table.of([*first, *scores], self.rows())
 
     def comparisons(self) -> tuple[list[Comparison], list[str]]:
-        """Each codec against the first, picture by picture, then the means; and reasons of gaps."""
+        """Each codec against the first, picture by picture, then the means; and reasons of gaps.
+
+        Means are over the pictures on which all codecs have the figure.
+        """
         found: list[Comparison] = []
         reasons: dict[str, None] = {}
+        pictures = range(len(self.references))
         for metric in self.metrics:
-            for codec in range(1, len(self.codecs)):
-                own = []
-                for number in range(len(self.references)):
-                    one, reason = self._compared(number, codec, metric)
-                    own.append(one)
-                    if reason:
-                        reasons[reason] = None
-                found += own + ([_mean_of(own)] if len(own) > 1 else [])
+            table = [
+                [self._compared(number, codec, metric) for number in pictures]
+                for codec in range(1, len(self.codecs))
+            ]
+            reasons |= {reason: None for row in table for _, reason in row if reason}
+            compared = [[one for one, _ in row] for row in table]
+            rates, gains = (_common(compared, name) for name in ("bd_rate", "bd_quality"))
+            for own in compared:
+                found += own + ([_mean_of(own, rates, gains)] if len(own) > 1 else [])
         return found, list(reasons)
 
     def _compared(self, reference: int, codec: int, metric: str) -> tuple[Comparison, str]:
@@ -308,10 +313,19 @@ def _names(pictures: Sequence[Picture]) -> tuple[str, ...]:
     )
 
 
-def _mean_of(own: list[Comparison]) -> Comparison:
-    """Means over the pictures that have a figure, those of rates in the logarithm."""
-    gaps = [math.log1p(c.bd_rate) for c in own if c.bd_rate is not None]
-    gains = [c.bd_quality for c in own if c.bd_quality is not None]
+def _common(table: list[list[Comparison]], figure: str) -> list[int]:
+    """Numbers of the pictures on which all codecs have a figure, from a row for each codec."""
+    columns = enumerate(zip(*table, strict=True))
+    return [k for k, own in columns if all(getattr(one, figure) is not None for one in own)]
+
+
+def _mean_of(
+    own: list[Comparison], with_rate: Sequence[int], with_quality: Sequence[int]
+) -> Comparison:
+    """Means over the pictures of these numbers, those of rates in the logarithm."""
+    rated, scored = ([own[k] for k in numbers] for numbers in (with_rate, with_quality))
+    gaps = [math.log1p(one.bd_rate) for one in rated if one.bd_rate is not None]
+    gains = [one.bd_quality for one in scored if one.bd_quality is not None]
     overlaps = [c.overlap for c in own if c.overlap is not None]
     rate = [_known(math.expm1(v)) for v in interval(gaps)[:3]] if gaps else [None] * 3
     gain = [_known(v) for v in interval(gains)[:3]] if gains else [None] * 3
