@@ -127,6 +127,12 @@ def test_alignment_and_masks_at_the_command_line(run: Run, tmp_path: Path) -> No
     )
     line = run("score", "a.png", "b.png", "--align", "--format", "csv").stdout.splitlines()[0]
     assert line.endswith("identical,peak,right,down,shift error")
+    # Scores of unlike parts have no best among them.
+    magnetite.write(
+        magnetite.Picture(scene.samples[:, 3:323] // 2 * 2, 8, "rgb"), tmp_path / "c.png"
+    )
+    assert "* the best" in run("score", "a.png", "b.png", "c.png").stdout
+    assert "*" not in run("score", "a.png", "b.png", "c.png", "--align").stdout
     mask = np.zeros((240, 320), np.uint8)
     mask[50:150, 100:200] = 255
     magnetite.write(magnetite.Picture(mask, 8, "gray"), tmp_path / "mask.png")

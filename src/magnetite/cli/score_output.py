@@ -71,7 +71,7 @@ def print_rows(
     table, repeats = _table(rows, list(figures)), _repeats(summaries)
 
     def people() -> None:
-        print_table(_for_people(rows, figures, mark=not summaries))
+        print_table(_for_people(rows, figures, mark=not summaries and _alike(rows)))
         for reference, summary in summaries.items():
             _print_summary(reference, list(figures), summary)
 
@@ -82,6 +82,12 @@ def print_rows(
             for name, summary in summaries.items()
         ]
     emit(format, Output([repeats] if summaries else [table], document, people))
+
+
+def _alike(rows: list[Row]) -> bool:
+    """Whether all tests are scored on one part: each shift that was undone leaves its own."""
+    shifts = [row.scores.shift for row in rows]
+    return len({shift and (round(shift.right), round(shift.down)) for shift in shifts}) == 1
 
 
 def _table(rows: list[Row], figures: list[Column]) -> Table:
