@@ -90,6 +90,7 @@ def test_estimates_carry_their_intervals_along() -> None:
     assert estimate.root().value == 2
     assert Estimate(1, -1, 3).root() == Estimate(1, 0, math.sqrt(3))
     assert estimate.under(8) == Estimate(2, 8 / estimate.high, 8 / estimate.low)
+    assert Estimate(2, -1, 5).under(10) == Estimate(5, 2, math.inf)
     assert estimate.scaled(2).shifted(1).value == 9
 
 

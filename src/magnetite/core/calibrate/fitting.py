@@ -45,8 +45,9 @@ class Estimate:
         return Estimate(*(math.nan if math.isnan(x) else math.sqrt(max(0.0, x)) for x in ends))
 
     def under(self, numerator: float) -> Estimate:
-        """An exact, positive numerator over this positive figure."""
-        return Estimate(numerator / self.value, numerator / self.high, numerator / self.low)
+        """An exact, positive numerator over this positive figure; no upper end if it may be 0."""
+        high = math.inf if self.low <= 0 else numerator / self.low
+        return Estimate(numerator / self.value, numerator / self.high, high)
 
 
 @dataclass(frozen=True)
