@@ -190,10 +190,10 @@ def residual(before: Picture, after: Picture) -> Residual | None:
 
 
 def _unit(picture: Picture) -> str:
-    """The picture's own unit, with the depth where that is not the 8 bits of scores."""
-    if picture.bits in (None, 8):
-        return picture.amplitude_unit
-    return f"dn of {picture.bits} bits"
+    """The picture's own unit, with a depth that is not the 8 bits of scores; of colours, luma."""
+    deep = picture.bits not in (None, 8)
+    unit = f"dn of {picture.bits} bits" if deep else picture.amplitude_unit
+    return unit if picture.channels == 1 else f"{unit} of luma"
 
 
 def _refined(found: Residual, before: list[Pixels], after: list[Pixels]) -> Residual:
