@@ -63,7 +63,8 @@ def run(
         rows.append(_row(path, asked, region, curves, full_scale))
     if not any(row.figures for row in rows):
         raise PictureError(f"{rows[0].path}: {next(iter(rows[0].figures.left_out.values()))}")
-    _print(rows, [step for step in asked if any(str(step) in r.figures for r in rows)], format)
+    steps = [step for step in asked if any(str(step) in row.figures for row in rows)]
+    _print(rows, steps, region, format)
     for row in rows:
         for label, reason in row.figures.left_out.items():
             note(f"{row.path}: {label} left out: {reason}")
@@ -95,7 +96,7 @@ def _row(
     return _Row(path, source.frame, found)
 
 
-def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
+def _print(rows: list[_Row], steps: list[Step], region: str | None, format: OutputFormat) -> None:
     from magnetite.core.operations.selection import score_column
 
     labels = [str(step) for step in steps]
@@ -103,17 +104,18 @@ def _print(rows: list[_Row], steps: list[Step], format: OutputFormat) -> None:
         [
             "picture",
             *(score_column(step, within="gauges") for step in steps),
+            Column("region", optional=True),
             Column("left_out", optional=True, flat="left out"),
         ],
         [
-            [str(row.path), *map(row.figures.get, labels), row.figures.left_out or None]
+            [str(row.path), *map(row.figures.get, labels), region, row.figures.left_out or None]
             for row in rows
         ],
     )
-    emit(format, Output([table], people=lambda: print_table(_for_people(rows, steps))))
+    emit(format, Output([table], people=lambda: print_table(_for_people(rows, steps, region))))
 
 
-def _for_people(rows: list[_Row], steps: list[Step]) -> Table:
+def _for_people(rows: list[_Row], steps: list[Step], region: str | None) -> Table:
     """A row for each picture; where the gauges are many, a row for each of them instead."""
     from magnetite.core.operations.selection import score_column
 
@@ -121,6 +123,7 @@ def _for_people(rows: list[_Row], steps: list[Step]) -> Table:
     columns = [score_column(step, colour=colour) for step in steps]
     cells = [[row.figures.get(str(step)) for step in steps] for row in rows]
     caption = "dn are those of 8 bits, whatever the picture's depth; – does not apply"
+    caption = caption if region is None else f"of the region {region}; {caption}"
     heads = [[str(row.path), row.frame.describe()] for row in rows]
     if len(steps) <= MOST_COLUMNS:
         lines = [head + line for head, line in zip(heads, cells, strict=True)]

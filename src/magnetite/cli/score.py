@@ -99,6 +99,7 @@ def run(
             [maps / f"{path.stem}-{end}" for _, path in pairs for end in _MAP_FILES],
         )
     inside = None if mask is None else load(mask).samples
+    within = () if mask is None else (f"within {mask}",)
     rows: list[Row] = []
     own: list[tuple[str, Scores]] = []
     references: dict[bytes, Path] = {}
@@ -121,7 +122,8 @@ def run(
         if pair.shift:
             note(f"{path} lies {pair.shift} of {reference_path}; {pair.words}")
         frame = scorer.reference.frame
-        rows.append(Row(reference_path, frame, path, scores, scorer.part, coded_file(path)))
+        only = ("luma",) * (gray and frame.channels > 1) + within
+        rows.append(Row(reference_path, frame, path, scores, scorer.part, coded_file(path), only))
         if counted and is_new(known, test, path):
             own.append((str(reference_path), scores))
         if maps is not None:

@@ -42,6 +42,14 @@ class Row:
     part: Region | None = None
     #: Of a compressed test: bytes and rate of its file.
     coded: CodedFile | None = None
+    #: Other restrictions of the scores, such as `luma`.
+    only: tuple[str, ...] = ()
+
+    @property
+    def scored(self) -> str | None:
+        """The restrictions of the scores in words; None where all samples count as they are."""
+        region = () if self.part is None else (f"region {self.part}",)
+        return ", ".join((*region, *self.only)) or None
 
     @property
     def bytes(self) -> int | None:
@@ -98,13 +106,13 @@ def _table(rows: list[Row], figures: list[Column]) -> Table:
         *(Column(name, "px", None, "shift", True) for name in ("right", "down")),
         Column("error", "px", None, "shift", True, flat="shift error"),
         Column("bytes", optional=True), Column("bpp", optional=True),
-        Column("left_out", optional=True, flat="left out"),
+        Column("scored", optional=True), Column("left_out", optional=True, flat="left out"),
     ]  # fmt: skip
     lines = [
         [
             str(row.reference), str(row.test), *(row.scores.get(one.name) for one in figures),
             row.scores.identical, row.frame.full_scale, *(row.scores.shift or (None,) * 3),
-            row.bytes, row.bpp, row.scores.left_out or None,
+            row.bytes, row.bpp, row.scored, row.scores.left_out or None,
         ]
         for row in rows
     ]  # fmt: skip
@@ -143,8 +151,9 @@ def _for_people(rows: list[Row], figures: Mapping[Column, Step], *, mark: bool) 
     methods = [step.method for step in figures.values()]
     colours = any(method.colour is ColourPolicy.RGB for method in methods)
     caption = _caption(rows) + ("; colours taken as sRGB, white D65" if colours else "")
-    caption += "; * the best" if mark and len(rows) > len(references) else ""
+    caption += "; * the best" if any("*" in text for own in cells for text in own) else ""
     rated = any(row.bytes is not None for row in rows)
+    caption += "; bpp and bytes of the whole file" if rated and rows[0].part is not None else ""
     rates, sizes = [row.bpp for row in rows], [row.bytes for row in rows]
     if len(figures) <= MOST_COLUMNS:
         marks = [["identical" if row.scores.identical else "" for row in rows]]
@@ -171,8 +180,8 @@ def _caption(rows: list[Row]) -> str:
     if len({row.reference for row in rows}) > 1:
         words = f"references of the same names in {first.reference.parent} (the first "
         words += first.frame.describe()
-    if first.part is not None:
-        words += f", region {first.part}"
+    if first.scored is not None:
+        words += f", {first.scored}"
     peaks = sorted({row.frame.full_scale for row in rows})
     peak = f"peak{'s' * (len(peaks) > 1)} {' and '.join(f'{one:g}' for one in peaks)}"
     return f"{words}); {peak}; dn are those of 8 bits; ↑ more is better, ↓ less"
