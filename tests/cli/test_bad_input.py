@@ -117,6 +117,10 @@ CASES: dict[str, tuple[tuple[str, ...], str]] = {
         "'mse' is listed twice",
     ),
     "crop text": (("view", "sheet", "gray.png", "--crop", "1,2,3"), "'1,2,3' is not a region"),
+    "crop without a folder": (
+        ("curve", "gray.png", "--codec", "dct step=4dn", "--crop", "1,2,9x9"),
+        "with --out",
+    ),
     "crop outside": (("view", "sheet", "gray.png", "--crop", "9,9,99x9"), "leaves gray.png"),
     "figure ending": (("view", "sheet", "gray.png", "--out", "s.jpg"), "a figure is written as"),
     "sheet over input": (("view", "sheet", "gray.png", "--out", "gray.png"), "would replace"),

@@ -27,6 +27,17 @@ def references(tmp_path: Path) -> list[str]:
     return ["one.png", "two.png"]
 
 
+@pytest.fixture(scope="module")
+def far(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A test of a threshold, and the answers of one rater."""
+    folder = tmp_path_factory.mktemp("far")
+    magnetite.write(as_picture((255 * texture(80, 96)).astype(np.uint8)), folder / "one.png")
+    steps = "gaussian-blur sigma=0.4..1.6/0.3"
+    magnetite.ask(folder / "one.png", folder / "far", design="threshold", steps=steps)
+    magnetite.raters(folder / "far", folder / "seen", count=1)
+    return folder
+
+
 def test_ratings_become_opinions_an_agreement_and_a_gate(
     run: Run, tmp_path: Path, references: list[str]
 ) -> None:
@@ -155,15 +166,21 @@ def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]
         (("raters", "t", "p2", "--by", "psnr"), "not finite for a reference"),
         (("raters", "t", "p2", "--by", "mse"), "higher for better"),
         (("raters", "t", "p2", "--lapse", "2"), "--lapse"),
+        (("raters", "t", "p2", "--threshold", "2"), "no effect on raters of the design pairs"),
+        (("raters", "far", "p2", "--by", "ssim"), "no effect on raters of the design threshold"),
+        (("opinions", "people", "--test", "t", "--least", "3"), "name it with --gate"),
+        (("opinions", "seen", "--test", "far", "--model", "thurstone"), "a model is of pairs"),
     ],
 )
 def test_bad_input_is_one_line(
-    run: Run, tmp_path: Path, references: list[str], words: tuple[str, ...], says: str
+    run: Run, tmp_path: Path, references: list[str], far: Path, words: tuple[str, ...], says: str
 ) -> None:
     (tmp_path / "empty").mkdir()
     shutil.copy(tmp_path / "one.png", tmp_path / "copy.png")
     magnetite.ask(tmp_path / "one.png", tmp_path / "t", steps="dct step=2%,6%,16%")
     magnetite.raters(tmp_path / "t", tmp_path / "people", count=3)
+    if {"far", "seen"} & set(words):
+        shutil.copytree(far, tmp_path, dirs_exist_ok=True)
     before = sorted(path.name for path in tmp_path.iterdir())
     done = run(*words, status=2)
     assert says in done.stderr

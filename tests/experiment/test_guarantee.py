@@ -181,3 +181,14 @@ def test_the_table_is_that_of_a_second_computation(run: Run, folder: Path) -> No
 ])  # fmt: skip
 def test_needs_are_checked(run: Run, folder: Path, words: tuple[str, ...], told: str) -> None:
     assert told in run("summarize", "run", "--table", "guarantee", *words, status=2).stderr
+
+
+def test_a_promise_goes_with_a_guarantee(run: Run, folder: Path) -> None:
+    """The intervals of other tables are those of 95 %, whatever confidence is asked for."""
+    for words in (("--share", "60%"), ("--confidence", "60%"), ("--need", "psnr>=3")):
+        told = f"{words[0]} goes with --table guarantee"
+        for of in ((), ("--table", "means"), ("run",)):
+            assert told in run("summarize", "run", *of, *words, status=2).stderr
+    for option in ("--share", "--confidence"):
+        assert f"{option} goes with --need" in run("report", "run", option, "60%", status=2).stderr
+    assert "go with --pictures" in run("report", "run", "--metrics", "mse", status=2).stderr

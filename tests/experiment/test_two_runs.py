@@ -120,6 +120,6 @@ def test_rows_and_figures_of_one_run_alone_are_named(run: Run, folder: Path) -> 
     alter(folder, "UPDATE cells SET seed = seed + 100")
     assert "share no row" in run("summarize", "a", "b", status=2).stderr
     assert "two runs are compared, and 3" in run("summarize", "a", "b", "a", status=2).stderr
-    assert (
-        "--table is of one run" in run("summarize", "a", "b", "--table", "means", status=2).stderr
-    )
+    for words in (("--table", "means"), ("--metric", "psnr"), ("--by", "reference")):
+        refused = run("summarize", "a", "b", *words, status=2).stderr
+        assert "--table, --metric and --by are of one run" in refused

@@ -10,14 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
-from magnetite.cli.options import (
-    FullScaleOption,
-    RegionOption,
-    limits,
-    load_distinct,
-    note,
-    protect,
-)
+from magnetite.cli.options import FullScaleOption, limits, load_distinct, note, protect
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.cli.progress import cells_done
 from magnetite.core.errors import InputError
@@ -66,7 +59,14 @@ def run(
             metavar="FOLDER",
         ),
     ] = None,
-    crop: RegionOption = None,
+    crop: Annotated[
+        str | None,
+        typer.Option(
+            help="Part that crops.png enlarges, in px, as in 120,80,64x48; the busiest if left "
+            "out.",
+            metavar="LEFT,TOP,WIDTHxHEIGHT",
+        ),
+    ] = None,
     workers: Annotated[
         int | None,
         typer.Option(
@@ -89,6 +89,8 @@ def run(
     wanted = [_score_of(text) for text in at or ()]
     measures = _metrics(metrics, [target.step for target in wanted])
     region = None if crop is None else Region.parse(crop)
+    if region is not None and out is None:
+        raise InputError("--crop is the part that crops.png enlarges: name its folder with --out")
     if len(set(references)) < len(references):
         raise InputError("a reference is named twice")
     check_codecs(codec)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
-from magnetite.cli.options import FullScaleOption, load, note, protect, share_of
+from magnetite.cli.options import FullScaleOption, load, note, protect, stated_share
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.core.errors import InputError
 from magnetite.core.quantities import significant
@@ -55,15 +55,17 @@ def fit_command(
         ),
     ] = None,
     false_accepts: Annotated[
-        str,
+        str | None,
         typer.Option(
-            help="Largest share of the rejected pictures of new references that passes.",
+            help="Largest share of the rejected pictures of new references that passes; 5% if "
+            "left out.",
             metavar="SHARE",
         ),
-    ] = "5%",
+    ] = None,
     confidence: Annotated[
-        str, typer.Option(help="Confidence of that promise.", metavar="SHARE")
-    ] = "90%",
+        str | None,
+        typer.Option(help="Confidence of that promise; 90% if left out.", metavar="SHARE"),
+    ] = None,
     least: Annotated[
         float | None, typer.Option(help="Predicted score from which on to accept.", metavar="SCORE")
     ] = None,
@@ -78,8 +80,8 @@ def fit_command(
     check_gate_path(out)
     fitted = fit_gate(
         table, label=label, labels=labels, accepted=accepted, rejected=rejected, metrics=metrics,
-        group=group, false_accepts=share_of("--false-accepts", false_accepts),
-        confidence=share_of("--confidence", confidence), least=least,
+        group=group, false_accepts=stated_share("--false-accepts", false_accepts),
+        confidence=stated_share("--confidence", confidence), least=least,
     )  # fmt: skip
     for remark in fitted.remarks:
         note(remark)

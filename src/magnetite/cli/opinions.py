@@ -17,6 +17,9 @@ if TYPE_CHECKING:
     from magnetite.core.table import Table
     from magnetite.experiment.agreements import Compared
 
+#: Grade that a gate accepts from unless another is stated.
+_LEAST = 4.0
+
 
 def run(
     answers: Annotated[
@@ -28,15 +31,22 @@ def run(
         typer.Option(help="Metrics to compare with the opinions, as in psnr,ssim.", metavar="LIST"),
     ] = None,
     model: Annotated[
-        str, typer.Option(help="Of pairs: thurstone (case V) or bradley-terry.", metavar="NAME")
-    ] = "thurstone",
+        str | None,
+        typer.Option(
+            help="Of pairs: thurstone (case V) or bradley-terry; thurstone if left out.",
+            metavar="NAME",
+        ),
+    ] = None,
     gate: Annotated[
         Path | None,
         typer.Option(help="Gate to write, from the first of --metrics.", metavar="GATE.json"),
     ] = None,
     least: Annotated[
-        float, typer.Option(help="Mean opinion that the gate accepts from.", metavar="GRADE")
-    ] = 4.0,
+        float | None,
+        typer.Option(
+            help="Mean opinion that the gate accepts from; 4 if left out.", metavar="GRADE"
+        ),
+    ] = None,
     out: Annotated[
         Path, typer.Option(help="Figure to write: .png, .svg or .pdf.", metavar="FIGURE")
     ] = Path("opinions.png"),
@@ -50,19 +60,23 @@ def run(
     from magnetite.views.opinions import opinions_figure
     from magnetite.views.style import check_figure_path, save
 
+    if least is not None and gate is None:
+        raise InputError("--least is the grade that a gate accepts from: name it with --gate")
     if gate is not None:
         check_gate_path(gate)
         if metrics is None:
             raise InputError("--gate takes the metric that it goes by, as in --metrics ssim")
     check_figure_path(out)
     protect([*answers, test / "test.json"], [one for one in (out, gate) if one is not None])
-    found = opinions(test, answers, model=cast("Model", model))
+    found = opinions(test, answers, model=cast("Model | None", model))
     if gate is not None:
         check_grades(found)
     made = None if metrics is None else compared(found, test, metrics)
     if gate is not None and made is not None:
         first = next(iter(made.figures))
-        write_json(gate, gate_of(found, made, first, least).as_record())
+        write_json(
+            gate, gate_of(found, made, first, _LEAST if least is None else least).as_record()
+        )
     save(opinions_figure(found, made), out)
     tables = [found.table()] if made is None else [found.table(), _agreement(made)]
     record = {

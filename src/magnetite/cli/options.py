@@ -150,6 +150,16 @@ def protect(inputs: Sequence[Path], outputs: Sequence[Path]) -> None:
                 raise FileError(f"{output}: would replace the input {source}; name another file")
 
 
+def promise_of(share: str | None, confidence: str | None) -> tuple[float | None, float | None]:
+    """Share and confidence of a guarantee, as far as they are stated."""
+    return stated_share("--share", share), stated_share("--confidence", confidence)
+
+
+def stated_share(option: str, text: str | None) -> float | None:
+    """The value of an option that is a share, if it is given."""
+    return None if text is None else share_of(option, text)
+
+
 def share_of(option: str, text: str) -> float:
     """The value of an option that is a share, such as `95%`; `InputError` for anything else."""
     from magnetite.core.methods.parameters import Share

@@ -21,12 +21,20 @@ def run(
         str, typer.Option(help="Chance that one of the others does.", metavar="SHARE")
     ] = "2%",
     by: Annotated[
-        str, typer.Option(help="Metric that they see, higher for better pictures.")
-    ] = "ssim",
+        str | None,
+        typer.Option(
+            help="Of pairs and ratings: metric that they see, higher for better pictures; ssim "
+            "if left out."
+        ),
+    ] = None,
     threshold: Annotated[
-        float,
-        typer.Option(help="Rms difference that they notice, dn of 8 bits.", min=0.01, max=255),
-    ] = 3.0,
+        float | None,
+        typer.Option(
+            help="Of thresholds: rms difference that they notice, dn of 8 bits; 3 if left out.",
+            min=0.01,
+            max=255,
+        ),
+    ] = None,
     seed: SeedOption = 0,
 ) -> None:
     """Their answers say that they are simulated, and so does every result of them."""

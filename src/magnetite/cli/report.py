@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.drawing import pictures_of
-from magnetite.cli.options import FullScaleOption, note, protect, share_of
+from magnetite.cli.options import FullScaleOption, note, promise_of, protect
 from magnetite.cli.output import say, say_done
 from magnetite.cli.progress import working
 from magnetite.core.errors import InputError
@@ -47,14 +47,19 @@ def run(
         ),
     ] = None,
     share: Annotated[
-        str, typer.Option(help="Of new references that meet the need.", metavar="SHARE")
-    ] = "95%",
+        str | None,
+        typer.Option(
+            help="Of new references that meet the need; 95% if left out.", metavar="SHARE"
+        ),
+    ] = None,
     confidence: Annotated[
-        str, typer.Option(help="Confidence of the guarantee.", metavar="SHARE")
-    ] = "90%",
+        str | None,
+        typer.Option(help="Confidence of the guarantee; 90% if left out.", metavar="SHARE"),
+    ] = None,
     metrics: Annotated[
-        str, typer.Option(help="Scores of --pictures, as in psnr,ssim.", metavar="LIST")
-    ] = "psnr,ssim",
+        str | None,
+        typer.Option(help="Scores of --pictures; psnr,ssim if left out.", metavar="LIST"),
+    ] = None,
     limit: Annotated[
         int,
         typer.Option(
@@ -67,23 +72,22 @@ def run(
     full_scale: FullScaleOption = None,
 ) -> None:
     """The page needs no network and no server; it opens from disk in any browser."""
-    from magnetite.experiment.guarantee import Need
+    from magnetite.experiment.guarantee import need_of
     from magnetite.files.atomic import inside
     from magnetite.pages.content import of_run
     from magnetite.pages.page import write_page
 
-    _check(names, pictures=pictures, metric=metric)
-    if pictures and need:
-        raise InputError("--need goes with the folder of a run")
-    promised = share_of("--share", share), share_of("--confidence", confidence)
-    wanted = Need.of(need, *promised) if need else None
+    _check(names, pictures=pictures, metric=metric, metrics=metrics, full_scale=full_scale)
+    where = "the folder of a run" if pictures else "--need"
+    promised, asked = promise_of(share, confidence), bool(need) and not pictures
+    wanted = need_of(need or (), *promised, asked=asked, where=where)
     page = out or (Path("report.html") if pictures else inside(names[0], "report.html"))
     if page.suffix.lower() not in (".html", ".htm"):
         raise InputError(f"{page}: a report is written as .html")
     protect(names if pictures else [], [page])
     with working("report"):
         content = (
-            _of_pictures(names, metrics, full_scale)
+            _of_pictures(names, metrics or "psnr,ssim", full_scale)
             if pictures
             else of_run(names[0], metric, wanted)
         )
@@ -96,12 +100,17 @@ def run(
     say_done(f"wrote {page}, {written.size / 1e6:.1f} MB, {written.pictures} pictures{outside}")
 
 
-def _check(names: list[Path], *, pictures: bool, metric: str | None) -> None:
+def _check(
+    names: list[Path], *, pictures: bool, metric: str | None, metrics: str | None,
+    full_scale: float | None,
+) -> None:  # fmt: skip
     """Raise `InputError` for names and options that do not go together."""
     if pictures and len(names) < 2:
         raise InputError("--pictures takes a reference and one picture or more")
     if pictures and metric is not None:
         raise InputError("--metric is that of a run; name the scores of pictures with --metrics")
+    if not pictures and (metrics is not None or full_scale is not None):
+        raise InputError("--metrics and --full-scale go with --pictures; a run has its own")
     if not pictures and len(names) > 1:
         raise InputError("report takes the folder of one run; of pictures with --pictures")
 

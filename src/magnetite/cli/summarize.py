@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
-from magnetite.cli.options import note, share_of
+from magnetite.cli.options import note, promise_of
 from magnetite.cli.output import print_table, say, say_remark
 from magnetite.core.errors import InputError
 from magnetite.core.quantities import figure
@@ -57,17 +57,22 @@ def run(
         ),
     ] = None,
     share: Annotated[
-        str, typer.Option(help="Of the guarantee: share of new references.", metavar="SHARE")
-    ] = "95%",
-    confidence: Annotated[str, typer.Option(help="Of the guarantee.", metavar="SHARE")] = "90%",
+        str | None,
+        typer.Option(
+            help="Of the guarantee: share of new references; 95% if left out.", metavar="SHARE"
+        ),
+    ] = None,
+    confidence: Annotated[
+        str | None, typer.Option(help="Of the guarantee; 90% if left out.", metavar="SHARE")
+    ] = None,
     format: FormatOption = OutputFormat.table,
 ) -> None:
     from magnetite.experiment.front import summarize
 
-    folder, other = _runs(folders, table)
+    folder, other = _runs(folders)
     if format in _OF_ONE and table is None and other is None:
         raise InputError(f"--format {format.value} takes one table: name it with --table")
-    promised = share_of("--share", share), share_of("--confidence", confidence)
+    promised = promise_of(share, confidence)
     made = summarize(
         folder, table, by=by, metric=metric, need=need or [], share=promised[0],
         confidence=promised[1], other=other,
@@ -100,14 +105,12 @@ def _print_all(made: Sequence[RunTable], groups: list[str]) -> None:
         said.update(one.notes)
 
 
-def _runs(folders: list[Path], table: str | None) -> tuple[Path, Path | None]:
+def _runs(folders: list[Path]) -> tuple[Path, Path | None]:
     """One run, or two that are compared."""
     if len(folders) > 2:
         raise InputError(f"two runs are compared, and {len(folders)} are named")
     if len(folders) == 1:
         return folders[0], None
-    if table is not None:
-        raise InputError("--table is of one run; two runs have one table, that of differences")
     return folders[0], folders[1]
 
 

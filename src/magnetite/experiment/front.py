@@ -11,7 +11,7 @@ from magnetite.core.operations.aim import Target
 from magnetite.core.picture import Picture
 from magnetite.experiment.cluster import Cluster
 from magnetite.experiment.executors import local
-from magnetite.experiment.guarantee import need_of
+from magnetite.experiment.guarantee import GUARANTEE, need_of
 from magnetite.experiment.ledger import NAME, Ledger
 from magnetite.experiment.plan_reading import kept_text, read_plan
 from magnetite.experiment.prediction import NewPicture, known_pictures, predicted_rates
@@ -26,6 +26,8 @@ from magnetite.files.opening import read_text
 
 #: The copy of the plan in the folder of its run.
 KEPT = "plan.toml"
+#: Groups of the tables unless others are named.
+_GROUPS = "degradation,treatment"
 
 
 def run(
@@ -88,6 +90,8 @@ def run(
     folder = folder_of(plan) if into is None else Path(into)
     wanted = read_plan(plan)
     job = PlanJob.of(wanted, plan.parent)
+    if cluster is not None and workers is not None:
+        raise InputError("--workers are processes of this machine; a cluster has its own")
     executor = local(workers, commands) if cluster is None else Cluster(cluster, commands)
     is_copy = plan.resolve() == (folder / KEPT).resolve()
     kept = None if is_copy else kept_text(plan, wanted.base, folder)
@@ -170,9 +174,9 @@ def predict(
 
 
 def summarize(
-    folder: Path | str, table: str | None = None, *, by: str = "degradation,treatment",
-    metric: str | None = None, need: str | Sequence[str] = (), share: float = 0.95,
-    confidence: float = 0.9, other: Path | str | None = None,
+    folder: Path | str, table: str | None = None, *, by: str = _GROUPS,
+    metric: str | None = None, need: str | Sequence[str] = (), share: float | None = None,
+    confidence: float | None = None, other: Path | str | None = None,
 ) -> list[RunTable]:  # fmt: skip
     """The tables of a run: means, ranking, rates, agreement, references, cost, noticed.
 
@@ -190,8 +194,9 @@ def summarize(
         Of ranking and rates; the run's first if left out.
     need : str or sequence of str
         Of the guarantee: figures with a bound, such as `ssim>=0.95`; all are to be met.
-    share, confidence : float
-        Of the guarantee: share of new references that meet the need, and the confidence in it.
+    share, confidence : float, optional
+        Of the guarantee: share of new references that meet the need, and the confidence in it;
+        0.95 and 0.9 if left out.
     other : path, optional
         Of another run: the one table is that of paired differences, other less this one.
 
@@ -205,7 +210,8 @@ def summarize(
     FileError
         If the folder holds no run.
     InputError
-        If a group or the table is unknown, or no rows suit the table.
+        If a group or the table is unknown, no rows suit the table, or an argument does not go
+        with it.
 
     Examples
     --------
@@ -222,7 +228,12 @@ def summarize(
     >>> [table.name for table in magnetite.summarize("plan")]
     ['means', 'ranking', 'references', 'cost']
     """
+    asked = table == GUARANTEE and other is None
+    wanted = need_of(need, share, confidence, asked=asked, where=f"--table {GUARANTEE}")
     if other is not None:
+        if table is not None or metric is not None or by != _GROUPS:
+            raise InputError(
+                "--table, --metric and --by are of one run; two have a table of differences"
+            )
         return [compared(Path(folder), Path(other))]
-    wanted = need_of(table, need, share, confidence)
     return chosen_tables(read_rows(Path(folder)), by.split(","), metric, table, wanted)

@@ -33,8 +33,8 @@ def fit_gate(
     rejected: Path | str | None = None,
     metrics: str | None = None,
     group: str | None = None,
-    false_accepts: float = FALSE_ACCEPTS,
-    confidence: float = CONFIDENCE,
+    false_accepts: float | None = None,
+    confidence: float | None = None,
     least: float | None = None,
 ) -> Fitted:
     """Fit a rule that accepts or rejects pictures, from a table with labels or two folders.
@@ -54,9 +54,9 @@ def fit_gate(
     group : str, optional
         Column that names the references; of folders, a regular expression that finds the
         reference in a picture's name.
-    false_accepts, confidence : float
-        Largest share of the rejected pictures of new references that passes, and the confidence of
-        that promise; 0.05 and 0.9 by default.
+    false_accepts, confidence : float, optional
+        Of labels accepted and rejected: largest share of the rejected pictures of new references
+        that passes, and the confidence of that promise; 0.05 and 0.9 if left out.
     least : float, optional
         Predicted score from which on to accept, for labels that are scores.
 
@@ -68,7 +68,8 @@ def fit_gate(
     Raises
     ------
     InputError
-        If there are neither a table nor two folders, or the labels cannot be used.
+        If there are neither a table nor two folders, the labels cannot be used, or an argument
+        does not go with them.
     FileError
         If a file is missing or damaged.
 
@@ -188,18 +189,30 @@ def _labelled(
     rejected: Path | None, metrics: str | None, group: str | None,
 ) -> Labelled:  # fmt: skip
     if accepted is not None and rejected is not None and table is None:
+        if label is not None or labels is not None:
+            raise InputError("--label and --labels go with a table; two folders are labels")
         return gauge_folders(accepted, rejected, metrics or GAUGES, group)
     if table is None or accepted is not None or rejected is not None:
         raise InputError("name a table with labels, or --accepted and --rejected folders")
     return read_labelled(table, label, labels, metrics, group)
 
 
-def _fitted(data: Labelled, false_accepts: float, confidence: float, least: float | None) -> Fitted:
+def _fitted(
+    data: Labelled, false_accepts: float | None, confidence: float | None, least: float | None
+) -> Fitted:
     if data.of_classes:
+        if least is not None:
+            raise InputError("--least goes with scores; the labels are accepted and rejected")
         return fit_classes(
             data.figures, [bool(value) for value in data.labels], data.groups, __version__,
-            false_accepts, confidence, data.pictures, data.frames,
+            FALSE_ACCEPTS if false_accepts is None else false_accepts,
+            CONFIDENCE if confidence is None else confidence, data.pictures, data.frames,
         )  # fmt: skip
+    if false_accepts is not None or confidence is not None:
+        raise InputError(
+            "--false-accepts and --confidence promise a share of rejected pictures, and the labels "
+            "are scores: label pictures accepted and rejected"
+        )
     if least is None:
         raise InputError("the labels are scores: name the score to accept from, as in --least 3.5")
     scores = list(map(float, data.labels))

@@ -24,6 +24,8 @@ from magnetite.experiment.results import RunRows, RunTable
 
 #: Name of the table.
 GUARANTEE = "guarantee"
+#: Share of new references and confidence that are promised unless others are stated.
+SHARE, CONFIDENCE = 0.95, 0.9
 
 
 @dataclass(frozen=True)
@@ -68,13 +70,22 @@ class Need:
 
 
 def need_of(
-    table: str | None, texts: str | Sequence[str], share: float, confidence: float
-) -> Need | None:
-    """The need of a guarantee, where that is the table; `InputError` for a need of another one."""
-    if table == GUARANTEE:
-        return Need.of(texts, share, confidence)
-    if texts:
-        raise InputError(f"--need goes with --table {GUARANTEE}")
+    texts: str | Sequence[str], share: float | None, confidence: float | None, *, asked: bool,
+    where: str,
+) -> Need | None:  # fmt: skip
+    """The need of a guarantee that is asked for; `InputError` for its parts where none is.
+
+    `where` names the options that ask for it.
+    """
+    if asked:
+        return Need.of(
+            texts, SHARE if share is None else share,
+            CONFIDENCE if confidence is None else confidence,
+        )  # fmt: skip
+    parts = {"--need": texts or None, "--share": share, "--confidence": confidence}
+    for name, value in parts.items():
+        if value is not None:
+            raise InputError(f"{name} goes with {where}")
     return None
 
 

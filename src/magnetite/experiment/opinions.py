@@ -20,6 +20,9 @@ from magnetite.files.reading import read
 from magnetite.files.resources import DiskFiles
 from magnetite.files.sidecar import read_json, write_json
 
+#: Metric that simulated raters see, and rms difference in dn that they notice.
+_SEEN, _NOTICED = "ssim", 3.0
+
 
 def read_test(folder: Path) -> BlindTest:
     """The record of a test.
@@ -63,7 +66,7 @@ def read_answers(paths: Sequence[Path], test: BlindTest) -> list[Answers]:
 
 
 def opinions(
-    test: Path | str, answers: Path | str | Sequence[Path | str], *, model: Model = "thurstone"
+    test: Path | str, answers: Path | str | Sequence[Path | str], *, model: Model | None = None
 ) -> Opinions:
     """Figures of a blind test: scale values, mean opinion scores or thresholds.
 
@@ -73,8 +76,8 @@ def opinions(
         Folder that `ask` wrote.
     answers : path or sequence of paths
         Files of answers, or folders of them.
-    model : "thurstone" or "bradley-terry"
-        Of pairs.
+    model : "thurstone" or "bradley-terry", optional
+        Of pairs; "thurstone" if left out.
 
     Raises
     ------
@@ -105,8 +108,8 @@ def raters(
     count: int = 20,
     random: int = 0,
     lapse: float = 0.02,
-    by: str = "ssim",
-    threshold: float = 3.0,
+    by: str | None = None,
+    threshold: float | None = None,
     seed: int = 0,
 ) -> list[Path]:
     """Write the answers of simulated raters; each file says that they are.
@@ -123,10 +126,11 @@ def raters(
         How many of them answer at random.
     lapse : float
         Chance that one of the others does so.
-    by : str
-        Metric, higher for better pictures and finite for identical ones, that they see.
-    threshold : float
-        Rms difference, dn of 8 bits, that they notice, for thresholds.
+    by : str, optional
+        Metric, higher for better pictures and finite for identical ones, that they see; ssim if
+        left out. Not of thresholds.
+    threshold : float, optional
+        Of thresholds: rms difference, dn of 8 bits, that they notice; 3 if left out.
     seed : int
         Of all answers.
 
@@ -145,11 +149,16 @@ def raters(
     """
     if not 0 <= random <= count or count < 1:
         raise InputError(f"{random} of {count} raters at random: from 0 to all of at least one")
-    if not 0 <= lapse <= 1 or threshold <= 0:
+    if not 0 <= lapse <= 1 or (threshold is not None and threshold <= 0):
         raise InputError("a lapse is a share from 0 to 1, and a threshold above 0")
     loaded, source, target = read_test(Path(test)), Path(test), Path(folder)
+    of_thresholds = loaded.design == "threshold"
+    name, value = ("by", by) if of_thresholds else ("threshold", threshold)
+    if value is not None:
+        raise InputError(f"--{name} has no effect on raters of the design {loaded.design}")
     values: dict[str, float] = {}
-    if loaded.design != "threshold":
+    if not of_thresholds:
+        by = by or _SEEN
         asked = selected(by, "metric").steps
         if len(asked) != 1 or asked[0].declared(Metric).better != "higher":
             raise InputError(f"{by}: name one metric that is higher for better pictures")
@@ -157,7 +166,7 @@ def raters(
         if not all(map(math.isfinite, quality.values())):
             raise InputError(f"{by}: is not finite for a reference; name another, such as ssim")
         values = truth_of(quality, loaded.design)
-    crowd = Crowd(values, count, random, lapse, threshold, seed)
+    crowd = Crowd(values, count, random, lapse, threshold or _NOTICED, seed)
     make_folder(target)
     written = []
     for record in simulated_answers(loaded, crowd):

@@ -16,7 +16,7 @@ from typing import Any
 
 from magnetite.core.compute.threads import spread
 from magnetite.core.quantities import figure
-from magnetite.experiment.guarantee import Need
+from magnetite.experiment.guarantee import need_of
 from magnetite.files.atomic import check_writable, inside, make_folder, write_bytes
 from magnetite.pages.content import Content, of_run
 from magnetite.pages.encoding import encode, similarity
@@ -103,7 +103,7 @@ def _companions(folder: Path, scripts: list[tuple[str, str]]) -> Iterator[None]:
 
 def report(
     run: Path | str, page: Path | str | None = None, *, metric: str | None = None,
-    need: str | Sequence[str] = (), share: float = 0.95, confidence: float = 0.9,
+    need: str | Sequence[str] = (), share: float | None = None, confidence: float | None = None,
     limit: int = LIMIT,
 ) -> Written:  # fmt: skip
     """Write the page of a run.
@@ -118,8 +118,9 @@ def report(
         Of the answer; the run's first if left out.
     need : str or sequence of str
         Of a guarantee, which is drawn: figures with a bound, such as `ssim>=0.95`.
-    share, confidence : float
-        Of the guarantee: share of new references that meet the need, and the confidence in it.
+    share, confidence : float, optional
+        Of the guarantee: share of new references that meet the need, and the confidence in it;
+        0.95 and 0.9 if left out.
     limit : int
         Bytes of pictures that the page holds; those beyond go into a folder next to it.
 
@@ -146,7 +147,7 @@ def report(
     'report.html'
     """
     path = inside(Path(run), "report.html") if page is None else Path(page)
-    wanted = Need.of(need, share, confidence) if need else None
+    wanted = need_of(need, share, confidence, asked=bool(need), where="--need")
     return write_page(of_run(Path(run), metric, wanted), path, limit)
 
 

@@ -238,6 +238,10 @@ def test_blurred_pictures_are_told_from_sharp_ones(run: Run, tmp_path: Path) -> 
     shutil.copy(tmp_path / "labels.csv", tmp_path / "no.json")
     assert "is not JSON" in run("gate", "check", "no.json", good[0], status=2).stderr
     assert "has no column 'x'" in run("gate", "fit", "t.csv", "--label", "x", status=2).stderr
+    of_classes = ("gate", "fit", "t.csv", "--labels", "labels.csv", "--least", "3")
+    assert "--least goes with scores" in run(*of_classes, status=2).stderr
+    folders = ("gate", "fit", "--accepted", "known/good", "--rejected", "known/bad")
+    assert "two folders are labels" in run(*folders, "--label", "x", status=2).stderr
 
 
 @pytest.mark.parametrize(("figure", "score", "words"), [
@@ -257,3 +261,5 @@ def test_tables_with_numbers_that_are_none(
         assert not (tmp_path / "gate.json").exists()
         return
     assert "1 of 24 pictures (p3.png) has no finite psnr" in run(*fit).stderr
+    for promise in ("--false-accepts", "--confidence"):
+        assert "and the labels are scores" in run(*fit, promise, "60%", status=2).stderr

@@ -77,7 +77,7 @@ class Opinions(Tabular):
         return list(self.figures)
 
 
-def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thurstone") -> Opinions:
+def analyse(test: BlindTest, answers: Sequence[Answers], model: Model | None = None) -> Opinions:
     """Figures of a blind test from the answers to it.
 
     Raters are screened first. Pairs give scale values in just noticeable differences, of each
@@ -90,8 +90,8 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
     test : BlindTest
     answers : sequence of Answers
         Of each rater.
-    model : "thurstone" or "bradley-terry"
-        Of pairs.
+    model : "thurstone" or "bradley-terry", optional
+        Of pairs; "thurstone" if left out.
 
     Returns
     -------
@@ -118,7 +118,10 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
         mixed = f"{simulated} of {len(given)} raters are simulated; all answers count alike"
         alone = "the answers are those of simulated raters, not of people"
         notes.insert(0, alone if simulated == len(given) else mixed)
-    check_choice("model", model, get_args(Model))
+    if model is not None:
+        check_choice("model", model, get_args(Model))
+        if test.design != "pairs":
+            raise InputError(f"a model is of pairs; the design of this test is {test.design}")
     reasons = {"pairs": _unsure, "rating": _far_off, "threshold": _unseeing}[test.design](
         test, given
     )
@@ -130,7 +133,7 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model = "thursto
     values: dict[str, Estimate] = {}
     functions: list[PsychometricFunction] = []
     if test.design == "pairs":
-        figures = _of_pairs(test, kept, model, values, notes)
+        figures = _of_pairs(test, kept, model or "thurstone", values, notes)
     elif test.design == "rating":
         figures = _of_ratings(test, kept, values)
     else:
