@@ -110,6 +110,20 @@ def test_overflow_may_be_kept_or_refused() -> None:
     assert f"rounding to 8 bits leaves the noise {kept_sd / 0.3 - 1:.0%}"[:-2] in advice
 
 
+def test_the_certificate_counts_the_samples_clipped_at_each_end() -> None:
+    ramp = np.tile(np.arange(256, dtype=np.uint8), (4, 1))
+    for by, low, high in ((-9, 9, 0), (30, 0, 30)):
+        degraded = magnetite.degrade(ramp, f"offset by={by}dn")
+        stored = degraded.certificate.as_dict()["stored"]
+        shares = stored["share_below_black"], stored["share_above_full_scale"]
+        assert shares == pytest.approx((low / 256, high / 256))
+        (name,) = [name for name in findings(degraded) if name.startswith("clipped")]
+        assert name == ("clipped at black" if low else "clipped at full scale")
+        assert findings(degraded)[name].stored == pytest.approx((low + high) / 256)
+        expected = np.minimum(np.maximum(ramp.astype(int) + by, 0), 255) - ramp.astype(int)
+        assert stored["rms_difference"] == pytest.approx(math.sqrt((expected**2).mean()))
+
+
 def test_a_codec_is_a_step_like_any_other(picture: Picture) -> None:
     direct = magnetite.compress(picture, "dct step=6%").picture
     degraded = magnetite.degrade(picture, "dct step=6%").picture
