@@ -81,6 +81,9 @@ def _of_rates(where: str, rows: RunRows, metric: str) -> Answer | None:
         unsure = frame[(frame["treatment"] != name) & ~(frame["p"] < LEVEL)]["treatment"]
         verdict = _but_for(unsure, verdict, f"to differ from “{first}”")
         return Answer(where, words, *verdict, str(first), notes)
+    if len(frame) > 1:
+        untested = "; whether the others gain less than it is not tested"
+        verdict = verdict[0], f"{verdict[1].removesuffix('.')}{untested}."
     verb = "gains most" if higher else "has the lowest"
     words = (
         f"“{name}” {verb}: {_signed(gain, metric)} at equal rate against “{first}”{ends}, {over}."
