@@ -10,6 +10,7 @@ import math
 import re
 import shutil
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -18,11 +19,12 @@ from hypothesis import strategies as st
 from scipy import ndimage
 
 import magnetite
-from conftest import Run, texture
+from conftest import Run, pair, texture
+from magnetite.cli.score_output import _alike
 from magnetite.core.analysis.repeats import summarise
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import as_picture
-from magnetite.core.picture.alignment import aligned, find_shift
+from magnetite.core.picture.alignment import Shift, aligned, find_shift
 from magnetite.synthetic.catalogue import SCENES
 
 
@@ -61,9 +63,9 @@ LONG = pytest.mark.long
 def test_unrelated_pictures_have_no_shift(size: int) -> None:
     rng = np.random.default_rng(size)
     planes = [scene.picture(500, 400, 1).luma().on_scale(1.0) for scene in SCENES]
-    for pair in itertools.permutations(planes, 2):
+    for planes_of_two in itertools.permutations(planes, 2):
         crops = []
-        for plane in pair:
+        for plane in planes_of_two:
             top, left = (rng.integers(0, side - size) for side in plane.shape)
             crops.append(plane[top : top + size, left : left + size])
         with pytest.raises(PictureError, match=r"no common shift|cannot be (told|measured)"):
@@ -108,6 +110,25 @@ def test_whole_shifts_crop_and_others_interpolate() -> None:
     assert after > before + 12, "half a px of shift ruins every score"
     with pytest.raises(PictureError, match="no common shift was found"):
         aligned(gray, magnetite.Picture(np.full((240, 330), 9, np.uint8), 8, "gray"))
+
+
+def test_scores_of_unlike_parts_are_told_by_their_shifts() -> None:
+    def rows(*shifts: Shift | None) -> list[object]:
+        return [SimpleNamespace(scores=SimpleNamespace(shift=shift)) for shift in shifts]
+
+    assert _alike(rows(None, None))
+    assert _alike(rows(Shift(2.1, -3.0), Shift(1.9, -3.2)))
+    for other in (Shift(3, -3), Shift(2, -4), None):
+        assert not _alike(rows(Shift(2, -3), other))
+
+
+def test_a_mask_of_several_channels_counts_by_the_largest() -> None:
+    clean, worn = pair(40, 48)
+    mask = np.zeros((40, 48, 3), np.uint8)
+    mask[5:30, 8:20, 0], mask[5:30, 20:40, 2] = 7, 255
+    found = magnetite.score(clean.astype(np.uint8), worn.astype(np.uint8), "mse", mask=mask)
+    difference = (clean - worn)[5:30, 8:40]
+    assert found["mse"] == pytest.approx(np.mean(difference**2))
 
 
 def test_alignment_and_masks_at_the_command_line(run: Run, tmp_path: Path) -> None:

@@ -280,6 +280,29 @@ def test_the_answer_where_the_best_is_infinite() -> None:
     )
 
 
+def test_that_nothing_gains_is_shown_where_all_treatments_differ_from_the_first() -> None:
+    rng = np.random.default_rng(0)
+    rows = []
+    for reference in range(6):
+        swing = 3.0 if reference % 2 else -5.0
+        for name, lift in (("first", 0.0), ("near", -0.5), ("wide", -1.0 + swing)):
+            for k in range(5):
+                score = 40.0 - 3 * k + lift + rng.normal(0, 0.01)
+                rows.append((f"r{reference}", "nothing", "clean", 0, f"{name} {k}", name,
+                             2.0**-k, score, 1.0))  # fmt: skip
+    names = ["reference", "degradation", "degradation name", "repeat", "treatment",
+             "treatment name", "bpp", "psnr", "ssim"]  # fmt: skip
+    frame = pd.DataFrame(rows, columns=names)
+    (alone,) = answers(
+        RunRows.of(frame[frame["treatment name"] != "wide"], ("psnr", "ssim")), "psnr"
+    )
+    (found,) = answers(RunRows.of(frame, ("psnr", "ssim")), "psnr")
+    for one, verdict in ((alone, "shown"), (found, "open")):
+        assert one.sentence.startswith("No treatment gains against “first”: the nearest, “near”")
+        assert one.verdict == verdict
+    assert found.grounds.endswith(" Not shown to differ from “first”: “wide”.")
+
+
 def test_a_treatment_is_best_where_all_others_are_shown_to_be_worse() -> None:
     rows = simulated(1.0)
     frame = rows.frame.copy()

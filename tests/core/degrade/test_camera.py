@@ -13,7 +13,7 @@ from scipy import ndimage
 from sklearn.datasets import load_sample_images
 
 import magnetite
-from conftest import Run, as_in_a_new_process
+from conftest import Run, as_in_a_new_process, texture
 from magnetite.core.chain.named import NamedChain, declare_chain, forget_chain
 from magnetite.core.chain.notation import parse_chain, parse_sweep
 from magnetite.core.degrade.light import colour_matrix, to_encoded, to_linear, white_balance
@@ -22,7 +22,7 @@ from magnetite.core.errors import ChainError, PictureError
 from magnetite.core.operations.degrade import degrading
 from magnetite.core.picture import as_picture
 from magnetite.core.picture.region import Region, RegionRows
-from magnetite.core.picture.rows import Allowance
+from magnetite.core.picture.rows import Allowance, joined
 from magnetite.external import declare
 from magnetite.synthetic.catalogue import SCENES
 
@@ -240,6 +240,12 @@ def test_bands_of_a_mosaic_stay_in_phase(rows: int, method: str) -> None:
     job = degrading(rows, chain, seed=2, allowance=allowance)
     bands = np.concatenate([band.samples for band in job])
     np.testing.assert_array_equal(bands, magnetite.degrade(samples, chain, seed=2).picture.samples)
+
+
+@pytest.mark.parametrize("chain", ["mosaic", "mosaic + demosaic", "to-linear standard=srgb"])
+def test_the_frame_of_a_result_is_known_before_it_is_made(chain: str) -> None:
+    job = degrading(np.rint(texture(32, 40, 3) * 255).astype(np.uint8), chain)
+    assert job.frame == joined(job).frame
 
 
 def test_a_mosaic_is_a_gray_picture(run: Run, tmp_path: Path) -> None:
