@@ -24,6 +24,8 @@ _NO_LABEL = {"NA", "N/A", "n/a", "NaN", "nan", "null", "NULL", "None"}
 _LARGEST = 1e100
 #: Columns that name a picture in the tables of score, gauge and run.
 _PICTURES = ("test", "picture", "reference")
+#: Columns of the same tables that say which part of a picture its figures are of.
+_PARTS = ("scored", "region")
 
 
 @dataclass(frozen=True)
@@ -67,9 +69,11 @@ def read_labelled(
     FileError
         If a table cannot be read.
     InputError
-        If a column is missing, or a label is neither a class nor a number.
+        If a column is missing, a label is neither a class nor a number, or the figures are of parts
+        of the pictures.
     """
     table = _read(path)
+    _check_whole(table, path)
     column = label
     remarks: list[str] = []
     if labels is not None:
@@ -191,6 +195,17 @@ def _read(path: Path) -> Any:
         return pd.read_csv(io.StringIO(text), dtype=str, keep_default_na=False, na_values=[""])
     except ValueError as error:
         raise FileError(f"{path}: is not a CSV table ({str(error).splitlines()[0]})") from None
+
+
+def _check_whole(table: Any, path: Path) -> None:
+    """Raise `InputError` for figures of parts of pictures: a gate measures whole ones."""
+    for column in _PARTS:
+        parts = table[column].dropna() if column in table else ()
+        if len(parts):
+            raise InputError(
+                f"{path}: figures of a part of the pictures ({column} {parts.iloc[0]}), and a gate "
+                "measures whole pictures: measure them without it"
+            )
 
 
 def _joined(

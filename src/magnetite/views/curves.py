@@ -148,7 +148,7 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
         ends.append((float(scores[-1]), _short(line.label), colour))
     if missing:
         axes.text(
-            0.02, 0.02, "no mean, since the pictures share no rate:\n" + "\n".join(missing),
+            0.02, 0.02, "no mean: too few points, or no shared rate:\n" + "\n".join(missing),
             transform=axes.transAxes, fontsize=9, color="#555555", va="bottom",
         )  # fmt: skip
     if panel.level is not None:

@@ -235,6 +235,11 @@ def test_blurred_pictures_are_told_from_sharp_ones(run: Run, tmp_path: Path) -> 
     assert "name one --reference" in run("gate", "check", "of.json", good[0], status=2).stderr
     words = ("check", "of.json", "known/bad/clay-core-1.png", "--reference")
     assert "rejected" in run("gate", *words, "known/good/clay-core-1.png", status=1).stdout
+    for words in (("--region", "9,9,99x99"), ("--crop-border", "4")):
+        part = run("score", "known/good", "known/bad", *words, "--format", "csv")
+        (tmp_path / "part.csv").write_text(part.stdout)
+        fit = ("gate", "fit", "part.csv", "--labels", "labels.csv")
+        assert "and a gate measures whole pictures" in run(*fit, status=2).stderr
     shutil.copy(tmp_path / "labels.csv", tmp_path / "no.json")
     assert "is not JSON" in run("gate", "check", "no.json", good[0], status=2).stderr
     assert "has no column 'x'" in run("gate", "fit", "t.csv", "--label", "x", status=2).stderr
