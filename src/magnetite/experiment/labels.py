@@ -200,10 +200,10 @@ def _read(path: Path) -> Any:
 def _check_whole(table: Any, path: Path) -> None:
     """Raise `InputError` for figures of parts of pictures: a gate measures whole ones."""
     for column in _PARTS:
-        parts = table[column].dropna() if column in table else ()
-        if len(parts):
+        parts = table[column].dropna().tolist() if column in table else []
+        if parts:
             raise InputError(
-                f"{path}: figures of a part of the pictures ({column} {parts.iloc[0]}), and a gate "
+                f"{path}: figures of a part of the pictures ({column} {parts[0]}), and a gate "
                 "measures whole pictures: measure them without it"
             )
 
