@@ -28,26 +28,31 @@ def test_a_mapping_finds_the_curve_that_made_the_opinions(falls: bool) -> None:
 
 
 @pytest.mark.long
-def test_intervals_of_agreement_hold() -> None:
+@pytest.mark.parametrize(("count", "known"), [(8, 0.6), (8, 0.95), (14, 0.9), (40, 0.8)])
+def test_intervals_of_agreement_hold(count: int, known: float) -> None:
     """Bivariate normal figures and opinions of known correlation."""
     rng, held, chances = np.random.default_rng(0), [], []
+    rank = 6 / math.pi * math.asin(known / 2)
     for _ in range(200):
-        one, other, y = correlated(rng)
+        one, other, y = correlated(rng, count, known)
         found = agreement(one, y, "higher")
         held.append(
-            [found.pearson.low <= 0.8 <= found.pearson.high,
-             found.spearman.low <= 6 / math.pi * math.asin(0.4) <= found.spearman.high]
+            [found.pearson.low <= known <= found.pearson.high,
+             found.spearman.low <= rank <= found.spearman.high]
         )  # fmt: skip
         chances.append(steiger(one, other, y))
-    assert (np.mean(held, axis=0) >= 0.91).all()
+    assert (np.mean(held, axis=0) >= 0.9).all()
     # Two metrics that are alike: a chance below 5 % in 5 % of the cases.
     assert np.mean(np.array(chances) < 0.05) <= 0.1
 
 
-def correlated(rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Two figures and the opinions, of correlation 0.8."""
-    y = rng.normal(size=40)
-    one, other = (0.8 * y + 0.6 * rng.normal(size=40) for _ in range(2))
+def correlated(
+    rng: np.random.Generator, count: int = 40, known: float = 0.8
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Two figures of a known correlation with the opinions, and these."""
+    y = rng.normal(size=count)
+    rest = math.sqrt(1 - known**2)
+    one, other = (known * y + rest * rng.normal(size=count) for _ in range(2))
     return one, other, y
 
 
@@ -59,10 +64,16 @@ def test_agreement_is_that_of_its_formulas() -> None:
     assert found.rmse.value == pytest.approx(math.sqrt(total / 36))
     ends = [math.sqrt(total / stats.chi2.ppf(p, 36)) for p in (0.975, 0.025)]
     assert [found.rmse.low, found.rmse.high] == pytest.approx(ends)
-    for one_of, spread in ((found.pearson, 1 / 37), (found.spearman, 1.06 / 37)):
+    rank = found.spearman.value
+    for one_of, spread in ((found.pearson, 1 / 35), (found.spearman, (1 + rank**2 / 2) / 37)):
         z = math.atanh(one_of.value)
         ends = [math.tanh(z + sign * 1.959964 * math.sqrt(spread)) for sign in (-1, 1)]
         assert [one_of.low, one_of.high] == pytest.approx(ends, rel=1e-6)
+    # The order of eight pictures without a fault: as one exchange of neighbours counted half.
+    few = agreement(np.arange(8.0), np.arange(8.0) ** 2, "higher").spearman
+    z = math.atanh(1 - 3 / (8 * 63 / 2))
+    assert few.value == few.high == 1
+    assert few.low == pytest.approx(math.tanh(z - 1.959964 * math.sqrt(1.5 / 5)))
     worse = 0.5 * y + 0.87 * rng.normal(size=40)
     assert steiger(y + 0.1 * rng.normal(size=40), worse, y) < 1e-6
     assert steiger(one, one, y) == 1

@@ -131,9 +131,11 @@ def agreement(x: Float64, y: Float64, better: Better) -> Agreement:
     total = float(np.sum((predicted - y) ** 2))
     ends = (math.sqrt(total / float(chdtri(freedom, p))) for p in (0.025, 0.975))
     return Agreement(
-        mapping, _fisher(pearson, 1 / math.sqrt(count - 3)),
-        # Fieller, Hartley and Pearson, Biometrika 44(3/4), 1957: the rank correlation's error.
-        _fisher(rank, math.sqrt(1.06 / (count - 3))),
+        # Each parameter of the mapping beyond those of a straight line takes a picture.
+        mapping, _fisher(pearson, 1 / math.sqrt(count - 3 - (_PARAMETERS - 2))),
+        # Bonett and Wright, Psychometrika 65(1), 2000, doi:10.1007/BF02294183. An order without
+        # fault counts as half an exchange of neighbours short of it.
+        _fisher(rank, math.sqrt((1 + rank**2 / 2) / (count - 3)), 1 - 6 / (count * (count**2 - 1))),
         Estimate(math.sqrt(total / freedom), *ends), predicted,
     )  # fmt: skip
 
@@ -145,11 +147,11 @@ def _correlation(one: Float64, other: Float64) -> float:
     return float(np.corrcoef(one, other)[0, 1])
 
 
-def _fisher(correlation: float, error: float) -> Estimate:
-    bounded = min(max(correlation, -0.999999), 0.999999)
-    z = math.atanh(bounded)
-    ends = (math.tanh(z - NORMAL_95 * error), math.tanh(z + NORMAL_95 * error))
-    return Estimate(correlation, *ends)
+def _fisher(correlation: float, error: float, most: float = 0.999999) -> Estimate:
+    """A correlation with the interval by Fisher's z, which is taken up to `most` in size."""
+    z = math.atanh(min(max(correlation, -most), most))
+    low, high = (math.tanh(z + sign * NORMAL_95 * error) for sign in (-1, 1))
+    return Estimate(correlation, min(low, correlation), max(high, correlation))
 
 
 def steiger(one: Float64, other: Float64, y: Float64) -> float:
