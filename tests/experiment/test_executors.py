@@ -20,6 +20,7 @@ from magnetite.experiment.executors import Alone, Executor, Lost, Processes, Thr
 from magnetite.experiment.retrying import TRIES, completed
 from magnetite.experiment.tasks import Cell, Source, Task, Work
 from magnetite.external import declare
+from small_runs import PLAN, picture_at
 
 MSE = Selection.named("metric", "mse")
 #: A restoration that kills the worker that runs it.
@@ -175,3 +176,11 @@ def test_a_stopped_pool_ends_at_once(source: Source) -> None:
     start = time.monotonic()
     executor.stop()
     assert time.monotonic() - start < 30
+
+
+def test_a_cluster_has_workers_of_its_own(tmp_path: Path) -> None:
+    picture_at(tmp_path / "refs" / "0.png", 0)
+    (tmp_path / "plan.toml").write_text(PLAN)
+    with pytest.raises(InputError, match="a cluster has its own"):
+        magnetite.run(tmp_path / "plan.toml", workers=2, cluster="tcp://localhost:1")
+    assert not (tmp_path / "plan").exists()
