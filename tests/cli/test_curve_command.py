@@ -121,5 +121,5 @@ def test_means_over_pictures_have_intervals_and_numbers_of_their_own() -> None:
     numbers = [[float(n) for n in re.findall(r"-?\d+(?:\.\d+)?", part)] for part in (rate, quality)]
     assert numbers == [[-20, 95, -30, -10, 3], [0.5, 95, 0.4, 0.6, 5]]
     alone = row._replace(bd_rate=None, bd_quality_low=None)
-    assert _mean_words(alone).startswith("no picture has a BD-rate of all codecs; BD-quality 0.5")
+    assert _mean_words(alone).startswith("no picture has a BD-rate for all codecs; BD-quality 0.5")
     assert "one picture has no interval" in _mean_words(alone)

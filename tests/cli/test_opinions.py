@@ -166,10 +166,13 @@ def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]
         (("raters", "t", "p2", "--by", "psnr"), "not finite for a reference"),
         (("raters", "t", "p2", "--by", "mse"), "higher for better"),
         (("raters", "t", "p2", "--lapse", "2"), "--lapse"),
-        (("raters", "t", "p2", "--threshold", "2"), "no effect on raters of the design pairs"),
-        (("raters", "far", "p2", "--by", "ssim"), "no effect on raters of the design threshold"),
-        (("opinions", "people", "--test", "t", "--least", "3"), "name it with --gate"),
-        (("opinions", "seen", "--test", "far", "--model", "thurstone"), "a model is of pairs"),
+        (("raters", "t", "p2", "--threshold", "2"), "no effect in a test of the design pairs"),
+        (("raters", "far", "p2", "--by", "ssim"), "no effect in a test of the design threshold"),
+        (("opinions", "people", "--test", "t", "--least", "3"), "name the gate with --gate"),
+        (
+            ("opinions", "seen", "--test", "far", "--model", "thurstone"),
+            "--model goes with the design pairs",
+        ),
     ],
 )
 def test_bad_input_is_one_line(

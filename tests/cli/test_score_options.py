@@ -162,7 +162,10 @@ def test_alignment_and_masks_at_the_command_line(run: Run, tmp_path: Path) -> No
     one, two = (next(csv.DictReader(io.StringIO(text))) for text in (masked, region))
     for metric in ("mse", "psnr", "ssim"):
         assert float(one[metric]) == pytest.approx(float(two[metric]), rel=1e-9)
-    assert (one["scored"], two["scored"]) == ("within mask.png", "region 100,50,100x100")
+    assert (one["measured part"], two["measured part"]) == (
+        "within mask.png",
+        "region 100,50,100x100",
+    )
     magnetite.write(scene, tmp_path / "whole.tif")
     coded = magnetite.compress(scene, "dct step=9%")
     (tmp_path / "whole.mgt").write_bytes(coded.data)
@@ -170,7 +173,7 @@ def test_alignment_and_masks_at_the_command_line(run: Run, tmp_path: Path) -> No
     assert "(330x240 rgb, 8 bits, region 9,9,99x88, luma)" in part
     assert part.rstrip().endswith("bpp and bytes of the whole file")
     figures = run("gauge", "whole.tif", "--region", "9,9,99x88", "--format", "csv").stdout
-    assert next(csv.DictReader(io.StringIO(figures)))["region"] == "9,9,99x88"
+    assert next(csv.DictReader(io.StringIO(figures)))["measured part"] == "region 9,9,99x88"
     twins = run("score", "whole.tif", "a.png", "a.png", "--region", "0,0,320x240", status=2).stderr
     assert "the sizes differ" in twins
     assert "*" not in run("score", "a.png", "b.png", "b.png").stdout  # of equals none is best

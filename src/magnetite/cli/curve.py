@@ -217,7 +217,7 @@ def _mean_words(row: Comparison) -> str:
          row.quality_pictures, ""),
     ):  # fmt: skip
         if value is None:
-            parts.append(f"no picture has a {name} of all codecs")
+            parts.append(f"no picture has a {name} for all codecs")
             continue
         low, high = ends
         reach = "one picture has no interval" if low is None or high is None else (

@@ -99,16 +99,16 @@ def _row(
 def _print(rows: list[_Row], steps: list[Step], region: str | None, format: OutputFormat) -> None:
     from magnetite.core.operations.selection import score_column
 
-    labels = [str(step) for step in steps]
+    labels, part = [str(step) for step in steps], region and f"region {region}"
     table = Table.of(
         [
             "picture",
             *(score_column(step, within="gauges") for step in steps),
-            Column("region", optional=True),
+            Column("measured_part", optional=True, flat="measured part"),
             Column("left_out", optional=True, flat="left out"),
         ],
         [
-            [str(row.path), *map(row.figures.get, labels), region, row.figures.left_out or None]
+            [str(row.path), *map(row.figures.get, labels), part, row.figures.left_out or None]
             for row in rows
         ],
     )
@@ -123,7 +123,7 @@ def _for_people(rows: list[_Row], steps: list[Step], region: str | None) -> Tabl
     columns = [score_column(step, colour=colour) for step in steps]
     cells = [[row.figures.get(str(step)) for step in steps] for row in rows]
     caption = "dn are those of 8 bits, whatever the picture's depth; – does not apply"
-    caption = caption if region is None else f"of the region {region}; {caption}"
+    caption = caption if region is None else f"region {region}; {caption}"
     heads = [[str(row.path), row.frame.describe()] for row in rows]
     if len(steps) <= MOST_COLUMNS:
         lines = [head + line for head, line in zip(heads, cells, strict=True)]

@@ -61,7 +61,9 @@ def run(
     from magnetite.views.style import check_figure_path, save
 
     if least is not None and gate is None:
-        raise InputError("--least is the grade that a gate accepts from: name it with --gate")
+        raise InputError(
+            "--least is the grade from which a gate accepts: name the gate with --gate"
+        )
     if gate is not None:
         check_gate_path(gate)
         if metrics is None:

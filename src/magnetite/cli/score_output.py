@@ -106,7 +106,8 @@ def _table(rows: list[Row], figures: list[Column]) -> Table:
         *(Column(name, "px", None, "shift", True) for name in ("right", "down")),
         Column("error", "px", None, "shift", True, flat="shift error"),
         Column("bytes", optional=True), Column("bpp", optional=True),
-        Column("scored", optional=True), Column("left_out", optional=True, flat="left out"),
+        Column("measured_part", optional=True, flat="measured part"),
+        Column("left_out", optional=True, flat="left out"),
     ]  # fmt: skip
     lines = [
         [

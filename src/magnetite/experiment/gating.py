@@ -190,7 +190,7 @@ def _labelled(
 ) -> Labelled:  # fmt: skip
     if accepted is not None and rejected is not None and table is None:
         if label is not None or labels is not None:
-            raise InputError("--label and --labels go with a table; two folders are labels")
+            raise InputError("--label and --labels go with a table; the two folders are the labels")
         return gauge_folders(accepted, rejected, metrics or GAUGES, group)
     if table is None or accepted is not None or rejected is not None:
         raise InputError("name a table with labels, or --accepted and --rejected folders")

@@ -24,8 +24,8 @@ _NO_LABEL = {"NA", "N/A", "n/a", "NaN", "nan", "null", "NULL", "None"}
 _LARGEST = 1e100
 #: Columns that name a picture in the tables of score, gauge and run.
 _PICTURES = ("test", "picture", "reference")
-#: Columns of the same tables that say which part of a picture its figures are of.
-_PARTS = ("scored", "region")
+#: Column of the same tables for the part of a picture that its figures are of.
+_PART = "measured part"
 
 
 @dataclass(frozen=True)
@@ -199,13 +199,12 @@ def _read(path: Path) -> Any:
 
 def _check_whole(table: Any, path: Path) -> None:
     """Raise `InputError` for figures of parts of pictures: a gate measures whole ones."""
-    for column in _PARTS:
-        parts = table[column].dropna().tolist() if column in table else []
-        if parts:
-            raise InputError(
-                f"{path}: figures of a part of the pictures ({column} {parts[0]}), and a gate "
-                "measures whole pictures: measure them without it"
-            )
+    parts = table[_PART].dropna().tolist() if _PART in table else []
+    if parts:
+        raise InputError(
+            f"{path}: figures of a part of the pictures ({parts[0]}), and a gate measures whole "
+            "pictures: measure whole pictures for its fit"
+        )
 
 
 def _joined(

@@ -155,7 +155,7 @@ def raters(
     of_thresholds = loaded.design == "threshold"
     name, value = ("by", by) if of_thresholds else ("threshold", threshold)
     if value is not None:
-        raise InputError(f"--{name} has no effect on raters of the design {loaded.design}")
+        raise InputError(f"--{name} has no effect in a test of the design {loaded.design}")
     values: dict[str, float] = {}
     if not of_thresholds:
         by = by or _SEEN

@@ -82,7 +82,7 @@ def _of_rates(where: str, rows: RunRows, metric: str) -> Answer | None:
         verdict = _but_for(unsure, verdict, f"to differ from “{first}”")
         return Answer(where, words, *verdict, str(first), notes)
     if len(frame) > 1:
-        untested = "; whether the others gain less than it is not tested"
+        untested = "; differences among the treatments are not tested"
         verdict = verdict[0], f"{verdict[1].removesuffix('.')}{untested}."
     verb = "gains most" if higher else "has the lowest"
     words = (
@@ -186,7 +186,7 @@ def _grounds(p: Any, compared: int, rows: RunRows) -> tuple[str, str]:
 
 
 def _but_for(names: Any, verdict: tuple[str, str], words: str) -> tuple[str, str]:
-    """The verdict on the nearest treatment, where others are or are not shown to differ as it."""
+    """The verdict on the nearest treatment, open where others are not shown to differ."""
     if verdict[0] != "shown" or not len(names):
         return verdict
     others = abbreviated([f"“{name}”" for name in names])

@@ -246,7 +246,7 @@ def test_blurred_pictures_are_told_from_sharp_ones(run: Run, tmp_path: Path) -> 
     of_classes = ("gate", "fit", "t.csv", "--labels", "labels.csv", "--least", "3")
     assert "--least goes with scores" in run(*of_classes, status=2).stderr
     folders = ("gate", "fit", "--accepted", "known/good", "--rejected", "known/bad")
-    assert "two folders are labels" in run(*folders, "--label", "x", status=2).stderr
+    assert "the two folders are the labels" in run(*folders, "--label", "x", status=2).stderr
 
 
 @pytest.mark.parametrize(("figure", "score", "words"), [

@@ -309,7 +309,7 @@ def test_an_end_of_an_interval_beyond_the_levels_is_not_their_end() -> None:
         assert getattr(setting, lacking) is None
         other = {"high": "low", "low": "high"}[lacking]
         assert getattr(setting, other) == pytest.approx(getattr(level, other), rel=0.02)
-        assert any("leaves the levels shown" in note for note in found.notes)
+        assert any("extends beyond the levels shown" in note for note in found.notes)
 
 
 def _of(answers: Answers, test: BlindTest) -> tuple[np.ndarray, np.ndarray]:

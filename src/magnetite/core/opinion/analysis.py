@@ -121,7 +121,9 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model | None = N
     if model is not None:
         check_choice("model", model, get_args(Model))
         if test.design != "pairs":
-            raise InputError(f"a model is of pairs; the design of this test is {test.design}")
+            raise InputError(
+                f"--model goes with the design pairs; the design of this test is {test.design}"
+            )
     reasons = {"pairs": _unsure, "rating": _far_off, "threshold": _unseeing}[test.design](
         test, given
     )
@@ -244,8 +246,8 @@ def _of_thresholds(
         if not ends[0] <= threshold.low <= threshold.high <= ends[1]:
             notes.append(
                 f"{content}, {kind}: the interval of the threshold, {threshold.low:.3g} to "
-                f"{threshold.high:.3g} dn, leaves the levels shown, {ends[0]:.3g} to "
-                f"{ends[1]:.3g} dn: show others for both ends of its setting"
+                f"{threshold.high:.3g} dn, extends beyond the levels shown, {ends[0]:.3g} to "
+                f"{ends[1]:.3g} dn: show more levels for both ends of the setting"
             )
         for name, unit, pick in (
             ("setting at the threshold", "", [one.setting for one in series]),
