@@ -257,39 +257,52 @@ def agreement(rows: list[Row], one: str, two: str) -> tuple[float, float, int] |
     return (float(np.mean(found)), min(found), len(found)) if found else None
 
 
-def median_cost(rows: list[Row], every: list[Row]) -> dict[str, float]:
-    costs: dict[str, list[float]] = {}
-    for row in rows:
-        if row["treatment"] != "nothing":
+def median_cost(every: list[Row]) -> dict[str, float]:
+    """Over the degraded pictures that all treatments have."""
+    costs: dict[str, dict[Any, float]] = {}
+    failed: dict[str, set[Any]] = {}
+    for row in every:
+        if row["treatment"] == "nothing":
+            continue
+        if row["status"] == "done":
             megapixels = row["width"] * row["height"] / 1e6
-            costs.setdefault(label(row, every), []).append(row["seconds treat"] / megapixels)
-    return {name: float(np.median(own)) for name, own in costs.items()}
+            own = costs.setdefault(label(row, every), {})
+            own[picture(row)] = row["seconds treat"] / megapixels
+        else:
+            failed.setdefault(label(row, every), set()).add(picture(row))
+    keys, kept, _ = complete(costs, failed)
+    return {name: float(np.median([costs[name][k] for k in keys])) if name in kept and keys
+            else math.nan for name in costs}  # fmt: skip
 
 
-def sensitivity(rows: list[Row], figure: str) -> tuple[float, float, float] | None:
-    """Change per level, spread and mean rank correlation of one degradation's rows."""
-    levels = list(dict.fromkeys(r["degradation"] for r in rows))
-    cells: dict[tuple[str, str], list[float]] = {}
+def sensitivity(rows: list[Row], figure: str) -> tuple[float, float, float, int] | None:
+    """Change per level, spread, mean rank correlation and references of one degradation's rows,
+    over the references and repeats that have all levels.
+    """
+    table: dict[str, dict[Any, float]] = {}
+    failed: dict[str, set[Any]] = {}
     for row in rows:
-        if math.isfinite(row[figure]):
-            cells.setdefault((row["reference"], row["degradation"]), []).append(row[figure])
-    whole = [r for r in dict.fromkeys(r["reference"] for r in rows)
-             if all((r, level) in cells for level in levels)]  # fmt: skip
-    if len(levels) < 2 or not whole:
+        key = row["reference"], row["repeat"]
+        if row["status"] == "done":
+            table.setdefault(row["degradation"], {})[key] = row[figure]
+        else:
+            failed.setdefault(row["degradation"], set()).add(key)
+    keys, levels, _ = complete(table, failed)
+    if len(table) < 2 or set(levels) != {*table, *failed} or not keys:
         return None
-    means = {key: float(np.mean(own)) for key, own in cells.items()}
-    changes = [(means[r, levels[-1]] - means[r, levels[0]]) / (len(levels) - 1) for r in whole]
-    ranks = []
-    for reference in whole:
-        own = [means[reference, level] for level in levels]
+    changes, ranks, variances = [], [], []
+    for reference in dict.fromkeys(key[0] for key in keys):
+        cells = [[table[level][k] for k in keys if k[0] == reference] for level in levels]
+        own = [float(np.mean(cell)) for cell in cells]
+        changes.append((own[-1] - own[0]) / (len(levels) - 1))
         constant = len(set(own)) == 1
         ranks.append(0.0 if constant else float(stats.spearmanr(range(len(own)), own).statistic))
-    variances = [float(np.var(own, ddof=1)) for own in cells.values() if len(own) > 1]
+        variances += [float(np.var(cell, ddof=1)) for cell in cells if len(cell) > 1]
     if variances:
         spread = math.sqrt(float(np.mean(variances)))
     else:
         spread = float(np.std(changes, ddof=1)) if len(changes) > 1 else math.nan
-    return float(np.mean(changes)), spread, float(np.mean(ranks))
+    return float(np.mean(changes)), spread, float(np.mean(ranks)), len(changes)
 
 
 def reasons(rows: list[Row]) -> Counter[str]:

@@ -3,10 +3,19 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
+from typing import Any
 
 import pandas as pd
+import pytest
 
 from magnetite.experiment.common import complete
+from magnetite.experiment.guarantee import Need, guarantee
+from magnetite.experiment.interactions import interactions
+from magnetite.experiment.rates import rate_curves
+from magnetite.experiment.results import RunRows
+from magnetite.experiment.summary import cost, noticed
+from magnetite.pages.answer import _uncoded
 
 INFINITE, MISSING = math.inf, math.nan
 
@@ -45,3 +54,84 @@ def test_of_columns_that_share_no_row_that_of_the_fewest_values_goes() -> None:
     even = frame(first=[MISSING] * 2 + [1.0, 2], last=[1.0, 2, MISSING, MISSING])
     assert complete(even).aside == {"last": apart}
     assert len(complete(even).values) == 2
+
+
+#: References: the rate of the first is five times that of the others, and its time too.
+HEAVY = {"r0": 5.0, "r1": 1.0, "r2": 1.0}
+NOISES = [f"gaussian-noise sd={sd}dn" for sd in (1, 2)]
+
+
+def partial_run(missing: set[tuple[str, str]], failed: bool) -> RunRows:
+    """Rows of two strengths of noise and five settings of a codec, some of them without a result.
+
+    `missing` has pairs of a reference and a treatment or a degradation.
+    """
+    rows: list[dict[str, Any]] = []
+    chains = [("plain", "nothing"), ("smooth", "mean"),
+              *(("coded", f"dct step={s}%") for s in (2, 4, 8, 16, 32))]  # fmt: skip
+    for reference, heavy in HEAVY.items():
+        for level, degradation in enumerate(NOISES):
+            for k, (name, chain) in enumerate(chains):
+                gone = {(reference, chain), (reference, degradation)} & missing
+                lost = {"psnr": math.nan, "bpp": math.nan, "status": "failed"} if failed else {
+                    "psnr": math.inf}  # fmt: skip
+                rows.append({
+                    "reference": reference, "degradation": degradation, "degradation name": "noise",
+                    "repeat": 0, "treatment": chain, "treatment name": name, "status": "done",
+                    "bpp": heavy * 8 / 2**k if name == "coded" else math.nan,
+                    "psnr": 30 + 2 * heavy - 3 * level - k, "seconds treat": heavy * (k + 1),
+                    "width": 1000, "height": 1000, "bits": 8, "reference activity": 1.0,
+                } | (lost if gone else {}))  # fmt: skip
+    return RunRows.of(pd.DataFrame(rows), ["psnr"])
+
+
+def test_rates_and_times_are_compared_on_the_pictures_that_all_settings_have() -> None:
+    """The finest setting fails on the heavy picture, and has the lowest mean of the others."""
+    run = partial_run({("r0", "dct step=2%"), ("r0", "mean")}, failed=True)
+    table = guarantee(run, Need.of("psnr>=1", 0.5, 0.5)).frame
+    coded = table[(table["degradation"] == NOISES[0]) & table["bpp"].notna()]
+    assert coded["bpp"].tolist() == pytest.approx([2, 1, 0.5, 0.25, 0.125])
+    assert coded["passed"].tolist() == [2, 3, 3, 3, 3]
+    taken = cost(run)
+    assert taken.frame["s per megapixel"].tolist() == [2, 3, 4, 5, 6, 7]
+    assert "compared on 4 of 6 degraded pictures" in taken.notes[0]
+    assert rate_curves(run, "psnr").uncoded == pytest.approx({"plain": 30.5, "smooth": 29.5})
+    (words,) = _uncoded(run, "psnr")
+    assert "“smooth” (29.50 dB); mean psnr over 4 degraded pictures" in words
+    apart = partial_run({("r0", "mean"), ("r1", "mean"), ("r2", "nothing")}, failed=False)
+    assert "“smooth” (no value in common)" in _uncoded(apart, "psnr")[0]
+
+
+@pytest.mark.parametrize("failed", [True, False])
+def test_levels_are_compared_on_the_pictures_that_have_all_of_them(failed: bool) -> None:
+    """The heavy picture changes by as much as the others, but from another score."""
+    found = noticed(partial_run({("r0", NOISES[0])}, failed=failed))
+    assert found is not None
+    (row,) = found.frame.to_dict("records")
+    assert (row["change per level"], row["references"]) == (-3, 2)
+    reason = "failed" if failed else "is infinite"
+    assert found.notes == (
+        f"noise, psnr: compared on 2 of 3 pictures; left out: 1 (“{NOISES[0]}” {reason})",
+    )
+    every = {(name, NOISES[0]) for name in HEAVY}
+    none = noticed(partial_run(every, failed=False))
+    assert none is not None
+    assert none.frame.empty
+    assert none.notes == (f"noise, psnr: not compared: “{NOISES[0]}”: ∞ on all its 3 rows",)
+
+
+def test_failed_rows_do_not_change_the_order_of_the_plan() -> None:
+    """All of the first reference fails with the first treatments, and at the first level."""
+    run = partial_run({("r0", NOISES[0]), ("r0", "nothing"), ("r0", "dct step=2%")}, failed=True)
+    assert [key for key, _ in run.split(["degradation"])] == [(level,) for level in NOISES]
+    names = [key[0] for key, _ in run.split(["treatment name"])]
+    assert names == ["plain", "smooth", "coded"]
+    assert [key for key, _ in run.split(["reference"])] == [("r0",), ("r1",), ("r2",)]
+    more = run.frame[run.frame["treatment name"] == "coded"].assign(
+        **{"treatment name": "again", "label": "again", "bpp": run.frame["bpp"] / 2}
+    )
+    more.index += 0.5
+    behind = (more["reference"] == "r0") & (more["treatment"] == "dct step=4%")
+    both = replace(run, frame=pd.concat([run.frame, more[~behind]]).sort_index())
+    assert list(rate_curves(both, "psnr").curves) == ["coded", "again"]
+    assert interactions(run, "psnr").frame["group"].tolist()[:2] == ["noise (1)", "noise (2)"]

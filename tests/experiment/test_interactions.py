@@ -81,7 +81,9 @@ def test_the_best_of_each_group_and_the_sentence(swap: bool) -> None:
     said = table.notes[0]
     if swap:
         assert "2 treatments are best for some degradation" in said
-        assert "change with the degradation (p 0.0078)" in said
+        assert (
+            "change with the degradation (p 0.0078, over the 8 references that have every" in said
+        )
     else:
         assert "the same for every degradation" in said
         assert "are not shown to change" in said

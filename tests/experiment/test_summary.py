@@ -260,7 +260,7 @@ def test_treatments_have_labels_of_their_own() -> None:
 
 def test_groups_of_rows_keep_the_order_of_the_plan() -> None:
     rows = simulated(1.0)
-    turned = replace(rows, frame=rows.frame.iloc[::-1])
+    turned = replace(rows, frame=rows.frame.iloc[::-1].reset_index(drop=True))
     assert [key for key, _ in turned.split(["treatment"])] == [("c",), ("b",), ("nothing",)]
     (own,) = [own for key, own in rows.split(["treatment", "repeat"]) if key == ("b", 1)]
     assert set(own.frame["treatment"]) == {"b"}

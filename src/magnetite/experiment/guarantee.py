@@ -107,7 +107,8 @@ def guarantee(rows: RunRows, need: Need) -> RunTable:
     return RunTable(
         GUARANTEE, f"guarantee: {need.words}", pd.DataFrame(table),
         "bound: of the share, exact, one-sided; a setting is guaranteed if its bound and those of "
-        "all milder ones reach the share",
+        "all milder ones reach the share; bpp: mean over the pictures that all settings of a "
+        "sequence have",
         (*notes, *_promise(need, most), *excluded(rows, need)),
     )  # fmt: skip
 
@@ -122,7 +123,8 @@ def _judged(
             f"{absent[0]!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
         )
     for sequence in _sequences(_tried(rows, need, names)):
-        settings = [_setting(own, need, names) for own in sequence]
+        rates = _mean_rates(sequence)
+        settings = [_setting(*one, need, names) for one in zip(sequence, rates, strict=True)]
         last = strongest([(s["passed"], s["of"]) for s in settings], need.share, need.confidence)
         for position, setting in enumerate(settings):
             setting["guaranteed"] = "yes" if last is not None and position <= last else "no"
@@ -192,20 +194,26 @@ def _sequences(tried: Any) -> Iterator[list[Any]]:
             continue
         for _, level in family.groupby("degradation", sort=False):
             settings = [own for _, own in level.groupby("treatment", sort=False)]
-            rates = [own["bpp"].astype(float).mean() for own in settings]
+            rates = _mean_rates(settings)
             if all(map(math.isfinite, rates)):
                 order = sorted(range(len(rates)), key=lambda k: -rates[k])
                 settings = [settings[k] for k in order]
             yield settings
 
 
-def _setting(own: Any, need: Need, names: list[str]) -> dict[str, Any]:
+def _mean_rates(settings: list[Any]) -> list[float]:
+    """Mean rate of each setting over the pictures that have one at all settings; NaN for none."""
+    columns = [own.set_index(["reference", "repeat"])["bpp"].astype(float) for own in settings]
+    return [float(mean) for mean in pd.concat(columns, axis=1).dropna().mean()]
+
+
+def _setting(own: Any, rate: float, need: Need, names: list[str]) -> dict[str, Any]:
     """A row of the table."""
     met = own.groupby("reference", sort=False)["met"].all()
     first = own.iloc[0]
     row = {
         "degradation": first["degradation"], "treatment": first["label"],
-        "bpp": own["bpp"].astype(float).mean(), "passed": int(met.sum()), "of": len(met),
+        "bpp": rate, "passed": int(met.sum()), "of": len(met),
         "bound": lower_bound(int(met.sum()), len(met), need.confidence),
     }  # fmt: skip
     for target, name in zip(need.targets, names, strict=True):

@@ -52,7 +52,7 @@ def interactions(rows: RunRows, metric: str) -> RunTable | None:
 def _names(rows: RunRows) -> dict[str, str]:
     """Degradations by the plan's own names; where a name has several strengths, with its number."""
     made: dict[str, str] = {}
-    chains = rows.frame[["degradation name", "degradation"]].drop_duplicates()
+    chains = rows.in_order("degradation")[["degradation name", "degradation"]].drop_duplicates()
     for name, own in chains.groupby("degradation name", sort=False)["degradation"]:
         several = len(own) > 1
         made |= {chain: f"{name} ({k})" if several else name for k, chain in enumerate(own, 1)}
@@ -83,7 +83,10 @@ def _sentence(kind: str, unit: str, cells: Any, best: set[str]) -> str:
             f"{unit}s that have every {kind}"
         )
     changes = "change" if chance < LEVEL else "are not shown to change"
-    return f"{words}; the differences of treatments {changes} with the {kind} (p {chance:.2g})"
+    return (
+        f"{words}; the differences of treatments {changes} with the {kind} (p {chance:.2g}, over "
+        f"the {len(values)} {unit}s that have every {kind})"
+    )
 
 
 def _cube(cells: Any, kind: str, unit: str) -> Any:

@@ -19,7 +19,7 @@ from magnetite.core.errors import ChainError
 from magnetite.core.methods.caching import follows_declarations
 from magnetite.core.methods.declarations import Codec
 from magnetite.core.quantities import counted
-from magnetite.experiment.common import PICTURE, complete
+from magnetite.experiment.common import PICTURE, complete, wide
 from magnetite.experiment.results import GROUPS, RunRows, RunTable, better_of
 
 #: Points that a rate-distortion curve needs.
@@ -34,8 +34,10 @@ class RateCurves:
 
     curves: dict[str, dict[tuple[Any, ...], Points]] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
-    #: Labels of treatments that code nothing, with their mean score.
+    #: Labels of treatments that code nothing, with their mean score over the pictures that all of
+    #: them have; and the number of these.
     uncoded: dict[str, float] = field(default_factory=dict)
+    uncoded_pictures: int = 0
 
 
 def rates(rows: RunRows, metric: str, by: list[str] | None = None) -> RunTable | None:
@@ -157,10 +159,15 @@ def rate_curves(rows: RunRows, metric: str) -> RateCurves:
     values.
     """
     made = RateCurves()
-    frame = rows.frame[rows.frame[metric].notna()]
+    frame = rows.in_order("label")
+    frame = frame[frame[metric].notna()]
     coded = frame[frame["bpp"].notna()]
-    for label, own in frame[frame["bpp"].isna()].groupby("label", sort=False):
-        made.uncoded[str(label)] = float(own.groupby("reference")[metric].mean().mean())
+    plain = frame[frame["bpp"].isna()]
+    if len(plain):
+        common = complete(wide(plain, metric, "label", PICTURE))
+        means = common.values.groupby(level="reference").mean().mean().to_dict() | common.infinite
+        made.uncoded = {name: means.get(name, math.nan) for name in plain["label"].unique()}
+        made.uncoded_pictures = len(common.values)
     short: Counter[str] = Counter()
     endless = int(np.isinf(coded[metric].astype(float)).sum())
     for name, by_name in coded.groupby("treatment name", sort=False):

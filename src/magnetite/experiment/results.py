@@ -90,13 +90,21 @@ class RunRows:
             ),
         )
 
+    def in_order(self, *columns: str) -> Any:
+        """The rows that are done, by the plan's order of columns: failed rows may come first."""
+        tried = pd.concat([self.frame[[*columns]], self.lost[[*columns]]]).sort_index()
+        position = {c: {value: k for k, value in enumerate(tried[c].unique())} for c in columns}
+        return self.frame.sort_values(
+            list(columns), key=lambda own: own.map(position[own.name]), kind="stable"
+        )
+
     def split(self, columns: list[str]) -> Iterator[tuple[tuple[Any, ...], RunRows]]:
         """The rows of every group of equal values, in their order; all of them for no column."""
         if not columns:
             yield (), self
             return
         lost = dict(iter(self.lost.groupby(columns, sort=False)))
-        for key, frame in self.frame.groupby(columns, sort=False):
+        for key, frame in self.in_order(*columns).groupby(columns, sort=False):
             own = lost.get(key, self.lost.iloc[:0])
             yield key, RunRows(frame, self.figures, own, libraries=self.libraries)
 

@@ -19,7 +19,7 @@ from magnetite.core.chain.step import Chain
 from magnetite.core.errors import ChainError, InputError, check_choice
 from magnetite.core.methods.caching import follows_declarations
 from magnetite.core.quantities import counted
-from magnetite.experiment.common import complete, interval_over, wide
+from magnetite.experiment.common import complete, interval_over, scores_of, wide
 from magnetite.experiment.depths import unlike_depths
 from magnetite.experiment.guarantee import GUARANTEE, Need, guarantee
 from magnetite.experiment.interactions import interactions
@@ -42,6 +42,8 @@ NAMES = (
 #: A metric notices a level of a degradation that moves it by this many sd over seeds or more;
 #: where nothing is random, one whose rank correlation with the level is at least that.
 _NOTICED, _FOLLOWS = 2.0, 0.8
+#: Columns that identify one degraded picture among those of a level.
+_DRAWN = ["reference", "repeat"]
 
 
 def chosen_tables(
@@ -244,12 +246,20 @@ def references(rows: RunRows, metric: str | None) -> RunTable | None:
 
 
 def cost(rows: RunRows) -> RunTable:
-    """Seconds per megapixel of each treatment, the median over its rows."""
-    frame = rows.frame[rows.frame["treatment"] != NOTHING]
-    frame = frame.assign(rate=frame["seconds treat"] / (frame["width"] * frame["height"] / 1e6))
-    made = frame.groupby("label", sort=False)["rate"].median().reset_index()
-    made.columns = ["treatment", "s per megapixel"]
-    return RunTable("cost", "Time", made, "median over the rows, on the threads of one worker")
+    """Seconds per megapixel of each treatment, the median over pictures that all of them have."""
+    title = "s per megapixel"
+    frame = rows.frame.assign(
+        **{title: rows.frame["seconds treat"] / (rows.frame["width"] * rows.frame["height"] / 1e6)}
+    )
+    treated, lost = (part[part["treatment"] != NOTHING] for part in (frame, rows.lost))
+    common = scores_of(replace(rows, frame=treated, lost=lost), title)
+    names = replace(rows, frame=treated, lost=lost).in_order("label")["label"].unique()
+    made = common.values.median().reindex(names).rename_axis("treatment").reset_index(name=title)
+    return RunTable(
+        "cost", "Time", made,
+        "median over the degraded pictures that all treatments have, on the threads of one worker",
+        tuple(common.notes()),
+    )  # fmt: skip
 
 
 def noticed(rows: RunRows) -> RunTable | None:
@@ -258,48 +268,52 @@ def noticed(rows: RunRows) -> RunTable | None:
     The spread is that over seeds; of a degradation without random numbers that of the change
     over references, and the verdict follows from the rank correlation with the level.
     """
-    first = rows.frame["label"].iloc[0]
+    first = rows.in_order("label")["label"].iloc[0]
     plain = NOTHING if (rows.frame["treatment"] == NOTHING).any() else first
     column = "treatment" if plain == NOTHING else "label"
-    frame = rows.frame[rows.frame[column] == plain]
-    made = [
-        (name, figure, *line)
-        for name, group in frame.groupby("degradation name", sort=False)
-        for figure in rows.figures
-        if (line := _noticed(group, figure)) is not None
-    ]
+    frame = rows.in_order("degradation")
+    frame = frame[frame[column] == plain]
+    lost = rows.lost[rows.lost[column] == plain]
+    made, notes = [], []
+    for name, group in frame.groupby("degradation name", sort=False):
+        levels = group["degradation"].unique().tolist()
+        own = lost[lost["degradation name"] == name]
+        failed = set(zip(*(own[c] for c in (*_DRAWN, "degradation")), strict=True))
+        for figure in rows.figures if len(levels) > 1 else ():
+            common = complete(wide(group, figure, "degradation", _DRAWN), failed)
+            notes += [f"{name}, {figure}: {note}" for note in common.notes("pictures")]
+            if not common.aside and len(common.values):
+                made.append((name, figure, *_noticed(common.values[levels])))
     titles = ["degradation", "figure", "levels", "change per level", "spread", "over",
-              "changes in sd", "rank correlation", "verdict"]  # fmt: skip
+              "changes in sd", "rank correlation", "verdict", "references"]  # fmt: skip
     return RunTable(
         "noticed", "Sensitivity of the figures", pd.DataFrame(made, columns=titles),
-        f"on the pictures after {plain!r}; blind: a level moves the figure by less than "
-        f"{_NOTICED:g} sd over seeds, or without seeds its rank correlation with the level is "
-        f"below {_FOLLOWS:g} in size",
+        f"on the pictures after {plain!r} that have all levels; blind: a level moves the figure by "
+        f"less than {_NOTICED:g} sd over seeds, or without seeds its rank correlation with the "
+        f"level is below {_FOLLOWS:g} in size",
+        tuple(notes),
     )  # fmt: skip
 
 
-def _noticed(group: Any, figure: str) -> tuple[Any, ...] | None:
-    """Levels, change, spread, its kind, their ratio, rank correlation and verdict of a figure."""
-    levels = group["degradation"].unique().tolist()
-    known = group[np.isfinite(group[figure].astype(float))]
-    cells = known.groupby(["reference", "degradation"], sort=False)[figure]
-    table = cells.mean().unstack("degradation")
-    if len(levels) < 2 or set(table.columns) != set(levels):
-        return None
-    table = table[levels].dropna()
-    if table.empty:
-        return None
-    changes = (table[levels[-1]] - table[levels[0]]) / (len(levels) - 1)
-    numbers = list(range(len(levels)))
-    ranks = [spearman(numbers, row) for row in table.to_numpy().tolist()]
+def _noticed(values: Any) -> tuple[Any, ...]:
+    """Levels, change, spread, its kind, their ratio, rank correlation, verdict and references.
+
+    `values` has a row for each reference and repeat, and a column for each level.
+    """
+    cells = values.groupby(level="reference", sort=False)
+    table = cells.mean().to_numpy()
+    count = table.shape[1]
+    changes = (table[:, -1] - table[:, 0]) / (count - 1)
+    ranks = [spearman(range(count), row) for row in table.tolist()]
     correlation = float(np.mean([0.0 if math.isnan(rank) else rank for rank in ranks]))
-    variances = cells.var(ddof=1).dropna()
-    seeded = not variances.empty
-    spread = math.sqrt(float(variances.mean())) if seeded else float(changes.std(ddof=1))
+    variances = cells.var(ddof=1).to_numpy()
+    seeded = bool((cells.size() > 1).any())
+    over_references = changes.std(ddof=1) if len(changes) > 1 else math.nan
+    spread = math.sqrt(np.nanmean(variances)) if seeded else float(over_references)
     step = float(changes.mean())
     share = abs(step) / spread if spread > 0 else math.inf if step else 0.0
     share = math.nan if math.isnan(spread) else share
     notices = share >= _NOTICED if seeded else abs(correlation) >= _FOLLOWS
     words = "notices it" if notices else "blind to it"
     over = "seeds" if seeded else "references"
-    return len(levels), step, spread, over, share, correlation, words
+    return count, step, spread, over, share, correlation, words, len(table)

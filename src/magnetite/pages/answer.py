@@ -106,11 +106,18 @@ def _saving(row: Any, metric: str) -> str:
 
 def _uncoded(rows: RunRows, metric: str) -> list[str]:
     """Treatments without a rate, with their mean score."""
-    found = rate_curves(rows, metric).uncoded
-    if not found:
+    found = rate_curves(rows, metric)
+    if not found.uncoded:
         return []
-    words = ", ".join(f"“{name}” ({_figure(mean, metric)})" for name, mean in found.items())
-    return [f"not compared by rate, having no codec: {words}; mean {metric} in brackets"]
+    means = {
+        name: "no value in common" if math.isnan(mean) else _figure(mean, metric)
+        for name, mean in found.uncoded.items()
+    }
+    words = ", ".join(f"“{name}” ({mean})" for name, mean in means.items())
+    over = counted(found.uncoded_pictures, "degraded picture")
+    return [
+        f"not compared by rate, having no codec: {words}; mean {metric} over {over} in brackets"
+    ]
 
 
 def _of_means(where: str, rows: RunRows, metric: str) -> Answer:

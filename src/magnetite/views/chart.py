@@ -131,11 +131,7 @@ def _draw_responses(axes: Axes, measured: ChartMeasurement) -> None:
         axes.fill_between(frequency, low, high, color=COLOURS[0], alpha=0.18, lw=0)
         axes.plot(frequency, middle, color=COLOURS[0], label="edges: median, 5 to 95 %")
     if measured.star is not None:
-        known = np.isfinite(measured.star.response).any(axis=0)
-        mean = np.nanmean(measured.star.response[:, known], axis=0)
-        axes.plot(
-            measured.star.frequency[known], mean, color=COLOURS[1], label="star, mean of directions"
-        )
+        axes.plot(*measured.star.mean[:2], color=COLOURS[1], label="star, mean of directions")
     if (texture := measured.texture) is not None:
         axes.plot(
             texture.frequency, texture.by_cross, color=COLOURS[2], label="texture, cross spectrum"

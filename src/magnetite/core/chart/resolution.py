@@ -131,16 +131,23 @@ class StarResponse:
     error: Float64
 
     @property
+    def mean(self) -> tuple[Float64, Float64, Float64]:
+        """Frequencies where all directions are known, mean response there, and its error."""
+        known = np.isfinite(self.response).all(axis=0)
+        error = np.sqrt((self.error[:, known] ** 2).sum(axis=0)) / len(self.direction)
+        return self.frequency[known], self.response[:, known].mean(axis=0), error
+
+    @property
     def mtf50(self) -> Estimate | None:
-        """Frequency at which the mean of the directions falls to half, c/px; None if none does."""
-        known = np.isfinite(self.response).any(axis=0)
-        frequency, mean = self.frequency[known], np.nanmean(self.response[:, known], axis=0)
+        """Frequency at which the mean of the directions falls to half, c/px; None if none does.
+
+        Where it is below half from the lowest frequency on, that was not measured either.
+        """
+        frequency, mean, errors = self.mean
         half = crossing(frequency, mean, 0.5)
-        if half is None:
+        if half is None or mean[0] < 0.5:
             return None
-        count = np.isfinite(self.response[:, known]).sum(axis=0)
-        errors = np.sqrt(np.nansum(self.error[:, known] ** 2, axis=0)) / count
-        after = max(1, int(np.flatnonzero(mean < 0.5)[0]))
+        after = int(np.flatnonzero(mean < 0.5)[0])
         share = (half - frequency[after - 1]) / np.diff(frequency)[after - 1]
         own = math.hypot((1 - share) * errors[after - 1], share * errors[after])
         near = slice(max(0, after - 2), after + 2)

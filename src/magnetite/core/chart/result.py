@@ -127,13 +127,16 @@ class ChartMeasurement(Tabular):
     def _median(
         self, figure: Callable[[Edge], tuple[float | None, float | None]]
     ) -> Estimate | None:
-        """Median of a figure of the edges, with an interval that follows from their own errors."""
-        every = [figure(one.edge) for one in self.edges if one.edge is not None]
-        found = [(value, error) for value, error in every if value is not None]
-        if not found:
+        """Median of a figure of the edges, with an interval that follows from their own errors.
+
+        A figure that an edge does not reach is larger than all others; None if half have none.
+        """
+        found = [figure(one.edge) for one in self.edges if one.edge is not None]
+        values = [math.inf if value is None else value for value, _ in found]
+        middle = float(np.median(values)) if values else math.inf
+        if math.isinf(middle):
             return None
-        sure = [(value, error) for value, error in found if error is not None]
-        middle = float(np.median([value for value, _ in found]))
+        sure = [(value, error) for value, error in found if None not in (value, error)]
         if not sure:
             return Estimate(middle, math.nan, math.nan)
         values, errors = np.array(sure).T
@@ -169,7 +172,7 @@ class ChartMeasurement(Tabular):
     @property
     def remarks(self) -> tuple[str, ...]:
         """Notes on the figures, the last of them on processing that the figures show."""
-        made = list(self.notes)
+        made = [*self.notes, *self._unreached()]
         edges = self.edge_response(COMPARED)
         if edges is not None and self.texture is not None:
             texture = self.texture.at(COMPARED)["cross spectrum"]
@@ -186,6 +189,31 @@ class ChartMeasurement(Tabular):
                 "its MTF is not that of the lens"
             )
         return tuple(made)
+
+    def _unreached(self) -> list[str]:
+        """Remarks on levels that curves do not cross between their lowest and highest frequency."""
+        made = []
+        tenths = [one.edge.mtf10 for one in self.edges if one.edge is not None]
+        if count := tenths.count(None):
+            made.append(
+                f"{count} of {len(tenths)} edges keep more than a tenth of their contrast up to "
+                "1 c/px: their MTF10 counts as larger than that of all others"
+            )
+        if self.star is not None and self.star.mtf50 is None:
+            frequency, mean, _ = self.star.mean
+            if mean.size == 0:
+                made.append("no MTF50 of the star: it is too small in the picture")
+            elif mean[0] < 0.5:
+                made.append(
+                    f"no MTF50 of the star: at its lowest frequency, {frequency[0]:.3f} c/px, it "
+                    f"keeps {mean[0]:.2f} of its contrast"
+                )
+            else:
+                made.append(
+                    f"no MTF50 of the star: at its highest frequency, {frequency[-1]:.3f} c/px, "
+                    f"it keeps {mean[-1]:.2f} of its contrast"
+                )
+        return made
 
     def as_record(self) -> dict[str, Any]:
         """All figures as plain values for JSON; None where there is none."""
