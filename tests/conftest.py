@@ -31,6 +31,7 @@ from magnetite.core.methods import catalogue
 from magnetite.core.picture import Frame, Picture, as_picture
 from magnetite.external.declarations import contents
 from magnetite.files.resources import DiskFiles
+from magnetite.synthetic.catalogue import Scene
 
 #: Programs that the tests interrupt would inherit it from a shell that starts the tests in the
 #: background.
@@ -44,6 +45,9 @@ def pytest_collection_finish() -> None:
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)
 
+
+#: Scenes take long to draw, and many tests ask for the same ones.
+setattr(Scene, "picture", cache(Scene.picture))  # noqa: B010
 
 settings.register_profile("steady", deadline=None, derandomize=True)
 settings.load_profile("steady")

@@ -29,7 +29,6 @@ from typing import Any
 
 import click
 import numpy as np
-import typer
 
 import magnetite
 from magnetite.cli.commands import COMMANDS
@@ -152,7 +151,7 @@ def commands() -> Iterator[tuple[list[str], click.Command]]:
     for name in COMMANDS:
         if name in _SKIPPED:
             continue
-        made = typer.main.get_command(program(name))
+        made = program(name)
         own = made.commands[name]  # type: ignore[attr-defined]
         inner = getattr(own, "commands", None)
         if inner is None:

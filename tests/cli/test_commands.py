@@ -9,7 +9,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-import typer
 from PIL import Image
 
 import magnetite
@@ -175,12 +174,12 @@ def test_output_into_a_closed_pipe_is_no_error(tmp_path: Path) -> None:
 def test_only_the_command_that_is_called_is_built() -> None:
     from magnetite.cli.main import COMMANDS, VALUED, command_of, program
 
-    options = typer.main.get_command(program("methods")).params
+    options = program("methods").params
     valued = {o.opts[0] for o in options if not o.is_flag and o.opts[0] != "--help"}
     assert valued == VALUED
     assert command_of(["--threads", "2", "--quiet", "score", "run"]) == "score"
     assert command_of(["--convert", "gray", "gauge"]) == "gauge"
     assert command_of(["--memory=1GiB", "demo"]) == "demo"
     assert command_of(["--help"]) is command_of(["nonsense", "score"]) is command_of([]) is None
-    assert set(typer.main.get_command(program()).commands) == set(COMMANDS)
-    assert list(typer.main.get_command(program("view")).commands) == ["view"]
+    assert set(program().commands) == set(COMMANDS)
+    assert list(program("view").commands) == ["view"]

@@ -9,7 +9,6 @@ import sys
 from pathlib import Path
 
 import pytest
-import typer
 
 from conftest import Run
 from magnetite.cli.commands import COMMANDS
@@ -47,7 +46,7 @@ def test_every_restoration_and_codec_has_its_section() -> None:
 
 
 def test_every_command_is_in_the_readme() -> None:
-    for command in typer.main.get_command(program()).commands:
+    for command in program().commands:
         assert f"`magnetite {command}`" in README, command
 
 
@@ -78,7 +77,7 @@ def test_help_shows_the_whole_text_of_every_option(
     monkeypatch.setenv("COLUMNS", "200")
     monkeypatch.setenv("TERMINAL_WIDTH", "200")
     for name in COMMANDS:
-        command = typer.main.get_command(program(name)).commands[name]
+        command = program(name).commands[name]
         for words, own in [
             ([name], command),
             *(([name, word], inner) for word, inner in getattr(command, "commands", {}).items()),

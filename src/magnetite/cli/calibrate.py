@@ -105,6 +105,10 @@ def _print_transfer(result: PhotonTransfer) -> None:
     )
 
 
+#: Digits after the point: intervals of noiseless pictures are as small as rounding errors.
+_MOST_DIGITS = 6
+
+
 def _digits(row: EstimateRow | ChartRow) -> list[str | None]:
     """Value and ends with enough digits to see the interval: two of its half width."""
     if row.value is None or row.low is None or row.high is None:
@@ -112,8 +116,9 @@ def _digits(row: EstimateRow | ChartRow) -> list[str | None]:
     width = (row.high - row.low) / 2
     if not (math.isfinite(width) and width > 0):
         return [figure(row.value), None, None]
-    positions = max(0, 1 - math.floor(math.log10(width)))
-    return [f"{value:.{positions}f}" for value in (row.value, row.low, row.high)]
+    positions = min(max(0, 1 - math.floor(math.log10(width))), _MOST_DIGITS)
+    ends = (round(value, positions) + 0.0 for value in (row.value, row.low, row.high))
+    return [f"{value:.{positions}f}" for value in ends]
 
 
 @app.command("blur")

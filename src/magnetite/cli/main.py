@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Sequence
+from functools import cache
 from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from typer.exceptions import TyperException
@@ -30,8 +31,9 @@ if TYPE_CHECKING:
 VALUED = {"--threads", "--max-samples", "--memory", "--convert", "--commands"}
 
 
-def program(only: str | None = None) -> typer.Typer:
-    """The program with one command, or with the names of all, for the overview.
+@cache
+def program(only: str | None = None) -> Any:
+    """The program (Click's group) with one command, or with the names of all, for the overview.
 
     Commands are imported when they are called.
     """
@@ -54,7 +56,7 @@ def program(only: str | None = None) -> typer.Typer:
             _add(app, name, command)
         elif only is None:
             app.command(name, help=command.summary)(_not_imported)
-    return app
+    return typer.main.get_command(app)
 
 
 def _add(app: typer.Typer, name: str, command: Command) -> None:
@@ -195,8 +197,8 @@ def execute(words: Sequence[str]) -> int:
         if not words and completed is None:
             print(_INTRODUCTION)
             return 0
-        app = program(command_of(words if completed is None else completed))
-        status = app(_program_first(words), prog_name="magnetite", standalone_mode=False)
+        command = program(command_of(words if completed is None else completed))
+        status = command(_program_first(words), prog_name="magnetite", standalone_mode=False)
         sys.stdout.flush()
     except BrokenPipeError:
         # The reader of our output has gone: nothing is left to say, nor anyone to say it to.

@@ -92,8 +92,9 @@ def _draw_field(figure: Figure, axes: Axes, measured: ChartMeasurement) -> None:
         if edge.edge is None:
             _stroke(axes, edge, length, "#cccccc")
     _write_means(axes, measured)
-    bar = figure.colorbar(colours, ax=axes, fraction=0.03, pad=0.015)
-    bar.ax.set_title("c/px", fontsize=9, loc="left")
+    if edges:
+        bar = figure.colorbar(colours, ax=axes, fraction=0.03, pad=0.015)
+        bar.ax.set_title("c/px", fontsize=9, loc="left")
     missing = sum(edge.edge is None for edge in measured.edges)
     left_out = f"; {missing} not measured are gray" if missing else ""
     axes.set_title(f"MTF50 of each edge, over the picture{left_out}")
@@ -140,12 +141,15 @@ def _draw_responses(axes: Axes, measured: ChartMeasurement) -> None:
             texture.frequency, texture.by_power, color=COLOURS[2], ls="--", lw=1.2,
             label="texture, power spectrum",
         )  # fmt: skip
-    axes.axvline(COMPARED, color=QUIET, lw=0.8, ls=":")
     top = max([1.05, *(float(curve.max()) * 1.02 for curve in curves)])
     axes.set(xlim=(0, 0.5), ylim=(0, min(top, 2.0)), xlabel="spatial frequency (c/px)")
     axes.set_title("Spatial frequency response")
     axes.grid(True)
-    axes.legend(frameon=False, fontsize=9)
+    if axes.lines:
+        axes.legend(frameon=False, fontsize=9)
+    else:
+        axes.text(0.5, 0.5, "not measured", transform=axes.transAxes, ha="center", color=QUIET)
+    axes.axvline(COMPARED, color=QUIET, lw=0.8, ls=":")
 
 
 def _draw_tone(axes: Axes, measured: ChartMeasurement) -> None:
@@ -194,7 +198,8 @@ def _draw_colours(axes: Axes, measured: ChartMeasurement) -> None:
     """Shift of red and blue over the field, of a colour picture."""
     if not measured.shifts:
         axes.set_title("Shift of colours")
-        axes.text(0.5, 0.5, "gray picture", transform=axes.transAxes, ha="center", color=QUIET)
+        words = "gray picture" if len(measured.tone.decoders) == 1 else "not measured"
+        axes.text(0.5, 0.5, words, transform=axes.transAxes, ha="center", color=QUIET)
         axes.set(xticks=[], yticks=[])
         return
     middle = np.array([measured.frame.width, measured.frame.height]) / 2

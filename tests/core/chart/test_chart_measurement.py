@@ -412,6 +412,7 @@ def test_what_can_be_measured_is_still_measured(
 
 
 def test_the_fall_off_is_that_of_its_formula() -> None:
-    falloff = Falloff(np.array([0.0, 0.0, -0.2, -0.05]), 640, 480)
+    falloff = Falloff(np.array([0.0, 0.0, -0.2, -0.05]), 640, 480, np.zeros((4, 4)))
+    assert falloff.corners is not None
     assert falloff.corners.value == pytest.approx(25)
     assert falloff.at(np.array([320.0, 240.0])) == 1

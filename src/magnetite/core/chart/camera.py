@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
@@ -12,8 +13,11 @@ from magnetite.core.arrays import Float64
 from magnetite.core.chart.result import ChartMeasurement
 from magnetite.core.quantities import significant
 
-#: Gains of the light that are left out as 1, and digits of a gain.
+#: Gains of the light that are left out as 1.
 _SAME = 0.002
+#: Effects without a step that are small enough not to be mentioned: fall-off and distortion in the
+#: corners, %; shift of a colour, px; mean colour error, ΔE00.
+_FALLOFF, _DISTORTION, _SHIFT, _COLOURS = 1.0, 0.1, 0.2, 2.0
 
 
 class Camera(NamedTuple):
@@ -67,12 +71,21 @@ def camera_of(measured: ChartMeasurement, curve_file: str = "tone.csv") -> Camer
         curve = _curve(measured)
     elif (black := measured.tone.black_level) is not None and abs(black.value) > 1e-4:
         remarks.append(f"the black level of {100 * black.value:.2g} % of full scale is left out")
-    falloff = measured.falloff.corners.value
-    if falloff > 1:
-        remarks.append(f"the fall-off of {falloff:.1f} % is left out")
-    if measured.colours is not None and measured.colours.mean.value > 2:
-        remarks.append(f"the colour error of {measured.colours.mean.value:.1f} ΔE00 is left out")
-    return Camera(" + ".join(steps), curve, tuple(remarks))
+    return Camera(" + ".join(steps), curve, (*remarks, *_omitted(measured)))
+
+
+def _omitted(measured: ChartMeasurement) -> Iterator[str]:
+    """Remarks on the measured effects that no step of the chain has."""
+    falloff, colours = measured.falloff.corners, measured.colours
+    if falloff is not None and abs(falloff.value) > _FALLOFF:
+        yield f"the fall-off of {falloff.value:.1f} % is left out"
+    if abs(measured.distortion.value) > _DISTORTION:
+        yield f"the distortion of {measured.distortion.value:.2g} % is left out"
+    for shift in measured.shifts:
+        if shift.largest > _SHIFT:
+            yield f"the shift of {shift.channel}, up to {shift.largest:.2g} px, is left out"
+    if colours is not None and colours.mean.value > _COLOURS:
+        yield f"the colour error of {colours.mean.value:.1f} ΔE00 is left out"
 
 
 def _blur(measured: ChartMeasurement, remarks: list[str]) -> list[str]:

@@ -64,9 +64,9 @@ def measure_colours(
     levels, relative, wanted = [], [], []
     for patch in chart.colours:
         samples = samples_of(pixels, patch, mapping)
-        if samples is None or float((samples >= 1 - rounding / 2).mean()) > 0.01:
+        if samples is None or (level := Level(patch, samples)).clipped(rounding):
             continue
-        levels.append(Level(patch, samples))
+        levels.append(level)
         relative.append(float(falloff.at(mapping(np.array([patch.x, patch.y])))))
         wanted.append(patch.light)
     if len(levels) < _LEAST_COLOURS:

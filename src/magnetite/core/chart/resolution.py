@@ -10,8 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from magnetite.core.arrays import Float64
+from magnetite.core.arrays import Bools, Float64
 from magnetite.core.calibrate.fitting import Estimate
+from magnetite.core.chart.clipping import check_unclipped
 from magnetite.core.chart.design import Chart, Square
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.compute.psf import crossing
@@ -55,13 +56,17 @@ class FieldEdge:
     reason: str = ""
 
 
-def measure_edges_of(plane: Float64, chart: Chart, mapping: Mapping) -> list[FieldEdge]:
+def measure_edges_of(
+    plane: Float64, ends: Bools, chart: Chart, mapping: Mapping
+) -> list[FieldEdge]:
     """Each edge of each square, in the order of the chart.
 
     Parameters
     ----------
     plane : float array, shape (h, w)
         Gray samples that are linear up to a constant, on 0..1.
+    ends : bool array, shape (h, w, channels)
+        Samples at the ends of the scale: edges that reach these are left out.
     chart : Chart
     mapping : Mapping
 
@@ -71,14 +76,14 @@ def measure_edges_of(plane: Float64, chart: Chart, mapping: Mapping) -> list[Fie
     """
     picture = Picture(frozen(plane), None, "gray", "the chart")
     return [
-        _field_edge(picture, chart, square, side, mapping)
+        _field_edge(picture, ends, chart, square, side, mapping)
         for square in chart.squares
         for side in range(4)
     ]
 
 
 def _field_edge(
-    picture: Picture, chart: Chart, square: Square, side: int, mapping: Mapping
+    picture: Picture, ends: Bools, chart: Chart, square: Square, side: int, mapping: Mapping
 ) -> FieldEdge:
     out = math.radians(square.angle + 90 * side)
     normal = np.array([math.cos(out), math.sin(out)])
@@ -98,13 +103,15 @@ def _field_edge(
         orientation = "radial" if along_radius > math.sqrt(0.5) else "tangential"
     made = float(x), float(y), field, direction, orientation, contrast
     try:
-        edge = _measured(picture, square.side * mapping.scale(at), across, (x, y))
+        edge = _measured(picture, ends, square.side * mapping.scale(at), across, (x, y))
     except PictureError as error:
         return FieldEdge(*made, None, str(error))
     return FieldEdge(*made, edge)
 
 
-def _measured(picture: Picture, side: float, across: Float64, at: tuple[float, float]) -> Edge:
+def _measured(
+    picture: Picture, ends: Bools, side: float, across: Float64, at: tuple[float, float]
+) -> Edge:
     slant = math.degrees(math.atan2(*sorted(np.abs(across))))
     if not _ANGLES[0] <= slant <= _ANGLES[1]:
         raise PictureError("less than 1.5 or more than 15 degrees off an axis")
@@ -114,6 +121,7 @@ def _measured(picture: Picture, side: float, across: Float64, at: tuple[float, f
     if min(left, top) < 0:
         raise PictureError("outside the picture")
     region = Region(left, top, max(1, round(width)), max(1, round(height)))
+    check_unclipped(region.within(ends))
     edge = measure_edge(picture, region)
     if edge.mtf50 is None:
         raise PictureError("no MTF50 up to 1 c/px")
@@ -182,16 +190,11 @@ def measure_star(light: Float64, chart: Chart, mapping: Mapping) -> StarResponse
     """
     star = chart.star
     scale = mapping.scale(np.array([star.x, star.y]))
-    rim = np.linspace(0, 2 * np.pi, 64, endpoint=False)
-    circle = np.array([star.x, star.y]) + star.radius * np.stack([np.cos(rim), np.sin(rim)], axis=1)
-    shown = mapping(circle)
-    (left, top), (right, bottom) = np.floor(shown.min(axis=0)), np.ceil(shown.max(axis=0))
-    if min(left, top) < 0 or right > light.shape[1] or bottom > light.shape[0]:
-        raise PictureError("the star leaves the picture")
-    rows, columns = np.mgrid[int(top) : int(bottom), int(left) : int(right)]
+    left, top, right, bottom = star_region(light.shape, chart, mapping)
+    rows, columns = np.mgrid[top:bottom, left:right]
     away = mapping.inverse(np.stack([columns + 0.5, rows + 0.5], axis=-1)) - (star.x, star.y)
     radius, angle = np.hypot(*away.transpose(2, 0, 1)), np.arctan2(away[..., 1], away[..., 0])
-    values = light[int(top) : int(bottom), int(left) : int(right)]
+    values = light[top:bottom, left:right]
     # Frequency 1/2 c/px of the picture is at the innermost ring.
     inner = star.cycles / np.pi * max(1.0, 1 / scale)
     edges = np.geomspace(inner, _OUTER * star.radius, _RINGS + 1)
@@ -217,6 +220,26 @@ def measure_star(light: Float64, chart: Chart, mapping: Mapping) -> StarResponse
         response[:, order],
         error[:, order],
     )
+
+
+def star_region(
+    shape: tuple[int, ...], chart: Chart, mapping: Mapping
+) -> tuple[int, int, int, int]:
+    """Left, top, right and bottom of the star, px of the picture.
+
+    Raises
+    ------
+    PictureError
+        If it leaves the picture.
+    """
+    star = chart.star
+    rim = np.linspace(0, 2 * np.pi, 64, endpoint=False)
+    circle = np.array([star.x, star.y]) + star.radius * np.stack([np.cos(rim), np.sin(rim)], axis=1)
+    shown = mapping(circle)
+    (left, top), (right, bottom) = np.floor(shown.min(axis=0)), np.ceil(shown.max(axis=0))
+    if min(left, top) < 0 or right > shape[1] or bottom > shape[0]:
+        raise PictureError("the star leaves the picture")
+    return int(left), int(top), int(right), int(bottom)
 
 
 def _modulation(values: Float64, angle: Float64, cycles: int) -> tuple[float, float]:

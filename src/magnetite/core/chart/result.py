@@ -11,6 +11,7 @@ import numpy as np
 
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
+from magnetite.core.chart.clipping import CLIPPED
 from magnetite.core.chart.colour import ColourError, ColourShift
 from magnetite.core.chart.design import Chart
 from magnetite.core.chart.marks import Found
@@ -66,10 +67,9 @@ class ChartMeasurement(Tabular):
 
     def rows(self) -> list[ChartRow]:
         """A row for each figure, with its 95 % interval where it has one."""
-        rows = [
-            _row("distortion in the corners", self.distortion, "%"),
-            _row("fall-off in the corners", self.falloff.corners, "%"),
-        ]
+        rows = [_row("distortion in the corners", self.distortion, "%")]
+        if (corners := self.falloff.corners) is not None:
+            rows.append(_row("fall-off in the corners", corners, "%"))
         if (black := self.tone.black_level) is not None:
             rows.append(_row("black level", black.scaled(100), "% of full scale"))
         rows += self._noise_rows()
@@ -173,6 +173,11 @@ class ChartMeasurement(Tabular):
     def remarks(self) -> tuple[str, ...]:
         """Notes on the figures, the last of them on processing that the figures show."""
         made = [*self.notes, *self._unreached()]
+        if self.colours is not None and self.colours.missing:
+            made.append(
+                f"{self.colours.missing} of {len(self.chart.colours)} colour patches left out of "
+                f"the colour errors: outside the picture, too small, or {CLIPPED}"
+            )
         edges = self.edge_response(COMPARED)
         if edges is not None and self.texture is not None:
             texture = self.texture.at(COMPARED)["cross spectrum"]
@@ -221,7 +226,7 @@ class ChartMeasurement(Tabular):
         return {
             "distortion": self.distortion.value,
             "distortion_interval": [self.distortion.low, self.distortion.high],
-            "falloff": _ends(self.falloff.corners),
+            "falloff": self.falloff.corners and _ends(self.falloff.corners),
             "tone": {
                 "kind": self.tone.kind,
                 "light": self.tone.light.tolist(),

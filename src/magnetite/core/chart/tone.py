@@ -13,6 +13,7 @@ import numpy as np
 
 from magnetite.core.arrays import Bools, Float64
 from magnetite.core.calibrate.fitting import Estimate
+from magnetite.core.chart.clipping import CLIPPED, at_the_ends, is_clipped
 from magnetite.core.chart.correlation import detrended, variance_of_means
 from magnetite.core.chart.design import Chart, Patch
 from magnetite.core.chart.mapping import Mapping
@@ -21,8 +22,6 @@ from magnetite.core.errors import PictureError
 
 #: Share of a patch's side that is measured, and smallest side of that, px.
 _INNER, _LEAST = 0.62, 6
-#: Share of the samples at the ends of the scale from which on a patch counts as clipped.
-_CLIPPED = 0.01
 #: Deviation from a straight line up to which the response is linear: a share of the light, and
 #: standard errors.
 _STRAIGHT, _ERRORS = 0.01, 4.0
@@ -57,8 +56,7 @@ class Level:
 
     def clipped(self, rounding: float) -> bool:
         """Whether samples reach the ends of the scale."""
-        ends = (self.samples <= 0) | (self.samples >= 1 - rounding / 2)
-        return bool(ends.mean(axis=(0, 1)).max() > _CLIPPED)
+        return is_clipped(at_the_ends(self.samples, rounding))
 
 
 #: Error of the slope (-3 a + 4 b - c) / 2 of three even steps, over that of b - a.
@@ -82,14 +80,14 @@ class Falloff:
         return np.asarray(1 + self._terms(points) @ self.coefficients)
 
     @property
-    def corners(self) -> Estimate:
-        """Mean loss of light in the corners, % of the middle's."""
+    def corners(self) -> Estimate | None:
+        """Mean loss of light in the corners, % of the middle's; None where it was not measured."""
+        if self.covariance is None:
+            return None
         w, h = self.width, self.height
         ends = np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float64)
         terms = self._terms(ends).mean(axis=0)
-        error = math.nan
-        if self.covariance is not None:
-            error = math.sqrt(float(terms @ self.covariance @ terms))
+        error = math.sqrt(float(terms @ self.covariance @ terms))
         return Estimate.of(-100 * float(terms @ self.coefficients), 100 * error)
 
     def _terms(self, points: Float64) -> Float64:
@@ -239,13 +237,17 @@ def measure_tone(
     height, width = pixels.shape[:2]
     levels, rising, notes = _usable_steps(pixels, chart, mapping, rounding)
     centres = np.array([mapping(np.array([one.patch.x, one.patch.y])) for one in levels])
-    grounds = [
-        (mapping(np.array([patch.x, patch.y])), samples.mean(axis=(0, 1)))
+    seen = [
+        Level(patch, samples)
         for patch in background_patches(chart)
         if (samples := samples_of(pixels, patch, mapping)) is not None
     ]
-    points = np.array([point for point, _ in grounds])
-    ground = np.array([mean for _, mean in grounds])
+    grounds = [one for one in seen if not one.clipped(rounding)]
+    if len(grounds) < len(seen):
+        words = f"parts of the background left out of the fall-off: {CLIPPED}"
+        notes.append(f"{len(seen) - len(grounds)} of {len(seen)} {words}")
+    points = np.array([mapping(np.array([one.patch.x, one.patch.y])) for one in grounds])
+    ground = np.array([one.mean for one in grounds])
     falloff = Falloff(np.zeros(4), width, height)
     shared = variance_of_means(
         detrended(one.samples[..., c]) for one in levels for c in range(pixels.shape[2])
@@ -288,10 +290,7 @@ def _usable_steps(
         levels.append(level)
         rising.append(last is None or _brighter(level, last))
         last = level if rising[-1] else last
-    for count, words in (
-        (outside, "outside the picture or too small"),
-        (clipped, "clipped at black or full scale"),
-    ):
+    for count, words in ((outside, "outside the picture or too small"), (clipped, CLIPPED)):
         if count:
             notes.append(_left_out(count, len(chart.steps), words))
     if sum(rising) < _LEAST_STEPS:
