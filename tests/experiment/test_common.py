@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 from typing import Any
 
 import pandas as pd
@@ -127,11 +126,10 @@ def test_failed_rows_do_not_change_the_order_of_the_plan() -> None:
     names = [key[0] for key, _ in run.split(["treatment name"])]
     assert names == ["plain", "smooth", "coded"]
     assert [key for key, _ in run.split(["reference"])] == [("r0",), ("r1",), ("r2",)]
-    more = run.frame[run.frame["treatment name"] == "coded"].assign(
-        **{"treatment name": "again", "label": "again", "bpp": run.frame["bpp"] / 2}
-    )
-    more.index += 0.5
-    behind = (more["reference"] == "r0") & (more["treatment"] == "dct step=4%")
-    both = replace(run, frame=pd.concat([run.frame, more[~behind]]).sort_index())
-    assert list(rate_curves(both, "psnr").curves) == ["coded", "again"]
+    every = partial_run(set(), failed=False).frame
+    coded = every[every["treatment name"] == "coded"]
+    again = coded.assign(**{"treatment name": "again", "bpp": coded["bpp"] / 2})
+    lost = coded.assign(status=["failed" if r == "r0" else "done" for r in coded["reference"]])
+    both = pd.concat([lost, again]).sort_index(kind="stable").reset_index(drop=True)
+    assert list(rate_curves(RunRows.of(both, ["psnr"]), "psnr").curves) == ["coded", "again"]
     assert interactions(run, "psnr").frame["group"].tolist()[:2] == ["noise (1)", "noise (2)"]

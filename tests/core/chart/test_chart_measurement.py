@@ -13,6 +13,7 @@ import magnetite
 from chart_shots import Array, corners_to, light_at, placed, shot, transfer
 from conftest import drawn_chart
 from magnetite.core.chart.design import Chart
+from magnetite.core.chart.falloff import Falloff
 from magnetite.core.chart.mapping import Mapping, fit_mapping, projected
 from magnetite.core.chart.marks import find
 from magnetite.core.chart.measurement import measure_chart
@@ -20,7 +21,6 @@ from magnetite.core.chart.record import as_record, of_record
 from magnetite.core.chart.resolution import measure_star
 from magnetite.core.chart.result import ChartMeasurement
 from magnetite.core.chart.texture import leaves_region, measure_texture, noise_spectrum
-from magnetite.core.chart.tone import Falloff
 from magnetite.core.errors import PictureError
 from magnetite.core.metrics.colour import ciede2000
 from magnetite.core.picture import Picture, as_picture

@@ -133,3 +133,13 @@ def test_intervals_of_the_noise_hold_for_95_percent_of_200_cameras(encoded: bool
     held = cameras(drawn_chart()[1], 200, 2, encoded=encoded)
     assert (held.mean(axis=0)[:2] >= 0.92).all()
     assert (held.mean(axis=0)[:2] <= 0.98).all()
+
+
+@pytest.mark.parametrize(("kind", "off"), [("linear", 20), ("srgb", 0)])
+def test_a_stated_response_that_the_steps_contradict_is_noted(kind: str, off: int) -> None:
+    """An encoded picture, whose steps all lie far from a line."""
+    picture, chart = drawn_chart()
+    mapping = Mapping(np.eye(3), 0.0, 0.0, chart.width, chart.height)
+    *_, notes = measure_tone(picture.pixels().astype(float), chart, mapping, kind, 1 / 65535)
+    assert [note.split(" gray")[0] for note in notes] == ([f"{off} of 20"] if off else [])
+    assert all(f"stated tone response, {kind}" in note for note in notes)

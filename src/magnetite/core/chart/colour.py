@@ -11,9 +11,10 @@ import numpy as np
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.chart.design import Chart
+from magnetite.core.chart.falloff import Falloff
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.marks import Found, dot_centre
-from magnetite.core.chart.tone import Falloff, Level, Tone, samples_of
+from magnetite.core.chart.tone import Level, Tone, samples_of
 from magnetite.core.errors import PictureError
 from magnetite.core.metrics.colour import ciede2000, lab_of_light
 

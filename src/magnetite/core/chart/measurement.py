@@ -13,6 +13,7 @@ from magnetite.core.chart.clipping import at_the_ends, check_unclipped
 from magnetite.core.chart.colour import measure_colour_shift, measure_colours
 from magnetite.core.chart.correlation import detrended
 from magnetite.core.chart.design import Chart
+from magnetite.core.chart.falloff import Falloff, background_patches
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.marks import find
 from magnetite.core.chart.noise import NoiseModel, measure_noise
@@ -24,7 +25,7 @@ from magnetite.core.chart.resolution import (
 )
 from magnetite.core.chart.result import ChartMeasurement
 from magnetite.core.chart.texture import Texture, leaves_region, measure_texture, noise_spectrum
-from magnetite.core.chart.tone import Falloff, Tone, background_patches, measure_tone, samples_of
+from magnetite.core.chart.tone import Tone, measure_tone, samples_of
 from magnetite.core.errors import PictureError, check_choice
 from magnetite.core.picture import Picture, luma
 

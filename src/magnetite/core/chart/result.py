@@ -14,11 +14,12 @@ from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
 from magnetite.core.chart.clipping import CLIPPED
 from magnetite.core.chart.colour import ColourError, ColourShift
 from magnetite.core.chart.design import Chart
+from magnetite.core.chart.falloff import Falloff
 from magnetite.core.chart.marks import Found
 from magnetite.core.chart.noise import NoiseModel
 from magnetite.core.chart.resolution import FieldEdge, StarResponse
 from magnetite.core.chart.texture import Texture
-from magnetite.core.chart.tone import Falloff, Tone
+from magnetite.core.chart.tone import Tone
 from magnetite.core.edges.slanted_edge import Edge
 from magnetite.core.picture.frame import Frame
 from magnetite.core.table import Tabular
