@@ -281,6 +281,10 @@ def test_the_dry_run_says_the_size(run: Run, folder: Path) -> None:
     done = run("run", "plan.toml", "--dry")
     assert done.stdout.startswith(f"{ROWS} rows of 3 figures: 3 references, 2 repeats")
     assert not (folder / "plan").exists()
+    # Rounding alone draws no random numbers, and is done once; dithered it does.
+    for step, more in (("quantize bits=6", 0), ("quantize bits=6 dither=triangular", 3 * 6)):
+        (folder / "plan.toml").write_text(PLAN.replace('clean = "nothing"', f'clean = "{step}"'))
+        assert run("run", "plan.toml", "--dry").stdout.startswith(f"{ROWS + more} rows of")
 
 
 def test_the_starter_runs_as_it_is(run: Run, tmp_path: Path) -> None:

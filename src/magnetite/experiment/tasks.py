@@ -202,7 +202,7 @@ def cells_of(plan: Plan, references: Sequence[Reference], files: DiskFiles) -> I
     for reference in references:
         for degradation_name, chains in degradations.items():
             for chain, makers in chains:
-                draws = _draws(chain)
+                draws = chain is not None and chain.draws
                 for repeat in range(plan.repeats if draws else 1):
                     seed = plan.seed + repeat if draws else 0
                     cells = [
@@ -273,7 +273,3 @@ def chains_of(job: Job, references: Sequence[Reference]) -> Iterator[Chain | Non
     for _, degradation, cells in job.groups(references[:1]):
         yield degradation
         yield from (treatment for _, treatment in cells)
-
-
-def _draws(chain: Chain | None) -> bool:
-    return chain is not None and any("rng" in step.method.inputs for step in chain.steps)

@@ -19,6 +19,7 @@ from magnetite.core.chain.notation import parse_chain, parse_step
 from magnetite.core.errors import ChainError
 from magnetite.core.methods.catalogue import every
 from magnetite.core.methods.declarations import Method, Metric
+from magnetite.core.methods.parameters import Choice
 from magnetite.core.picture import Frame, Picture, as_picture
 from magnetite.external import declare
 
@@ -100,8 +101,9 @@ def test_nothing_beyond_the_reach_matters(text: str) -> None:
     ("gaussian-noise snr=20dB", 0, True, True),
     ("gaussian-blur sigma=2px", 9, False, False),
     ("gaussian-blur sigma=2px boundary=wrap", None, False, False),
-    ("quantize bits=4 dither=error-diffusion", None, True, False),
-    ("quantize bits=4 design=lloyd-max", 0, True, True),
+    ("quantize bits=4 dither=error-diffusion", None, False, False),
+    ("quantize bits=4 dither=triangular", 0, True, False),
+    ("quantize bits=4 design=lloyd-max", 0, False, True),
     ("psf-blur kernel=k.npy", 3, False, False),
     ("median size=5", 2, False, False),
     ("bm3d", None, False, False),
@@ -111,6 +113,29 @@ def test_a_bound_step_says_what_it_needs(
 ) -> None:
     step = bound(text)
     assert (step.reach, step.draws, step.needs_statistics) == (reach, draws, statistics)
+
+
+def examples_of_draws() -> list[str]:
+    """The example of every degradation, alone and with each word of its choices."""
+    made = []
+    for method in every("degradation"):
+        example = on_gray(method)
+        choices = {key: p.kind.words for key, p in method.parameters.items()
+                   if isinstance(p.kind, Choice) and f" {key}=" not in example}  # fmt: skip
+        made += [example, *(f"{example} {k}={word}" for k, words in choices.items()
+                            for word in words)]  # fmt: skip
+    return made
+
+
+@pytest.mark.parametrize("text", examples_of_draws())
+def test_steps_that_draw_differ_with_the_seed_and_others_take_none(text: str) -> None:
+    colours = 3 if bound(text).method.colour.value == "colour pictures only" else 1
+    step = bound(text, Frame(24, 30, colours, "gray" if colours == 1 else "rgb", 8))
+    pixels = 0.2 + 0.6 * texture(24, 30, colours if colours > 1 else None).astype(np.float32)
+    seeds = [[np.random.default_rng(seed)] if step.draws else [] for seed in (1, 2)]
+    one, two = (step.call(pixels, *drawn) for drawn in seeds)
+    assert step.step.draws == step.draws
+    assert np.array_equal(one, two) != step.draws
 
 
 @pytest.mark.parametrize(

@@ -69,7 +69,7 @@ class Bound:
     @property
     def draws(self) -> bool:
         """Whether it draws random numbers."""
-        return "rng" in self.method.inputs
+        return self.method.draws_with(self.settings)
 
     @property
     def needs_statistics(self) -> bool:

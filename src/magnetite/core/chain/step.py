@@ -80,6 +80,13 @@ class Step:
         return " ".join(words)
 
     @property
+    def draws(self) -> bool:
+        """Whether it draws random numbers."""
+        parameters = self.method.parameters
+        given = {parameters[key].name: value for key, value in self.settings}
+        return self.method.draws_with(self.method.defaults | given)
+
+    @property
     def files(self) -> list[str]:
         """Names of the files that settings read."""
         return [
@@ -127,6 +134,11 @@ class Chain:
     def takes_known(self) -> bool:
         """Whether a setting is to be taken from a certificate."""
         return any(value is KNOWN for step in self.steps for _, value in step.settings)
+
+    @property
+    def draws(self) -> bool:
+        """Whether a step draws random numbers."""
+        return any(step.draws for step in self.steps)
 
     @property
     def files(self) -> list[str]:

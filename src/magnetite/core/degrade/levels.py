@@ -184,6 +184,7 @@ def _reach_of_dither(*, dither: Dither, **_: object) -> int | None:
     survey=_survey_quantize,
     reach=_reach_of_dither,
     draws_by="shape",
+    draws=lambda *, dither, **_: dither in ("rectangular", "triangular"),
     statistics=lambda *, design, **_: design != "uniform",
 )
 def quantize(

@@ -109,6 +109,7 @@ def degradation(
     certify: Callable[..., Any] | None = None,
     survey: Callable[..., Any] | None = None,
     draws_by: DrawsBy = "picture",
+    draws: Callable[..., bool] | None = None,
     gives: Colour | None = None,
     gives_light: Light | None = None,
     linear: bool = False,
@@ -119,7 +120,8 @@ def degradation(
     Without an argument `rng` it draws no random numbers. `certify(change, **settings)` measures
     its effect on a whole picture, `survey(before, **settings)` band by band (see
     `degrade.certify`); where both are there, a survey of None leaves it to `certify`.
-    `draws_by` says on which facts its random numbers depend, `gives` the colour of the result
+    `draws_by` says on which facts its random numbers depend, `draws(**settings)` whether it draws
+    any, where that depends on settings, `gives` the colour of the result
     where it is another one, `gives_light` its relation to light likewise; `linear` that it is
     only right in linear light. Of the settings `one_of`, exactly one must be given.
     """
@@ -127,7 +129,7 @@ def degradation(
         Degradation, "degradation", name,
         lambda given: _lift_pixels(given, colour), needs, summary=summary, colour=colour,
         source=source, one_of=one_of, certify=certify, survey=survey,
-        draws_by=draws_by, gives=gives, gives_light=gives_light, linear=linear,
+        draws_by=draws_by, draws=draws, gives=gives, gives_light=gives_light, linear=linear,
     )  # fmt: skip
 
 

@@ -110,6 +110,10 @@ class Method:
         """Whether it needs figures of the whole picture with these settings."""
         return self.statistics(**settings) if callable(self.statistics) else self.statistics
 
+    def draws_with(self, settings: Mapping[str, Any]) -> bool:
+        """Whether it draws random numbers with these settings, all by the function's names."""
+        return "rng" in self.inputs
+
     def memory_of(self, settings: Mapping[str, Any]) -> float:
         """Bytes that it takes at most for each sample with these settings."""
         return self.memory(**settings) if callable(self.memory) else self.memory
@@ -160,12 +164,17 @@ class Degradation(Method):
     #: `survey(before, **settings)`: band by band; None where these settings need the whole.
     survey: Callable[..., Any] | None = field(default=None, repr=False)
     draws_by: DrawsBy = field(default="picture", repr=False)
+    #: `draws(**settings)`: whether it draws random numbers; None: if it takes a generator.
+    draws: Callable[..., bool] | None = field(default=None, repr=False)
     #: Colour of the result, where it is another one.
     gives: Colour | None = field(default=None, repr=False)
     #: Relation of the result to light, where it is another one than before.
     gives_light: Light | None = field(default=None, repr=False)
     #: Whether it is only right in linear light.
     linear: bool = field(default=False, repr=False)
+
+    def draws_with(self, settings: Mapping[str, Any]) -> bool:
+        return super().draws_with(settings) if self.draws is None else self.draws(**settings)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
