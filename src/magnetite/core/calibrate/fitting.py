@@ -44,6 +44,15 @@ class Estimate:
         ends = (self.value, self.low, self.high)
         return Estimate(*(math.nan if math.isnan(x) else math.sqrt(max(0.0, x)) for x in ends))
 
+    def over(self, divisor: Estimate) -> Estimate:
+        """This positive figure over an independent, positive one: relative errors in quadrature."""
+        ratio = self.value / divisor.value
+        share = (divisor.high - divisor.low) / 2 / divisor.value
+        below, above = (
+            math.hypot((end - self.value) / self.value, share) for end in (self.low, self.high)
+        )
+        return Estimate(ratio, ratio * (1 - below), ratio * (1 + above))
+
     def under(self, numerator: float) -> Estimate:
         """An exact, positive numerator over this positive figure; no upper end if it may be 0."""
         high = math.inf if self.low <= 0 else numerator / self.low

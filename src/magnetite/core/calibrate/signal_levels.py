@@ -87,7 +87,7 @@ def without_row_means(products: Float32) -> Float32:
 
 def row_noise(deviations: Sequence[Float32]) -> Estimate | None:
     """Sd of the rows' own offsets, dn, if it stands out from that of independent samples."""
-    excess, errors = [], []
+    excess, of_samples, shares = [], [], []
     for deviation in deviations:
         free = len(deviation) - 1
         rows = deviation.mean(axis=(2, 3), dtype=np.float64)
@@ -95,12 +95,22 @@ def row_noise(deviations: Sequence[Float32]) -> Estimate | None:
         if width < 2:
             return None
         total = float(np.vdot(deviation, deviation)) / (free * deviation[0].size)
+        if total == 0:
+            continue
         measured = float((rows**2).sum()) / (free * rows.shape[1])
         # The samples' own variance is the total less that of the rows' offsets.
         excess.append((measured - total / width) / (1 - 1 / width))
-        errors.append(measured * math.sqrt(2 / (free * rows.shape[1])))
-    weights = 1 / np.square(errors)
-    mean = float((weights * excess).sum() / weights.sum())
+        of_samples.append(max(0.0, total - excess[-1]) / width)
+        shares.append(math.sqrt(2 / (free * rows.shape[1])))
+    if not excess:
+        return None
+    mean = float(np.mean(excess))
+    # Errors by the common mean: by each level's own, those that are small by chance would weigh
+    # most.
+    for _ in range(_ROUNDS):
+        errors = np.array(shares) * (max(0.0, mean) + np.array(of_samples))
+        weights = 1 / np.square(errors)
+        mean = float((weights * excess).sum() / weights.sum())
     error = float(weights.sum() ** -0.5)
     return Estimate.of(mean, error).root() if mean > _LEAST_ERRORS * error else None
 

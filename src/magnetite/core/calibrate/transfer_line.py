@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -59,6 +59,9 @@ class PhotonTransfer(Tabular):
     #: PRNU as a share of the signal, DSNU in electrons; None where they cannot be measured.
     prnu: Estimate | None
     dsnu: Estimate | None
+    #: Read noise and DSNU in the samples' unit: without the error of the gain.
+    read_samples: Estimate
+    dsnu_samples: Estimate | None
     flat_fields: int
     points: Points
     line: Line
@@ -84,11 +87,11 @@ class PhotonTransfer(Tabular):
             ("gain", f"{self.unit}/e", self.gain),
             ("full well (at full scale)", "e", self.full_well),
             ("read noise", "e", self.read),
-            ("read noise", self.unit, self.read.scaled(self.gain.value)),
+            ("read noise", self.unit, self.read_samples),
             ("row noise", "e", self.row),
             ("PRNU", "%", self.prnu and self.prnu.scaled(100)),
             ("DSNU", "e", self.dsnu),
-            ("DSNU", self.unit, self.dsnu and self.dsnu.scaled(self.gain.value)),
+            ("DSNU", self.unit, self.dsnu_samples),
         ]
         return [
             EstimateRow(figure, estimate.value, estimate.low, estimate.high, unit)
@@ -170,7 +173,11 @@ def _transfer(
     dark = _stack(sorted(darks, key=lambda d: d.digest()), black) if len(darks) > 1 else None
     every = stacks if dark is None else [*stacks, dark]
     signals = [stack.mean(axis=0) for stack in every]
-    evens = [is_even(by_colour(signal) if mosaic else signal) for signal in signals]
+    # Frames without light show no scene that could be brighter in one of them.
+    evens = [
+        stack is dark or is_even(by_colour(signal) if mosaic else signal)
+        for stack, signal in zip(every, signals, strict=True)
+    ]
     seen = zip(every, signals, evens, strict=True)
     deviations = [_deviation(stack, signal, even) for stack, signal, even in seen]
     row = row_noise(deviations)
@@ -201,9 +208,11 @@ def _transfer(
         gain=gain,
         full_well=gain.under(frames[0].full_scale - black),
         read=read,
-        row=None if row is None else row.scaled(1 / gain.value),
+        row=None if row is None else row.over(gain),
         prnu=pattern.prnu,
-        dsnu=None if pattern.dsnu is None else pattern.dsnu.scaled(1 / gain.value),
+        dsnu=None if pattern.dsnu is None else pattern.dsnu.over(gain),
+        read_samples=line.intercept.shifted(-rounding).root(),
+        dsnu_samples=pattern.dsnu,
         flat_fields=pattern.flat_fields,
         points=points,
         line=line,
@@ -279,15 +288,11 @@ def _with_any_black(found: PhotonTransfer, other: PhotonTransfer, darkest: float
             return None
         return Estimate(one.value, min(one.low, two.low), max(one.high, two.high))
 
-    full_well, read = both(found.full_well, other.full_well), both(found.read, other.read)
-    assert full_well is not None
-    assert read is not None
+    figures = ("full_well", "read", "read_samples", "prnu", "dsnu", "dsnu_samples")
+    wide: dict[str, Any] = {k: both(getattr(found, k), getattr(other, k)) for k in figures}
     return replace(
         found,
-        full_well=full_well,
-        read=read,
-        prnu=both(found.prnu, other.prnu),
-        dsnu=both(found.dsnu, other.dsnu),
+        **wide,
         remarks=(
             f"the black level is taken for 0, and the intervals reach over all levels up to "
             f"{significant(darkest, 4)} {found.unit}: frames without light (--dark), or the level "
