@@ -25,8 +25,14 @@ LEAST_CORRELATION = 0.75
 
 
 def mean_with_interval(values: Float64) -> Estimate:
-    """Mean of values, shape (n,), with its 95 % interval (see `interval`); without ends for one."""
+    """Mean of values, shape (n,), with its 95 % interval (see `interval`).
+
+    Without ends for a single value, and for values that are all the same: of the few steps of a
+    scale several raters choose one by chance, and that does not make the mean certain.
+    """
     found = interval(values.tolist())
+    if not np.ptp(values) > 0:
+        return Estimate(found.mean, math.nan, math.nan)
     return Estimate(found.mean, found.low, found.high)
 
 
