@@ -16,7 +16,7 @@ from magnetite.core.curves.study import activity_of
 from magnetite.core.errors import InputError
 from magnetite.core.operations.aim import Target
 from magnetite.core.picture import Picture
-from magnetite.core.quantities import abbreviated, counted
+from magnetite.core.quantities import abbreviated, counted, figure
 from magnetite.experiment.rates import curve_labels
 from magnetite.experiment.results import RunRows, RunTable, better_of
 
@@ -83,7 +83,12 @@ def predicted_rates(
     made: list[tuple[Any, ...]] = []
     notes = list(rows.omissions())
     for degradation, name, group, own in _alike(rows, label, pictures):
-        known, unknown = _rates(group, label, need.value, better)
+        known, unknown, short = _rates(group, label, need.value, better)
+        if short:
+            notes.append(
+                f"{name} after {degradation}: {counted(short, 'reference')} with fewer than "
+                f"{_POINTS} rates left out"
+            )
         if len(known) < 3:
             continue
         if unknown:
@@ -104,6 +109,7 @@ def predicted_rates(
             f"no treatment has curves of {_POINTS} rates or more that reach {need} on three "
             "references like the pictures: sweep a codec in the plan"
         )
+    notes += _extrapolated(rows, pictures)
     predicted = {row[0] for row in made}
     if lost := [one.name for one in pictures if one.name not in predicted]:
         notes.append(f"{abbreviated(lost)}: no rate, for fewer than three references of the same "
@@ -122,6 +128,19 @@ def predicted_rates(
         "follows from their activity",
         tuple(notes),
     )  # fmt: skip
+
+
+def _extrapolated(rows: RunRows, pictures: Sequence[NewPicture]) -> Iterator[str]:
+    """A sentence on each picture whose activity none of the references of its kind exceeds."""
+    frame = rows.frame.assign(kind=_kinds(rows))
+    for one in pictures:
+        known = frame[frame["kind"] == one.kind]["reference activity"].dropna()
+        if len(known) and not known.min() <= one.activity <= known.max():
+            yield (
+                f"{one.name}: its activity, {figure(one.activity)} dn, lies beyond those of the "
+                f"references, {figure(known.min())} to {figure(known.max())} dn: it may not be of "
+                "their kind, and the rate is extrapolated"
+            )
 
 
 def known_pictures(pictures: Sequence[NewPicture], digests: Mapping[str, str]) -> Iterator[str]:
@@ -151,7 +170,7 @@ def _alike(
     rows: RunRows, label: str, pictures: Sequence[NewPicture]
 ) -> Iterator[tuple[str, str, Any, list[NewPicture]]]:
     """Degradation, curve, their rows of references of one kind, and the pictures of it."""
-    kinds = list(zip(rows.frame["channels"], rows.frame["bits"].fillna(0).astype(int), strict=True))
+    kinds = _kinds(rows)
     for one in pictures:
         if one.kind not in kinds:
             raise InputError(
@@ -169,18 +188,27 @@ def _alike(
             yield degradation, name, group, own
 
 
+def _kinds(rows: RunRows) -> list[tuple[int, int]]:
+    """Channels and depth of each row's reference, 0 of float samples."""
+    bits = rows.frame["bits"].fillna(0).astype(int)
+    return list(zip(rows.frame["channels"], bits, strict=True))
+
+
 def _described(channels: int, bits: int) -> str:
     return f"{counted(channels, 'channel')} of {f'{bits} bits' if bits else 'float samples'}"
 
 
 def _rates(
     group: Any, label: str, value: float, better: Better
-) -> tuple[list[tuple[float, float]], int]:
-    """Activity and rate of the references that meet a value, and the number of the others."""
-    known, unknown = [], 0
+) -> tuple[list[tuple[float, float]], int, int]:
+    """Activity and rate of the references that meet a value, the number of those that do not, and
+    of those with too few rates.
+    """
+    known, unknown, short = [], 0, 0
     for _, own in group.groupby("reference", sort=False):
         points = own.groupby("treatment", sort=False)[["bpp", label]].mean()
         if len(points) < _POINTS or own["reference activity"].isna().any():
+            short += 1
             continue
         curve = list(zip(points["bpp"].tolist(), points[label].tolist(), strict=True))
         rate = None
@@ -190,4 +218,4 @@ def _rates(
             unknown += 1
         else:
             known.append((max(float(own["reference activity"].iloc[0]), 1e-6), rate))
-    return known, unknown
+    return known, unknown, short
