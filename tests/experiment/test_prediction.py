@@ -115,7 +115,8 @@ def test_only_references_like_a_picture_count() -> None:
     frame = made.frame.set_index("picture")
     assert dict(frame["references"]) == {"g": 4, "c": 3, "w": 3}
     assert dict(frame["bpp"]) == pytest.approx({"g": 1.0, "c": 3.0, "w": 5.25})
-    assert [note for note in made.notes if "beyond" in note][0].startswith("w: its activity, 3.500")
+    beyond = next(note for note in made.notes if "beyond" in note)
+    assert beyond.startswith("w: its activity, 3.500")
     assert "d: no rate, for fewer than three references of the same channels and depth" in (
         " ".join(made.notes)
     )
