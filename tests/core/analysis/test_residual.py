@@ -253,3 +253,33 @@ def test_edges_are_followed_at_clear_positions_alone() -> None:
     clear[8:30, 9:41] = True
     strengths = [np.log(x[clear] + _FLOOR * x[clear].mean()) for x in (one, two)]
     assert _edges(difference, restored, clear) == pytest.approx(np.corrcoef(*strengths)[0, 1])
+
+
+def test_black_surroundings_change_no_verdict() -> None:
+    """Two thirds of the picture are black without noise; the rest is the same picture."""
+    scene = SCENES[2].picture(160, 128, 3)
+    noisy = magnetite.degrade(scene, "gaussian-noise sd=10dn", seed=1).picture
+    after = magnetite.restore(noisy, "sliding-dct sd=10dn").picture
+
+    def surrounded(picture: Picture) -> Picture:
+        samples = np.zeros((256, 240, 3), np.uint8)
+        samples[60:188, 40:200] = picture.samples
+        return as_picture(samples)
+
+    plain = judged(noisy, after)
+    found = judged(surrounded(noisy), surrounded(after))
+    assert found.verdict == plain.verdict
+    assert found.edges == pytest.approx(plain.edges, abs=0.2)
+    assert found.noise.sd == pytest.approx(plain.noise.sd, rel=0.1)
+    names = "residual-structure,residual-whiteness"
+    noise = as_picture(np.full((128, 160), 90, np.uint8))
+    white = magnetite.degrade(noise, "gaussian-noise sd=10dn", seed=4).picture
+    black = np.zeros((256, 320), np.uint8)
+    pair = []
+    for picture in (noise, white):
+        samples = black.copy()
+        samples[60:188, 80:240] = picture.samples
+        pair.append(as_picture(samples))
+    inner, outer = (magnetite.score(*two, names) for two in ((noise, white), pair))
+    assert outer["residual-structure"] == pytest.approx(inner["residual-structure"], abs=0.003)
+    assert outer["residual-whiteness"] == pytest.approx(inner["residual-whiteness"], abs=0.25)

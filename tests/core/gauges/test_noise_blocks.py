@@ -145,3 +145,19 @@ def test_sizes_and_depths_agree() -> None:
     assert found["noise-blocks"] == pytest.approx(7, rel=0.03)
     low, high = map(float, re.findall(r"([\d.]+) to ([\d.]+) dn", found.remarks[-1])[0])
     assert 0.9 * 7 < low <= found["noise-blocks"] <= high < 1.1 * 7
+
+
+@pytest.mark.parametrize("level", [-60, 320])
+@pytest.mark.parametrize("share", [0.3, 0.6, 0.9])
+def test_clipped_samples_are_no_proof_of_little_noise(level: float, share: float) -> None:
+    """A picture in black surroundings, or overexposed for the most part, with noise of 8 dn."""
+    rng = np.random.default_rng(1)
+    row, column = np.mgrid[:256, :240]
+    light = np.where(row < share * 256, level, 120 + 30 * np.sin(column / 30))
+    samples = np.rint(light + rng.normal(0, 8, light.shape)).clip(0, 255)
+    found = noise_estimate(samples / 255)
+    assert found.low * 255 < 8.4
+    assert found.high * 255 > 7.6
+    assert found.sd * 255 == pytest.approx(8, rel=0.06)
+    # Graphics on white, of flat areas alone, have none.
+    assert noise_estimate(np.where(samples < 255, 90, samples) / 255) == (0, 0, 0)

@@ -22,7 +22,7 @@ _FEWEST, _GROUPS = 16, 16
 #: A block whose texture exceeds this multiple of its group's median belongs to no group.
 _OUTLYING = 6.0
 #: Share of blocks free of clipped samples from which on the others are left out.
-_LEAST_CLEAR = 0.1
+_LEAST_CLEAR = 0.02
 #: Leakage differs from block to block by about this share of it: the model's own error.
 _MODEL_ERROR = 0.2
 #: Noise is distinct from texture where the lower end of the interval is this share of the estimate.
@@ -87,7 +87,8 @@ def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     blocks; where T does not differ, it is that of a spectrum `f^-g`, g from 1 to 4, or 0. Sorting
     by one half of the low frequencies and measuring T by the other keeps the sorting from
     biasing T. Where most of the finest diagonal coefficients are 0, as in graphics and pictures of
-    few levels, the estimate is 0. The interval spans the b that remain possible, and the sampling
+    few levels, the estimate is 0; those of clipped samples, which show no noise, do not count. The
+    interval spans the b that remain possible, and the sampling
     error of H.
 
     Parameters
@@ -113,7 +114,7 @@ def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     our own.
     """
     blocks = sampled_blocks(pixels, peak=peak)
-    changes = np.abs(diagonals(np.asarray(pixels)))
+    changes = _changes(np.asarray(pixels), peak)
     if 2 * np.count_nonzero(changes > _ROUNDING_ERROR * peak) < changes.size:
         return NoiseEstimate(0.0, 0.0, 0.0)
     return blocks.noise()
@@ -129,6 +130,18 @@ class _Side(NamedTuple):
     spread: float
     #: The blocks.
     quarter: Indices
+
+
+def _changes(pixels: Pixels, peak: float) -> Pixels:
+    """Sizes of the finest diagonal coefficients of samples that are not clipped, if there are any.
+
+    Others are 0 whatever the noise, as in the black surroundings of a picture.
+    """
+    changes = np.abs(diagonals(pixels))
+    rows, columns = (2 * n for n in changes.shape)
+    within = ((pixels > 0) & (pixels < peak))[:rows, :columns]
+    clear = within[::2, ::2] & within[::2, 1::2] & within[1::2, ::2] & within[1::2, 1::2]
+    return changes[clear] if np.count_nonzero(clear) > _LEAST_CLEAR * clear.size else changes
 
 
 class SampledBlocks(NamedTuple):
@@ -211,7 +224,7 @@ def _quantile(share: float, means: Float64, weights: Float64, error: float) -> f
 def sampled_blocks(*planes: Pixels, peak: float = 1.0) -> SampledBlocks:
     """Up to 8,000 blocks of 8x8, spread evenly, in which the first plane is not clipped.
 
-    Clipped blocks are kept where more than nine tenths of them are.
+    Clipped blocks are kept where fewer than 2 % are free of clipped samples.
 
     Raises
     ------

@@ -76,7 +76,8 @@ def noise_wavelet(
     texture counts as noise as far as it fills more than half of the picture.
 
     The resolution is 0.37 of a step, `1 / (4 * 0.6745)`: where more than half of the d are 0 the
-    noise lies below the picture's resolution, and the figure is 0. The step is that of the
+    noise lies below the picture's resolution, and the figure is 0; flat and clipped samples
+    count, which `noise-blocks` leaves out. The step is that of the
     samples, not of the file: 8 bits stored as 16 give the figure of 8 bits. 0 below the resolution
     of the digital numbers: where all samples lie on the levels of a smaller depth of 8 to 16 bits,
     of that depth.

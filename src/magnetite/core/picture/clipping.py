@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from magnetite.core.arrays import Mask, Pixels
+from magnetite.core.arrays import Bools, Mask, Pixels
 from magnetite.core.compute.filters import convolve_separable
 
 #: Signals within this many sd of the noise from an end are taken to be clipped now and then.
@@ -39,7 +39,8 @@ def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
         high = max(float(one.max()), float(two.max())) == peak
         if not (low or high):
             continue
-        reach = _REACH * _noise(one - two)
+        at_ends = (one <= 0) | (one >= peak) | (two <= 0) | (two >= peak)
+        reach = _REACH * _noise(one - two, at_ends)
         if not 0 < reach < np.inf:
             continue
         signal = convolve_separable((one + two) / 2, np.full(_WINDOW, 1 / _WINDOW))
@@ -52,14 +53,22 @@ def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
     return clear
 
 
-def _noise(difference: Pixels) -> float:
-    """Sd of the noise in a difference, by the median of its diagonal Haar coefficients."""
-    rows, columns = (n // 2 * 2 for n in difference.shape)
-    if min(rows, columns) < 2:
+def _noise(difference: Pixels, at_ends: Bools) -> float:
+    """Sd of the noise in a difference, by the median of its diagonal Haar coefficients.
+
+    Those of samples at the ends do not count, if there are others: of a picture in black
+    surroundings most would be 0.
+    """
+    if min(difference.shape) < 2:
         return 0.0
-    d = difference[:rows, :columns]
-    diagonal = (d[::2, ::2] - d[::2, 1::2] - d[1::2, ::2] + d[1::2, 1::2]) / 2
-    return float(np.median(np.abs(diagonal))) / _NORMAL_MEDIAN
+    rows, columns = (n // 2 * 2 for n in difference.shape)
+    fours, ended = (
+        np.stack([p[i:rows:2, j:columns:2] for i in (0, 1) for j in (0, 1)])
+        for p in (difference, at_ends)
+    )
+    diagonal = np.abs(fours[0] - fours[1] - fours[2] + fours[3]) / 2
+    inside = ~ended.any(axis=0)
+    return float(np.median(diagonal[inside] if inside.any() else diagonal)) / _NORMAL_MEDIAN
 
 
 def _planes(pixels: Pixels) -> list[Pixels]:
