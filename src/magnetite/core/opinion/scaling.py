@@ -11,7 +11,7 @@ from typing import Literal
 
 import numpy as np
 
-from magnetite.core.arrays import Float64
+from magnetite.core.arrays import Bools, Float64
 from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
 
 Model = Literal["bradley-terry", "thurstone"]
@@ -33,7 +33,7 @@ def scale_values(wins: Float64, model: Model = "thurstone") -> Float64:
 
     Parameters
     ----------
-    wins : float array, shape (n, n)
+    wins : float array, shape (..., n, n)
         How often the row's picture was preferred to the column's; a tie is half a win for each.
         All pictures are connected by comparisons.
     model : "thurstone" or "bradley-terry"
@@ -41,39 +41,44 @@ def scale_values(wins: Float64, model: Model = "thurstone") -> Float64:
 
     Returns
     -------
-    float array, shape (n,)
+    float array, shape (..., n)
     """
     return _fitted(wins, model)[0]
 
 
 def _fitted(wins: Float64, model: Model) -> tuple[Float64, Float64]:
-    """Scale values in JND, and their covariance by the model's information."""
-    total = wins + wins.T
-    values = np.zeros(len(wins))
+    """Scale values in JND, and their covariance by the model's information.
+
+    Of wins of shape (..., n, n): shapes (..., n) and (..., n, n).
+    """
+    total = wins + wins.swapaxes(-1, -2)
+    values = np.zeros(wins.shape[:-1])
     for _ in range(_STEPS):
-        difference = values[:, np.newaxis] - values
+        difference = values[..., np.newaxis] - values[..., np.newaxis, :]
         chance, density = _chance(difference, model)
         spread = np.maximum(chance * (1 - chance), 1e-12)
         weight = total * density**2 / spread
-        inverse = _inverse(np.diag(weight.sum(axis=1)) - weight)
-        own = np.diag(inverse)
-        leverage = weight * (own[:, np.newaxis] + own - 2 * inverse)
+        inverse = _inverse(weight.sum(axis=-1)[..., np.newaxis] * np.eye(wins.shape[-1]) - weight)
+        own = np.diagonal(inverse, axis1=-2, axis2=-1)
+        leverage = weight * (own[..., np.newaxis] + own[..., np.newaxis, :] - 2 * inverse)
         counted = wins + leverage / 2
         residual = (counted - (total + leverage) * chance) * density / spread
-        move = inverse @ residual.sum(axis=1)
-        values = values + move / max(1.0, float(np.abs(move).max()))
-        if np.abs(move).max() < _ENOUGH:
+        move = (inverse @ residual.sum(axis=-1)[..., np.newaxis])[..., 0]
+        largest = np.abs(move).max(axis=-1, keepdims=True)
+        values = values + move / np.maximum(1.0, largest)
+        if largest.max(initial=0.0) < _ENOUGH:
             break
     unit = _JND[model]
-    return np.asarray((values - values.mean()) / unit), inverse / unit**2
+    centred = values - values.mean(axis=-1, keepdims=True)
+    return np.asarray(centred / unit), inverse / unit**2
 
 
 def _inverse(information: Float64) -> Float64:
     """Inverse for values whose sum is 0: a matrix of ones fixes their level."""
-    count = len(information)
-    level = float(np.trace(information)) / count**2 or 1.0
-    ones = np.full((count, count), level)
-    return np.asarray(np.linalg.inv(information + ones) - 1 / (level * count**2))
+    count = information.shape[-1]
+    level = np.trace(information, axis1=-2, axis2=-1)[..., np.newaxis, np.newaxis] / count**2
+    level = np.where(level == 0, 1.0, level)
+    return np.asarray(np.linalg.inv(information + level) - 1 / (level * count**2))
 
 
 def _chance(difference: Float64, model: Model) -> tuple[Float64, Float64]:
@@ -93,11 +98,13 @@ def chances(values: Float64, model: Model = "thurstone") -> Float64:
     return _chance(np.asarray(difference), model)[0]
 
 
-def connected(wins: Float64) -> bool:
-    """Whether comparisons connect all pictures."""
-    from scipy.sparse.csgraph import connected_components
-
-    return int(connected_components(wins + wins.T > 0, directed=False)[0]) == 1
+def connected(wins: Float64) -> Bools:
+    """Whether comparisons connect all pictures, for wins of shape (..., n, n)."""
+    count = wins.shape[-1]
+    reached = (wins + wins.swapaxes(-1, -2) > 0) | np.eye(count, dtype=bool)
+    for _ in range(count.bit_length()):  # paths of twice the length each time
+        reached = reached @ reached
+    return np.asarray(reached.all(axis=(-2, -1)))
 
 
 def scale_intervals(
@@ -121,18 +128,15 @@ def scale_intervals(
 
     def anchored(wins: Float64) -> Float64:
         values = scale_values(wins, model)
-        return values if zero is None else values - values[zero]
+        return values if zero is None else values - values[..., zero : zero + 1]
 
     every, count = by_rater.sum(axis=0), len(by_rater)
     values, covariance = anchored(every), _fitted(every, model)[1]
     if count < 2:
         return [Estimate(float(value), math.nan, math.nan) for value in values]
     rng = np.random.default_rng(0)
-    drawn: list[Float64] = []
-    for _ in range(_DRAWS):
-        wins = by_rater[rng.integers(0, count, count)].sum(axis=0)
-        if connected(wins):
-            drawn.append(anchored(wins))
+    wins = by_rater[rng.integers(0, count, (_DRAWS, count))].sum(axis=1)
+    drawn = anchored(wins[connected(wins)])
     size = len(values)
     shift = np.eye(size) - (1 / size if zero is None else np.eye(size)[zero])
     least = np.sqrt(np.diag(shift @ covariance @ shift.T).clip(0))
@@ -140,7 +144,7 @@ def scale_intervals(
     # early few draws connect all pictures, which say little of their spread.
     some, freedom = least > 0, (count - 1) * (size - 1)
     ratio = 0.0
-    if drawn:
+    if len(drawn):
         spread = np.var(drawn, axis=0)[some] / least[some] ** 2
         ratio = float(spread.mean()) * count / (count - 1)
     reach = NORMAL_95
