@@ -163,6 +163,33 @@ def test_curves_are_means_over_the_references_that_all_lines_have(tmp_path: Path
     assert tried == 2
 
 
+def test_levels_keep_the_order_of_the_plan_where_the_first_row_failed(tmp_path: Path) -> None:
+    seed = next(s for s in range(40) if len(levels_of(random_run(s))) == 2)
+    records = random_run(seed)
+    levels = levels_of(records)
+    for record in records:
+        if (record["reference"], record["degradation"]) == (records[0]["reference"], levels[0]):
+            record |= {"status": "failed", "reason": "lost", "bpp": math.nan}
+    stored(tmp_path / "run", records)
+    write_page(of_run(tmp_path / "run"), tmp_path / "page.html")
+    with opened(tmp_path / "page.html") as one:
+        one.page.select_option("#curve-degradation", "noise")
+        one.page.select_option("#curve-x", "level of the degradation")
+        offered = one.page.evaluate("[...page.by('curve-level').options].map((o) => o.value)")
+        ticks = one.page.evaluate(
+            "[0, 1].map((v) => page.chart.options.scales.x.ticks.callback(v))"
+        )
+    assert offered == ["", *levels]
+    assert ticks == levels
+
+
+def levels_of(records: list[witness.Row]) -> list[str]:
+    """Levels of noise, in the order of the plan, where the run has several references."""
+    several = len({r["reference"] for r in records}) > 2
+    found = dict.fromkeys(r["degradation"] for r in records if r["degradation name"] == "noise")
+    return [*found] if several else []
+
+
 def stored(folder: Path, records: list[witness.Row]) -> None:
     """A ledger of rows that were not computed."""
     folder.mkdir()

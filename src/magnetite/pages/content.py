@@ -76,6 +76,8 @@ class Content:
     rates: tuple[dict[str, Any], ...] = ()
     #: Names of curves by a treatment's name and chain, which a newline separates.
     families: dict[str, str] = field(default_factory=dict)
+    #: Degradations, in the plan's order.
+    levels: tuple[str, ...] = ()
     failures: tuple[tuple[str, str, str, str], ...] = ()
     facts: dict[str, str] = field(default_factory=dict)
 
@@ -128,6 +130,7 @@ def of_run(folder: Path, metric: str | None = None, need: Need | None = None) ->
         means=_means(rows),
         rates=tuple(_rates(rows)),
         families=_families(rows),
+        levels=tuple(rows.in_order("degradation")["degradation"].unique()),
         failures=tuple(failures),
         facts=_facts(facts, frame),
     )

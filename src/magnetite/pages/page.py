@@ -198,6 +198,7 @@ def _rendered(
         "metric": content.metric,
         "rates": content.rates,
         "families": content.families,
+        "levels": content.levels,
         "guarantee": _guarantee(content),
         "pictures": pictures,
         "folder": folder,

@@ -36,9 +36,15 @@ page.curves = () => {
   function levels() {
     const chosen = selects.degradation.value;
     const rows = page.data.rows.filter((row) => !chosen || row[index["degradation name"]] === chosen);
-    const chains = chosen ? [...new Set(rows.map((row) => row[index.degradation]))] : [];
+    const chains = chosen ? page.data.levels.filter((chain) => rows.some((row) => row[index.degradation] === chain)) : [];
     page.options(selects.level, [["", chains.length > 1 ? `all ${chains.length}` : "all"], ...(chains.length > 1 ? chains.map((v) => [v, v]) : [])]);
     selects.level.value = chains.length > 1 && selects.x.value !== level ? chains[chains.length >> 1] : "";
+  }
+
+  /** Whether a row is one of the reference, the degradation and the level that are chosen. */
+  function chosen(row) {
+    const choices = { reference: selects.reference, "degradation name": selects.degradation, degradation: selects.level };
+    return Object.entries(choices).every(([column, select]) => !select.value || row[index[column]] === select.value);
   }
 
   /** Rows of every point: by line, then by setting, then by reference. */
@@ -47,11 +53,8 @@ page.curves = () => {
     const y = selects.y.value;
     const groups = new Map();
     for (const [at, row] of page.data.rows.entries()) {
-      if (selects.reference.value && row[index.reference] !== selects.reference.value) continue;
-      if (selects.degradation.value && row[index["degradation name"]] !== selects.degradation.value) continue;
+      if (!chosen(row)) continue;
       const chain = row[index.degradation];
-      if (selects.level.value && chain !== selects.level.value) continue;
-      if (!chains.includes(chain)) chains.push(chain);
       const family = page.data.families[`${row[index["treatment name"]]}\n${row[index.treatment]}`] ?? row[index["treatment name"]];
       const name = family + (selects.degradation.value || x === level ? "" : ` · ${row[index["degradation name"]]}`);
       const key = x === level ? chain : `${chain}\n${row[index.treatment]}`;
@@ -70,7 +73,8 @@ page.curves = () => {
 
   /** Points of every line: means over repeats and over the references that have all points of all lines. */
   function gather() {
-    const chains = [];
+    const rows = page.data.rows.filter(chosen);
+    const chains = page.data.levels.filter((chain) => rows.some((row) => row[index.degradation] === chain));
     const groups = collect(chains);
     left = [];
     let endless = 0;
