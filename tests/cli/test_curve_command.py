@@ -18,6 +18,7 @@ from conftest import Run, size_of, texture
 from magnetite.cli.curve import _mean_words
 from magnetite.core.curves.points import sweep_steps
 from magnetite.core.curves.study import Comparison
+from magnetite.core.operations.rate import compress_to_rate
 from magnetite.core.picture import as_picture
 from magnetite.synthetic.catalogue import SCENES
 
@@ -44,6 +45,25 @@ def test_points_kept_in_the_folder_are_not_computed_again(tmp_path: Path, run: R
     assert "taken" not in done.stderr
     assert "77.25" not in done.stdout
     assert size_of(tmp_path / "c" / "curve.png")[0] == size_of(tmp_path / "c" / "crops.png")[0]
+
+
+def test_a_codec_that_is_missing_among_the_crops_is_named(
+    gray: Path, run: Run, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(
+        "magnetite.core.curves.study.at_rate",
+        lambda picture, step, rate: None if step.name == "dct" else compress_to_rate(
+            picture, "wavelet", rate),
+    )  # fmt: skip
+    done = run("curve", gray, "--codec", "wavelet step=4dn,40dn", "--codec", "dct step=4dn,40dn",
+               "--out", "c", "--metrics", "psnr", "--workers", "1")  # fmt: skip
+    (rate,) = re.findall(
+        "dct step=4dn,40dn has no file of about (.+) bpp: it is not among", done.stderr
+    )
+    table = (gray.parent / "c/scores.csv").read_text().splitlines()
+    rates = [float(row["bpp"]) for row in csv.DictReader(table)]
+    low, high = max(min(rates[:2]), min(rates[2:])), min(max(rates[:2]), max(rates[2:]))
+    assert float(rate) == pytest.approx((low * high) ** 0.5, rel=0.01)
 
 
 def test_points_without_a_sweep_are_even_in_rate() -> None:

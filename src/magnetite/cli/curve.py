@@ -303,8 +303,11 @@ def _draw_crops(curves: Curves, picture: Picture, region: Region | None, target:
     from magnetite.views.style import save
 
     rate, coded = curves.at_equal_rate(picture)
-    pictures, titles = [picture], [f"reference\nall at {rate:.3g} bpp"]
-    for made in coded:
+    pictures, titles = [picture], [f"reference\nthe others: at most {rate:.3g} bpp"]
+    for codec, made in zip(curves.codecs, coded, strict=True):
+        if made is None:
+            note(f"{codec} has no file of about {rate:.3g} bpp: it is not among the crops")
+            continue
         pictures.append(made.picture)
         words = score_words(picture, made.picture)
         titles.append(f"{made.step}\n{made.bpp:.3g} bpp, {words}")

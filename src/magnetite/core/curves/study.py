@@ -197,8 +197,12 @@ class Curves(Tabular):
                 means.append(RateRow(MEAN, metric, score, name, None, None, pictures=0))
         return rows + means
 
-    def at_equal_rate(self, picture: Picture, reference: int = 0) -> tuple[float, list[Compressed]]:
+    def at_equal_rate(
+        self, picture: Picture, reference: int = 0
+    ) -> tuple[float, list[Compressed | None]]:
         """A rate within the reach of all codecs, and one picture coded by each at it.
+
+        None for a codec whose settings have no file of about that rate.
 
         Raises
         ------
@@ -214,8 +218,7 @@ class Curves(Tabular):
             )
         rate = math.sqrt(low * high)
         nearest = [min(points, key=lambda p: abs(math.log(p.bpp / rate))) for points in reach]
-        made = [at_rate(picture, one.step, rate) for one in nearest]
-        return rate, [one for one in made if one is not None]
+        return rate, [at_rate(picture, one.step, rate) for one in nearest]
 
 
 def curve(
