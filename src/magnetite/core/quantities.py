@@ -103,7 +103,8 @@ def figures(values: Sequence[float | int | None]) -> list[str]:
     """Figures that are compared with one another: with equal decimal places, as of one column.
 
     The one in the middle by size has four significant digits, the smallest at least three, none
-    has more than six decimal places; whole numbers have none.
+    has more than six decimal places; whole numbers have none. One that is not 0 is not written as
+    0, but as less than the last place: a chance of 1e-9 is `<0.000001`.
     """
     sizes = sorted(abs(value) for value in values if value and math.isfinite(value))
     middle = sizes[(len(sizes) - 1) // 2] if sizes else 0.0
@@ -113,9 +114,17 @@ def figures(values: Sequence[float | int | None]) -> list[str]:
     wanted = (3 - _decade(middle), 2 - _decade(sizes[0]), 0)
     positions = min(6, max(wanted))
     return [
-        figure(value) if value is None or abs(value) >= _LARGE else f"{value:.{positions}f}"
+        figure(value) if value is None or abs(value) >= _LARGE else _placed(value, positions)
         for value in values
     ]
+
+
+def _placed(value: float, positions: int) -> str:
+    """A number with decimal places; a bound where it would be written as 0."""
+    least = 10.0**-positions
+    if value and abs(value) < least / 2:
+        return f"<{least:.{positions}f}" if value > 0 else f">{-least:.{positions}f}"
+    return f"{value:.{positions}f}"
 
 
 def _decade(size: float) -> int:
