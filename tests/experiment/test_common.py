@@ -13,7 +13,7 @@ from magnetite.experiment.guarantee import Need, guarantee
 from magnetite.experiment.interactions import interactions
 from magnetite.experiment.rates import rate_curves
 from magnetite.experiment.results import RunRows
-from magnetite.experiment.summary import cost, noticed
+from magnetite.experiment.summary import cost, noticed, unlike_rates
 from magnetite.pages.answer import _uncoded
 
 INFINITE, MISSING = math.inf, math.nan
@@ -133,3 +133,15 @@ def test_failed_rows_do_not_change_the_order_of_the_plan() -> None:
     both = pd.concat([lost, again]).sort_index(kind="stable").reset_index(drop=True)
     assert list(rate_curves(RunRows.of(both, ["psnr"]), "psnr").curves) == ["coded", "again"]
     assert interactions(run, "psnr").frame["group"].tolist()[:2] == ["noise (1)", "noise (2)"]
+
+
+def test_mean_rates_over_unlike_channels_are_said() -> None:
+    """Rates of gray and of colour pictures in one mean; other rows do not matter."""
+    run = partial_run(set(), failed=False)
+    colour = run.frame["reference"].eq("r0")
+    coded = run.frame["bpp"].notna()
+    for chosen, words in ((colour, "over references of 1 and 3 channels"), (colour & ~coded, "")):
+        frame = run.frame.assign(channels=chosen.map({True: 3, False: 1}))
+        said = unlike_rates(replace(run, frame=frame))
+        assert len(said) == bool(words)
+        assert all(words in one for one in said)

@@ -63,11 +63,8 @@ def chosen_tables(
         check_choice("table", only, (*NAMES, GUARANTEE))
     if need is not None:
         made = guarantee(rows, need)
-        return [
-            replace(
-                made, notes=(*made.notes, *rows.omissions(failed=False), *unlike_strengths(rows))
-            )
-        ]
+        more = (*rows.omissions(failed=False), *unlike_strengths(rows), *unlike_rates(rows))
+        return [replace(made, notes=(*made.notes, *more))]
     found = [one for one in tables(rows, by, metric) if only in (None, one.name)]
     if not found:
         raise InputError(f"the run has no rows that the table {only} could be made of")
@@ -115,6 +112,17 @@ def unlike_strengths(rows: RunRows) -> list[str]:
     """A sentence where digital numbers mean unlike strengths in the references, or none."""
     bits = map(int, rows.frame["bits"].dropna().unique())
     return unlike_depths(bits, [*_chains(rows, "degradation"), *_chains(rows, "treatment")])
+
+
+def unlike_rates(rows: RunRows) -> list[str]:
+    """A sentence where mean rates are over references of unlike numbers of channels, or none."""
+    channels = sorted(map(int, rows.frame[rows.frame["bpp"].notna()]["channels"].unique()))
+    if len(channels) < 2:
+        return []
+    return [
+        f"mean rates are over references of {' and '.join(map(str, channels))} channels: bits per "
+        "pixel, whatever a pixel holds"
+    ]
 
 
 def _chains(rows: RunRows, column: str) -> Iterator[Chain]:

@@ -28,7 +28,13 @@ from magnetite.experiment.results import (
     metrics_of,
     read_rows,
 )
-from magnetite.experiment.summary import means, remarks, unlike_strengths, without_value
+from magnetite.experiment.summary import (
+    means,
+    remarks,
+    unlike_rates,
+    unlike_strengths,
+    without_value,
+)
 from magnetite.files.reading import CodedFile
 from magnetite.files.resources import DiskFiles
 from magnetite.files.tables import plain_value
@@ -193,7 +199,9 @@ def _summary(rows: RunRows) -> str:
         (frame["treatment name"].nunique(), "treatment"),
     ]  # fmt: skip
     words = ", ".join(f"{n} {noun}{'' if n == 1 else 's'}" for n, noun in counts)
-    notes = [*rows.omissions(), *without_value(rows), *unlike_strengths(rows)]
+    notes = [
+        *rows.omissions(), *without_value(rows), *unlike_strengths(rows), *unlike_rates(rows),
+    ]  # fmt: skip
     return " ".join([f"{words}.", *(f"{note}." for note in notes)])
 
 
