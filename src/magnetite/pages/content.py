@@ -202,7 +202,7 @@ def _summary(rows: RunRows) -> str:
     notes = [
         *rows.omissions(), *without_value(rows), *unlike_strengths(rows), *unlike_rates(rows),
     ]  # fmt: skip
-    return " ".join([f"{words}.", *(f"{note}." for note in notes)])
+    return "; ".join([words, *notes]) + "."
 
 
 _TEXTS = ("reference", "degradation name", "degradation", "treatment name", "treatment")
