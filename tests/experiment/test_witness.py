@@ -160,7 +160,7 @@ def noticed_agrees(frame: Any, records: list[witness.Row]) -> None:
             count += 1
             chosen = frame[(frame["degradation"] == name) & (frame["figure"] == figure)]
             (row,) = chosen.to_dict("records")
-            got = (row["change per level"], row["spread"], row["rank correlation"],
+            got = (row["change per level"], row["spread"], row["Spearman"],
                    row["references"])  # fmt: skip
             assert all(near(a, b, 1e-7) for a, b in zip(got, wanted, strict=True))
     assert count == (0 if frame is None else len(frame))

@@ -293,12 +293,12 @@ def noticed(rows: RunRows) -> RunTable | None:
             if not common.aside and len(common.values):
                 made.append((name, figure, *_noticed(common.values[levels])))
     titles = ["degradation", "figure", "levels", "change per level", "spread", "over",
-              "changes in sd", "rank correlation", "verdict", "references"]  # fmt: skip
+              "in sd", "Spearman", "verdict", "references"]  # fmt: skip
     return RunTable(
         "noticed", "Sensitivity of the figures", pd.DataFrame(made, columns=titles),
-        f"on the pictures after {plain!r} that have all levels; blind: a level moves the figure by "
-        f"less than {_NOTICED:g} sd over seeds, or without seeds its rank correlation with the "
-        f"level is below {_FOLLOWS:g} in size",
+        f"on the pictures after {plain!r} that have all levels; in sd: of the spread; blind: a "
+        f"level moves the figure by less than {_NOTICED:g} sd over seeds, or without seeds its "
+        f"rank correlation (Spearman) with the level is below {_FOLLOWS:g} in size",
         tuple(notes),
     )  # fmt: skip
 
