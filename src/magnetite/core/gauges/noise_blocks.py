@@ -21,8 +21,9 @@ _SIDE, _DISTANCE, _MOST = 8, 5, 8_000
 _FEWEST, _GROUPS = 16, 16
 #: A block whose texture exceeds this multiple of its group's median belongs to no group.
 _OUTLYING = 6.0
-#: Share of blocks free of clipped samples from which on the others are left out.
-_LEAST_CLEAR = 0.02
+#: Share of the blocks, of those that are not clipped as a whole, that are free of clipped samples
+#: from which on the others are left out.
+_LEAST_CLEAR = 0.1
 #: Leakage differs from block to block by about this share of it: the model's own error.
 _MODEL_ERROR = 0.2
 #: Noise is distinct from texture where the lower end of the interval is this share of the estimate.
@@ -133,15 +134,16 @@ class _Side(NamedTuple):
 
 
 def _changes(pixels: Pixels, peak: float) -> Pixels:
-    """Sizes of the finest diagonal coefficients of samples that are not clipped, if there are any.
+    """Sizes of the finest diagonal coefficients, without those of samples clipped all four.
 
-    Others are 0 whatever the noise, as in the black surroundings of a picture.
+    These are 0 whatever the noise, as in the black surroundings of a picture. A choice of those
+    that are not clipped at all would take noise of one sign.
     """
     changes = np.abs(diagonals(pixels))
     rows, columns = (2 * n for n in changes.shape)
-    within = ((pixels > 0) & (pixels < peak))[:rows, :columns]
-    clear = within[::2, ::2] & within[::2, 1::2] & within[1::2, ::2] & within[1::2, 1::2]
-    return changes[clear] if np.count_nonzero(clear) > _LEAST_CLEAR * clear.size else changes
+    ended = ((pixels <= 0) | (pixels >= peak))[:rows, :columns]
+    dead = ended[::2, ::2] & ended[::2, 1::2] & ended[1::2, ::2] & ended[1::2, 1::2]
+    return changes if dead.all() else changes[~dead]
 
 
 class SampledBlocks(NamedTuple):
@@ -224,7 +226,8 @@ def _quantile(share: float, means: Float64, weights: Float64, error: float) -> f
 def sampled_blocks(*planes: Pixels, peak: float = 1.0) -> SampledBlocks:
     """Up to 8,000 blocks of 8x8, spread evenly, in which the first plane is not clipped.
 
-    Clipped blocks are kept where fewer than 2 % are free of clipped samples.
+    Clipped blocks are kept where fewer than a tenth is free of clipped samples; those that are
+    clipped as a whole only where there are no others.
 
     Raises
     ------
@@ -246,9 +249,10 @@ def sampled_blocks(*planes: Pixels, peak: float = 1.0) -> SampledBlocks:
         return np.asarray(every[::distance, ::distance].reshape(-1, _SIDE, _SIDE))
 
     own = [windows(np.asarray(plane)) for plane in planes]
-    clear = np.asarray(((own[0] > 0) & (own[0] < peak)).all(axis=(1, 2)))
-    if clear.sum() < max(_FEWEST, _LEAST_CLEAR * clear.size):
-        clear[:] = True
+    within = (own[0] > 0) & (own[0] < peak)
+    clear, alive = within.all(axis=(1, 2)), within.any(axis=(1, 2))
+    if clear.sum() < max(_FEWEST, _LEAST_CLEAR * alive.sum()):
+        clear = alive if alive.sum() >= _FEWEST else np.ones_like(alive)
     basis = cosines(_SIDE)
     return SampledBlocks(
         tuple(basis @ blocks[clear].astype(np.float64) @ basis.T for blocks in own),

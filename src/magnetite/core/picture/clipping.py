@@ -39,7 +39,7 @@ def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
         high = max(float(one.max()), float(two.max())) == peak
         if not (low or high):
             continue
-        at_ends = (one <= 0) | (one >= peak) | (two <= 0) | (two >= peak)
+        at_ends = ((one <= 0) | (one >= peak)) & ((two <= 0) | (two >= peak))
         reach = _REACH * _noise(one - two, at_ends)
         if not 0 < reach < np.inf:
             continue
@@ -56,8 +56,8 @@ def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
 def _noise(difference: Pixels, at_ends: Bools) -> float:
     """Sd of the noise in a difference, by the median of its diagonal Haar coefficients.
 
-    Those of samples at the ends do not count, if there are others: of a picture in black
-    surroundings most would be 0.
+    Those of samples that are all at the ends, in both pictures, do not count if there are others:
+    of a picture in black surroundings most would be 0.
     """
     if min(difference.shape) < 2:
         return 0.0
@@ -67,7 +67,7 @@ def _noise(difference: Pixels, at_ends: Bools) -> float:
         for p in (difference, at_ends)
     )
     diagonal = np.abs(fours[0] - fours[1] - fours[2] + fours[3]) / 2
-    inside = ~ended.any(axis=0)
+    inside = ~ended.all(axis=0)
     return float(np.median(diagonal[inside] if inside.any() else diagonal)) / _NORMAL_MEDIAN
 
 
