@@ -109,14 +109,14 @@ def test_only_references_like_a_picture_count() -> None:
     ]  # fmt: skip
     run_rows = RunRows.of(pd.DataFrame(rows), ["psnr"])
     new = [NewPicture("g", 2.0, 1, 8), NewPicture("c", 2.0, 3, 8), NewPicture("d", 2.0, 2, 8),
-           NewPicture("w", 3.5, 3, 8)]  # fmt: skip
+           NewPicture("w", 7.0, 3, 8)]  # fmt: skip
     made = predicted_rates(replace(run_rows, missing=2), Target.parse("psnr>=44"), new, 0.6)
     assert made.notes[0] == "left out: 2 missing rows"
     frame = made.frame.set_index("picture")
     assert dict(frame["references"]) == {"g": 4, "c": 3, "w": 3}
-    assert dict(frame["bpp"]) == pytest.approx({"g": 1.0, "c": 3.0, "w": 5.25})
+    assert dict(frame["bpp"]) == pytest.approx({"g": 1.0, "c": 3.0, "w": 10.5})
     beyond = next(note for note in made.notes if "beyond" in note)
-    assert beyond.startswith("w: its activity, 3.500")
+    assert beyond.startswith("w: its activity, 7.000")
     assert "d: no rate, for fewer than three references of the same channels and depth" in (
         " ".join(made.notes)
     )
@@ -156,13 +156,15 @@ def test_a_point_is_the_mean_of_its_repeats() -> None:
     run_rows = RunRows.of(pd.DataFrame(rows), ["psnr"])
     made = predicted_rates(run_rows, Target.parse("psnr>=44"), [NewPicture("g", 2.0, 1, 8)], 0.6)
     assert made.frame["bpp"].tolist() == pytest.approx([1.0])
-    # Activities of 1 to 4: at the ends nothing is extrapolated, beyond them it is.
+    # Activities of 1 to 4: an sd of their logarithms beyond the ends is far.
+    far = float(np.std(np.log([1, 2, 3, 4]), ddof=1))
     new = [NewPicture(name, activity, 1, 8) for name, activity in
-           (("low", 0.9), ("least", 1.0), ("most", 4.0), ("high", 4.1))]  # fmt: skip
+           (("low", 0.99 * np.exp(-far)), ("near", 1.01 * np.exp(-far)),
+            ("most", 3.96 * np.exp(far)), ("high", 4.04 * np.exp(far)))]  # fmt: skip
     need = Target.parse("psnr>=44")
     said = [note for note in predicted_rates(run_rows, need, new, 0.6).notes if "beyond" in note]
     assert [note.split(":")[0] for note in said] == ["low", "high"]
-    assert "its activity, 4.100 dn, lies beyond those of the references, 1.000 to 4.000" in said[1]
+    assert "lies far beyond those of the references, 1.000 to 4.000 dn" in said[1]
     lost = [row | {"status": "failed"} if (row["reference"], row["treatment"]) == (
         "r3", "dct step=2%") else row for row in rows]  # fmt: skip
     fewer = predicted_rates(RunRows.of(pd.DataFrame(lost), ["psnr"]), need, new[:1], 0.6)

@@ -131,15 +131,23 @@ def predicted_rates(
 
 
 def _extrapolated(rows: RunRows, pictures: Sequence[NewPicture]) -> Iterator[str]:
-    """A sentence on each picture whose activity none of the references of its kind exceeds."""
-    frame = rows.frame.assign(kind=_kinds(rows))
+    """A sentence on each picture whose activity is far from those of the references of its kind.
+
+    One of three new pictures lies beyond the range of five references of its kind: far is an sd of
+    their logarithms beyond it.
+    """
+    frame = rows.frame.assign(kind=_kinds(rows)).drop_duplicates("reference")
     for one in pictures:
         known = frame[frame["kind"] == one.kind]["reference activity"].dropna()
-        if len(known) and not known.min() <= one.activity <= known.max():
+        logs = np.log(np.maximum(known.to_numpy(float), 1e-6))
+        if len(logs) < 2:
+            continue
+        beyond = abs(math.log(max(one.activity, 1e-6)) - (logs.max() + logs.min()) / 2)
+        if beyond > np.ptp(logs) / 2 + logs.std(ddof=1):
             yield (
-                f"{one.name}: its activity, {figure(one.activity)} dn, lies beyond those of the "
-                f"references, {figure(known.min())} to {figure(known.max())} dn: it may not be of "
-                "their kind, and the rate is extrapolated"
+                f"{one.name}: its activity, {figure(one.activity)} dn, lies far beyond those of "
+                f"the references, {figure(known.min())} to {figure(known.max())} dn: it may not be "
+                "of their kind, and the rate is extrapolated"
             )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -388,6 +389,8 @@ def test_processing_is_said(seen: Array, chart: Chart, measured: ChartMeasuremen
     assert any("edges overshoot: the picture was sharpened" in text for text in sharp.remarks)
     smooth = measure_chart(as_picture(ndimage.median_filter(seen, (3, 3, 1))), chart)
     assert any("the picture was denoised, or" in text for text in smooth.remarks)
+    wrong = replace(smooth, tone=replace(smooth.tone, contradicted=True))
+    assert not any("denoised" in text for text in wrong.remarks)  # its light is not known
 
 
 def test_what_can_be_measured_is_still_measured(

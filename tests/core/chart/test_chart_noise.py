@@ -140,6 +140,7 @@ def test_a_stated_response_that_the_steps_contradict_is_noted(kind: str, off: in
     """An encoded picture, whose steps all lie far from a line."""
     picture, chart = drawn_chart()
     mapping = Mapping(np.eye(3), 0.0, 0.0, chart.width, chart.height)
-    *_, notes = measure_tone(picture.pixels().astype(float), chart, mapping, kind, 1 / 65535)
+    tone, _, notes = measure_tone(picture.pixels().astype(float), chart, mapping, kind, 1 / 65535)
+    assert tone.contradicted == bool(off)
     assert [note.split(" gray")[0] for note in notes] == ([f"{off} of 20"] if off else [])
     assert all(f"stated tone response, {kind}" in note for note in notes)

@@ -180,7 +180,7 @@ class ChartMeasurement(Tabular):
                 f"the colour errors: outside the picture, too small, or {CLIPPED}"
             )
         edges = self.edge_response(COMPARED)
-        if edges is not None and self.texture is not None:
+        if edges is not None and self.texture is not None and not self.tone.contradicted:
             texture = self.texture.at(COMPARED)["cross spectrum"]
             if np.fmax(texture.value, texture.high) < _LESS * np.fmin(edges.value, edges.low):
                 made.append(

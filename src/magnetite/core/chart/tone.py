@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -83,6 +83,8 @@ class Tone:
     level_error: Float64
     #: Variance of the mean of a patch over that in white noise.
     shared: float
+    #: Whether the gray steps contradict the response that was stated.
+    contradicted: bool = False
 
     def decode(self, samples: Float64) -> Float64:
         """Light of samples, last axis the channels."""
@@ -193,25 +195,24 @@ def measure_tone(
         decoded = tone.decode(ground)
         relative = (decoded / decoded.mean(axis=0)).mean(axis=1)
         falloff = Falloff.fitted(points, relative, width, height)
-    if kind != "measured":
-        notes += _contradicted(tone)
+    if kind != "measured" and (off := _contradicted(tone)):
+        tone = replace(tone, contradicted=True)
+        notes.append(
+            f"{off} of {len(tone.light)} gray steps are more than {100 * _CONTRADICTS:g} % off "
+            f"the stated tone response, {tone.kind}: all figures in linear light depend on it"
+        )
     if tone.kind == "measured" and not rising.all():
         notes.append(_left_out(int((~rising).sum()), len(chart.steps), _NOT_BRIGHTER))
     return tone, falloff, notes
 
 
-def _contradicted(tone: Tone) -> list[str]:
-    """A note where the gray steps do not follow the response that was stated."""
+def _contradicted(tone: Tone) -> int:
+    """Number of gray steps that do not follow the response that was stated."""
     light = tone.light[:, np.newaxis]
     error = np.abs(np.array([tone.slope(one) for one in tone.level])) * tone.level_error
     away = np.abs(tone.decode(tone.level) - light)
     off = (away > np.maximum(_CONTRADICTS * light, _ERRORS * error)).any(axis=1)
-    if not off.any():
-        return []
-    return [
-        f"{int(off.sum())} of {len(off)} gray steps are more than {100 * _CONTRADICTS:g} % off "
-        f"the stated tone response, {tone.kind}: all figures in linear light depend on it"
-    ]
+    return int(off.sum())
 
 
 def _usable_steps(
