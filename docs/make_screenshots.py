@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import os
 import pty
 import shutil
@@ -31,7 +32,7 @@ PROGRAM = Path(sys.executable).with_name("magnetite")
 
 
 def run_in_terminal(arguments: list[str], folder: Path) -> str:
-    """What a command prints on a terminal's standard output, colours and all."""
+    """Standard output of a command on a terminal, with its colours."""
     master, slave = pty.openpty()
     environment = os.environ | {"COLUMNS": str(COLUMNS), "TERM": "xterm-256color"}
     environment.pop("NO_COLOR", None)
@@ -54,7 +55,7 @@ def run_in_terminal(arguments: list[str], folder: Path) -> str:
 
 
 def draw_terminal(commands: list[tuple[list[str], str]], path: Path) -> None:
-    """Draw commands and what they printed as a terminal window."""
+    """Draw commands and their output as a terminal window."""
     fonts = Path(mpl.get_data_path()) / "fonts" / "ttf"
     regular = ImageFont.truetype(str(fonts / "DejaVuSansMono.ttf"), SIZE)
     bold = ImageFont.truetype(str(fonts / "DejaVuSansMono-Bold.ttf"), SIZE)
@@ -252,4 +253,6 @@ def _label_pictures(folder: Path, run: Callable[[list[str], Path], str]) -> None
 
 
 if __name__ == "__main__":
-    main(Path(sys.argv[1]))
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("target", type=Path, help="folder of the pictures")
+    main(parser.parse_args().target)
