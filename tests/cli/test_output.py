@@ -32,7 +32,7 @@ def test_what_is_no_common_figure_stays_itself() -> None:
     assert figures([1, 20, None]) == ["1", "20", "–"]
     assert figures([0.5, float("inf"), None]) == ["0.5000", "∞", "–"]
     assert figures([1e-9, 3.0]) == ["1.000e-09", "3.000"]
-    # What is not 0 is not written as 0, of either sign; half of the last place is written as it.
+    # What is not 0 is not written as 0, of either sign; half of the last digit is rounded up to it.
     small = figures([0.03, 4.9e-7, 0.0, 0.5])
     assert small == ["0.030000", "<0.000001", "0.000000", "0.500000"]
     assert figures([0.03, -1e-9, 0.5])[1] == ">-0.000001"

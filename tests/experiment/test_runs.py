@@ -168,9 +168,9 @@ def test_a_run_survives_twenty_kills(folder: Path) -> None:
 
 
 def test_what_a_killed_run_left_half_written_goes(run: Run, folder: Path) -> None:
-    for place in (folder / "plan", folder / "plan" / "pictures"):
-        place.mkdir()
-        (place / ".magnetite-half.png").write_bytes(b"")
+    for path in (folder / "plan", folder / "plan" / "pictures"):
+        path.mkdir()
+        (path / ".magnetite-half.png").write_bytes(b"")
     run("run", "plan.toml", "--workers", "1")
     assert not list((folder / "plan").rglob(".magnetite-*"))
 

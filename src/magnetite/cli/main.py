@@ -8,9 +8,10 @@ from collections.abc import Callable, Sequence
 from functools import cache
 from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, cast
 
 import typer
+from typer.core import TyperGroup
 from typer.exceptions import TyperException
 
 from magnetite.cli.commands import COMMANDS, Command
@@ -32,8 +33,8 @@ VALUED = {"--threads", "--max-samples", "--memory", "--convert", "--commands"}
 
 
 @cache
-def program(only: str | None = None) -> Any:
-    """The program (Click's group) with one command, or with the names of all, for the overview.
+def program(only: str | None = None) -> TyperGroup:
+    """The program with one command, or with the names of all, for the overview.
 
     Commands are imported when they are called.
     """
@@ -56,7 +57,7 @@ def program(only: str | None = None) -> Any:
             _add(app, name, command)
         elif only is None:
             app.command(name, help=command.summary)(_not_imported)
-    return typer.main.get_command(app)
+    return cast(TyperGroup, typer.main.get_command(app))
 
 
 def _add(app: typer.Typer, name: str, command: Command) -> None:

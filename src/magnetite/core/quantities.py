@@ -104,7 +104,7 @@ def figures(values: Sequence[float | int | None]) -> list[str]:
 
     The one in the middle by size has four significant digits, the smallest at least three, none
     has more than six decimal places; whole numbers have none. One that is not 0 is not written as
-    0, but as less than the last place: a chance of 1e-9 is `<0.000001`.
+    0, but as less than the last digit: a chance of 1e-9 is `<0.000001`.
     """
     sizes = sorted(abs(value) for value in values if value and math.isfinite(value))
     middle = sizes[(len(sizes) - 1) // 2] if sizes else 0.0

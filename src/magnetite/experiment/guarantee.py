@@ -122,8 +122,7 @@ def _judged(
         raise InputError(
             f"{absent[0]!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
         )
-    for sequence in _sequences(_tried(rows, need, names)):
-        rates = _mean_rates(sequence)
+    for sequence, rates in _sequences(_tried(rows, need, names)):
         settings = [_setting(*one, need, names) for one in zip(sequence, rates, strict=True)]
         last = strongest([(s["passed"], s["of"]) for s in settings], need.share, need.confidence)
         for position, setting in enumerate(settings):
@@ -182,23 +181,24 @@ def _tried(rows: RunRows, need: Need, names: list[str]) -> Any:
     ])  # fmt: skip
 
 
-def _sequences(tried: Any) -> Iterator[list[Any]]:
-    """Rows of the settings that are tested one after the other, the mildest first.
+def _sequences(tried: Any) -> Iterator[tuple[list[Any], list[float]]]:
+    """Rows of the settings that are tested one after the other, the mildest first; mean rates.
 
     A treatment's settings by falling rate, or in the plan's order where there is none; of a
     treatment with a single setting the settings of the degradation, in the plan's order.
     """
     for _, family in tried.groupby(["degradation name", "treatment name", "family"], sort=False):
         if family["treatment"].nunique() == 1:
-            yield [own for _, own in family.groupby("degradation", sort=False)]
+            settings = [own for _, own in family.groupby("degradation", sort=False)]
+            yield settings, _mean_rates(settings)
             continue
         for _, level in family.groupby("degradation", sort=False):
             settings = [own for _, own in level.groupby("treatment", sort=False)]
             rates = _mean_rates(settings)
             if all(map(math.isfinite, rates)):
                 order = sorted(range(len(rates)), key=lambda k: -rates[k])
-                settings = [settings[k] for k in order]
-            yield settings
+                settings, rates = ([own[k] for k in order] for own in (settings, rates))
+            yield settings, rates
 
 
 def _mean_rates(settings: list[Any]) -> list[float]:

@@ -259,9 +259,10 @@ def cost(rows: RunRows) -> RunTable:
     frame = rows.frame.assign(
         **{title: rows.frame["seconds treat"] / (rows.frame["width"] * rows.frame["height"] / 1e6)}
     )
-    treated, lost = (part[part["treatment"] != NOTHING] for part in (frame, rows.lost))
-    common = scores_of(replace(rows, frame=treated, lost=lost), title)
-    names = replace(rows, frame=treated, lost=lost).in_order("label")["label"].unique()
+    lost = rows.lost[rows.lost["treatment"] != NOTHING]
+    treated = replace(rows, frame=frame[frame["treatment"] != NOTHING], lost=lost)
+    common = scores_of(treated, title)
+    names = treated.in_order("label")["label"].unique()
     made = common.values.median().reindex(names).rename_axis("treatment").reset_index(name=title)
     return RunTable(
         "cost", "Time", made,
@@ -276,11 +277,10 @@ def noticed(rows: RunRows) -> RunTable | None:
     The spread is that over seeds; of a degradation without random numbers that of the change
     over references, and the verdict follows from the rank correlation with the level.
     """
-    first = rows.in_order("label")["label"].iloc[0]
-    plain = NOTHING if (rows.frame["treatment"] == NOTHING).any() else first
+    ordered = rows.in_order("label", "degradation")
+    plain = NOTHING if (ordered["treatment"] == NOTHING).any() else ordered["label"].iloc[0]
     column = "treatment" if plain == NOTHING else "label"
-    frame = rows.in_order("degradation")
-    frame = frame[frame[column] == plain]
+    frame = ordered[ordered[column] == plain]
     lost = rows.lost[rows.lost[column] == plain]
     made, notes = [], []
     for name, group in frame.groupby("degradation name", sort=False):

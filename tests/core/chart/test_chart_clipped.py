@@ -10,8 +10,8 @@ from scipy import ndimage
 
 from conftest import drawn_chart
 from magnetite.core.chart.camera import camera_of
-from magnetite.core.chart.clipping import at_the_ends, is_clipped
 from magnetite.core.chart.colour import measure_colours
+from magnetite.core.chart.exposure import clipped_samples, is_clipped
 from magnetite.core.chart.falloff import Falloff
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.measurement import measure_chart
@@ -122,6 +122,6 @@ def test_colours_that_are_clipped_at_black_are_left_out(light: Array) -> None:
 
 def test_floats_kept_outside_the_range_are_not_clipped() -> None:
     samples = np.array([[[-0.1], [0.0]], [[0.5], [1.0]]])
-    assert at_the_ends(samples, 0.0).ravel().tolist() == [False, False, False, True]
-    assert at_the_ends(samples + 0.1, 0.0).ravel().tolist() == [True, False, False, False]
+    assert clipped_samples(samples, 0.0).ravel().tolist() == [False, False, False, True]
+    assert clipped_samples(samples + 0.1, 0.0).ravel().tolist() == [True, False, False, False]
     assert not is_clipped(np.zeros((0, 4, 3), bool))

@@ -10,8 +10,8 @@ import pytest
 import magnetite
 from chart_shots import Array, shot
 from magnetite.core.calibrate.fitting import Estimate
-from magnetite.core.chart.clipping import at_the_ends
 from magnetite.core.chart.colour import _with_interval, measure_colours
+from magnetite.core.chart.exposure import clipped_samples
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.measurement import _texture, measure_chart
 from magnetite.core.chart.record import as_record
@@ -71,7 +71,7 @@ def test_errors_are_as_large_as_the_spread_of_many_pictures() -> None:
         tone, falloff, _ = measure_tone(pixels, chart, mapping, "linear", 0.0)
         light = tone.decode(pixels).mean(axis=2)
         star = measure_star(light, chart, mapping).mtf50
-        texture = _texture(light, at_the_ends(pixels, 0.0), chart, mapping)
+        texture = _texture(light, clipped_samples(pixels, 0.0), chart, mapping)
         assert star is not None
         assert tone.black_level is not None
         assert falloff.corners is not None

@@ -9,10 +9,10 @@ from typing import TypeVar
 import numpy as np
 
 from magnetite.core.arrays import Bools, Float64
-from magnetite.core.chart.clipping import at_the_ends, check_unclipped
 from magnetite.core.chart.colour import measure_colour_shift, measure_colours
 from magnetite.core.chart.correlation import detrended
 from magnetite.core.chart.design import Chart
+from magnetite.core.chart.exposure import check_unclipped, clipped_samples
 from magnetite.core.chart.falloff import Falloff, background_patches
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.marks import find
@@ -86,15 +86,15 @@ def measure_chart(picture: Picture, chart: Chart, tone: str = "measured") -> Cha
     straight = gray if response.kind == "linear" else _luma(_relative(pixels, response))
     none: list[NoiseModel] = []
     noise = part("noise", lambda: measure_noise(pixels, chart, mapping, response, rounding), none)
-    ends = at_the_ends(pixels, rounding)
-    edges = measure_edges_of(straight, ends, chart, mapping)
+    clipped = clipped_samples(pixels, rounding)
+    edges = measure_edges_of(straight, clipped, chart, mapping)
     for reason in dict.fromkeys(edge.reason for edge in edges if edge.edge is None):
         count = sum(edge.reason == reason for edge in edges)
         notes.append(f"{count} of {len(edges)} edges left out: {reason}")
     return ChartMeasurement(
         picture.frame, chart, found, response, falloff, tuple(noise), tuple(edges),
-        part("star", lambda: _star(light, ends, chart, mapping), None),
-        part("texture", lambda: _texture(light, ends, chart, mapping), None),
+        part("star", lambda: _star(light, clipped, chart, mapping), None),
+        part("texture", lambda: _texture(light, clipped, chart, mapping), None),
         part(
             "colours",
             lambda: measure_colours(pixels, chart, mapping, response, falloff, rounding), None,
@@ -123,16 +123,16 @@ def _light(pixels: Float64, tone: Tone, falloff: Falloff) -> Float64:
     return _luma(tone.decode(pixels)) / falloff.at(np.stack([x, y], axis=-1))
 
 
-def _star(light: Float64, ends: Bools, chart: Chart, mapping: Mapping) -> StarResponse:
+def _star(light: Float64, clipped: Bools, chart: Chart, mapping: Mapping) -> StarResponse:
     left, top, right, bottom = star_region(light.shape, chart, mapping)
-    check_unclipped(ends[top:bottom, left:right])
+    check_unclipped(clipped[top:bottom, left:right])
     return measure_star(light, chart, mapping)
 
 
-def _texture(light: Float64, ends: Bools, chart: Chart, mapping: Mapping) -> Texture:
+def _texture(light: Float64, clipped: Bools, chart: Chart, mapping: Mapping) -> Texture:
     """The texture response, with the noise that even patches of about the same light show."""
     top, left, side = leaves_region(light.shape, chart, mapping)
-    check_unclipped(ends[top : top + side, left : left + side])
+    check_unclipped(clipped[top : top + side, left : left + side])
     patches = [*background_patches(chart), *chart.steps]
     residuals, lights = [], []
     for patch in patches:

@@ -12,8 +12,8 @@ import numpy as np
 
 from magnetite.core.arrays import Bools, Float64
 from magnetite.core.calibrate.fitting import Estimate
-from magnetite.core.chart.clipping import check_unclipped
 from magnetite.core.chart.design import Chart, Square
+from magnetite.core.chart.exposure import check_unclipped
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.compute.psf import crossing
 from magnetite.core.edges.slanted_edge import Edge, measure_edge
@@ -57,7 +57,7 @@ class FieldEdge:
 
 
 def measure_edges_of(
-    plane: Float64, ends: Bools, chart: Chart, mapping: Mapping
+    plane: Float64, clipped: Bools, chart: Chart, mapping: Mapping
 ) -> list[FieldEdge]:
     """Each edge of each square, in the order of the chart.
 
@@ -65,8 +65,8 @@ def measure_edges_of(
     ----------
     plane : float array, shape (h, w)
         Gray samples that are linear up to a constant, on 0..1.
-    ends : bool array, shape (h, w, channels)
-        Samples at the ends of the scale: edges that reach these are left out.
+    clipped : bool array, shape (h, w, channels)
+        Samples at black or full scale: edges in regions with many of these are left out.
     chart : Chart
     mapping : Mapping
 
@@ -76,14 +76,14 @@ def measure_edges_of(
     """
     picture = Picture(frozen(plane), None, "gray", "the chart")
     return [
-        _field_edge(picture, ends, chart, square, side, mapping)
+        _field_edge(picture, clipped, chart, square, side, mapping)
         for square in chart.squares
         for side in range(4)
     ]
 
 
 def _field_edge(
-    picture: Picture, ends: Bools, chart: Chart, square: Square, side: int, mapping: Mapping
+    picture: Picture, clipped: Bools, chart: Chart, square: Square, side: int, mapping: Mapping
 ) -> FieldEdge:
     out = math.radians(square.angle + 90 * side)
     normal = np.array([math.cos(out), math.sin(out)])
@@ -103,14 +103,14 @@ def _field_edge(
         orientation = "radial" if along_radius > math.sqrt(0.5) else "tangential"
     made = float(x), float(y), field, direction, orientation, contrast
     try:
-        edge = _measured(picture, ends, square.side * mapping.scale(at), across, (x, y))
+        edge = _measured(picture, clipped, square.side * mapping.scale(at), across, (x, y))
     except PictureError as error:
         return FieldEdge(*made, None, str(error))
     return FieldEdge(*made, edge)
 
 
 def _measured(
-    picture: Picture, ends: Bools, side: float, across: Float64, at: tuple[float, float]
+    picture: Picture, clipped: Bools, side: float, across: Float64, at: tuple[float, float]
 ) -> Edge:
     slant = math.degrees(math.atan2(*sorted(np.abs(across))))
     if not _ANGLES[0] <= slant <= _ANGLES[1]:
@@ -121,7 +121,7 @@ def _measured(
     if min(left, top) < 0:
         raise PictureError("outside the picture")
     region = Region(left, top, max(1, round(width)), max(1, round(height)))
-    check_unclipped(region.within(ends))
+    check_unclipped(region.within(clipped))
     edge = measure_edge(picture, region)
     if edge.mtf50 is None:
         raise PictureError("no MTF50 up to 1 c/px")

@@ -11,9 +11,9 @@ import numpy as np
 
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import NORMAL_95, Estimate
-from magnetite.core.chart.clipping import CLIPPED
 from magnetite.core.chart.colour import ColourError, ColourShift
 from magnetite.core.chart.design import Chart
+from magnetite.core.chart.exposure import CLIPPED
 from magnetite.core.chart.falloff import Falloff
 from magnetite.core.chart.marks import Found
 from magnetite.core.chart.noise import NoiseModel

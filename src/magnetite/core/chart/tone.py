@@ -10,9 +10,9 @@ import numpy as np
 
 from magnetite.core.arrays import Bools, Float64
 from magnetite.core.calibrate.fitting import Estimate
-from magnetite.core.chart.clipping import CLIPPED, at_the_ends, is_clipped
 from magnetite.core.chart.correlation import detrended, variance_of_means
 from magnetite.core.chart.design import Chart, Patch
+from magnetite.core.chart.exposure import CLIPPED, clipped_samples, is_clipped
 from magnetite.core.chart.falloff import Falloff, background_patches
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.degrade.light import standard_decoding
@@ -56,7 +56,7 @@ class Level:
 
     def clipped(self, rounding: float) -> bool:
         """Whether samples reach the ends of the scale."""
-        return is_clipped(at_the_ends(self.samples, rounding))
+        return is_clipped(clipped_samples(self.samples, rounding))
 
 
 #: Error of the slope (-3 a + 4 b - c) / 2 of three even steps, over that of b - a.

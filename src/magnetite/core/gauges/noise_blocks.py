@@ -9,9 +9,10 @@ import numpy as np
 
 from magnetite.core.arrays import Float64, Indices, Pixels
 from magnetite.core.compute.basis import cosines
+from magnetite.core.compute.diagonals import sizes_within
 from magnetite.core.errors import PictureError
-from magnetite.core.gauges.noise_level import diagonals
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
+from magnetite.core.picture.clipping import at_ends
 from magnetite.core.quantities import significant
 from magnetite.core.solve.bisection import zero
 
@@ -115,7 +116,8 @@ def noise_estimate(pixels: Pixels, peak: float = 1.0) -> NoiseEstimate:
     our own.
     """
     blocks = sampled_blocks(pixels, peak=peak)
-    changes = _changes(np.asarray(pixels), peak)
+    plane = np.asarray(pixels)
+    changes = sizes_within(plane, at_ends(plane, peak))
     if 2 * np.count_nonzero(changes > _ROUNDING_ERROR * peak) < changes.size:
         return NoiseEstimate(0.0, 0.0, 0.0)
     return blocks.noise()
@@ -131,19 +133,6 @@ class _Side(NamedTuple):
     spread: float
     #: The blocks.
     quarter: Indices
-
-
-def _changes(pixels: Pixels, peak: float) -> Pixels:
-    """Sizes of the finest diagonal coefficients, without those of samples clipped all four.
-
-    These are 0 whatever the noise, as in the black surroundings of a picture. A choice of those
-    that are not clipped at all would take noise of one sign.
-    """
-    changes = np.abs(diagonals(pixels))
-    rows, columns = (2 * n for n in changes.shape)
-    ended = ((pixels <= 0) | (pixels >= peak))[:rows, :columns]
-    dead = ended[::2, ::2] & ended[::2, 1::2] & ended[1::2, ::2] & ended[1::2, 1::2]
-    return changes if dead.all() else changes[~dead]
 
 
 class SampledBlocks(NamedTuple):
@@ -249,7 +238,7 @@ def sampled_blocks(*planes: Pixels, peak: float = 1.0) -> SampledBlocks:
         return np.asarray(every[::distance, ::distance].reshape(-1, _SIDE, _SIDE))
 
     own = [windows(np.asarray(plane)) for plane in planes]
-    within = (own[0] > 0) & (own[0] < peak)
+    within = ~at_ends(own[0], peak)
     clear, alive = within.all(axis=(1, 2)), within.any(axis=(1, 2))
     if clear.sum() < max(_FEWEST, _LEAST_CLEAR * alive.sum()):
         clear = alive if alive.sum() >= _FEWEST else np.ones_like(alive)

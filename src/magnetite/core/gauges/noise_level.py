@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from magnetite.core.arrays import Float64, Indices, Pixels
 from magnetite.core.compute.bands import bands
+from magnetite.core.compute.diagonals import diagonals
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.amplitudes import SampleStep
 from magnetite.core.methods.catalogue import ColourPolicy, gauge
@@ -96,13 +97,6 @@ def own_step(pixels: Pixels, peak: float, stated: float | None) -> float:
     if stated is not None and stated >= _LARGEST_STEP:
         return stated
     return max(stated or 0.0, sample_step(pixels, peak))
-
-
-def diagonals(pixels: Pixels) -> Pixels:
-    """Haar's diagonal coefficients of 2x2 samples; an odd last row or column is left out."""
-    rows, columns = (n // 2 * 2 for n in pixels.shape)
-    p = pixels[:rows, :columns]
-    return np.asarray((p[::2, ::2] - p[::2, 1::2] - p[1::2, ::2] + p[1::2, 1::2]) / 2)
 
 
 def sample_step(pixels: Pixels, peak: float = 1.0) -> float:

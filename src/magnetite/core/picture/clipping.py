@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from magnetite.core.arrays import Bools, Mask, Pixels
+from magnetite.core.compute.diagonals import sizes_within
 from magnetite.core.compute.filters import convolve_separable
 
 #: Signals within this many sd of the noise from an end are taken to be clipped now and then.
@@ -39,8 +40,7 @@ def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
         high = max(float(one.max()), float(two.max())) == peak
         if not (low or high):
             continue
-        at_ends = ((one <= 0) | (one >= peak)) & ((two <= 0) | (two >= peak))
-        reach = _REACH * _noise(one - two, at_ends)
+        reach = _REACH * _noise(one - two, at_ends(one, peak) & at_ends(two, peak))
         if not 0 < reach < np.inf:
             continue
         signal = convolve_separable((one + two) / 2, np.full(_WINDOW, 1 / _WINDOW))
@@ -53,22 +53,16 @@ def clear_of_ends(reference: Pixels, test: Pixels, peak: float) -> Mask:
     return clear
 
 
-def _noise(difference: Pixels, at_ends: Bools) -> float:
-    """Sd of the noise in a difference, by the median of its diagonal Haar coefficients.
+def at_ends(samples: Pixels, peak: float) -> Bools:
+    """Samples of any shape at black or full scale, or beyond."""
+    return np.asarray((samples <= 0) | (samples >= peak))
 
-    Those of samples that are all at the ends, in both pictures, do not count if there are others:
-    of a picture in black surroundings most would be 0.
-    """
+
+def _noise(difference: Pixels, ended: Bools) -> float:
+    """Sd of the noise in a difference, by the median of its diagonal Haar coefficients."""
     if min(difference.shape) < 2:
         return 0.0
-    rows, columns = (n // 2 * 2 for n in difference.shape)
-    fours, ended = (
-        np.stack([p[i:rows:2, j:columns:2] for i in (0, 1) for j in (0, 1)])
-        for p in (difference, at_ends)
-    )
-    diagonal = np.abs(fours[0] - fours[1] - fours[2] + fours[3]) / 2
-    inside = ~ended.all(axis=0)
-    return float(np.median(diagonal[inside] if inside.any() else diagonal)) / _NORMAL_MEDIAN
+    return float(np.median(sizes_within(difference, ended))) / _NORMAL_MEDIAN
 
 
 def _planes(pixels: Pixels) -> list[Pixels]:

@@ -1,4 +1,4 @@
-"""Samples at the ends of the scale, where light is no longer recorded."""
+"""Parts of a chart that are clipped at black or full scale."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ from magnetite.core.arrays import Bools, Float64
 from magnetite.core.errors import PictureError
 
 #: Share of the samples of one channel from which on a part of the picture counts as clipped.
-MOST = 0.01
+_MOST = 0.01
 #: Why a part is left out.
 CLIPPED = "clipped at black or full scale"
 
 
-def at_the_ends(samples: Float64, rounding: float) -> Bools:
+def clipped_samples(samples: Float64, rounding: float) -> Bools:
     """Samples, in full-scale units, at black or full scale; `rounding` is their distance.
 
     An end beyond which samples lie clips none of them: floats may be kept outside the range.
@@ -22,12 +22,12 @@ def at_the_ends(samples: Float64, rounding: float) -> Bools:
     return np.asarray((low & (samples <= 0)) | (high & (samples >= 1 - rounding / 2)))
 
 
-def is_clipped(ends: Bools) -> bool:
-    """Whether too many samples of a channel, shape (h, w, channels), are at the ends."""
-    return ends.size > 0 and bool(ends.mean(axis=(0, 1)).max() > MOST)
+def is_clipped(clipped: Bools) -> bool:
+    """Whether too many samples of a channel, shape (h, w, channels), are clipped."""
+    return clipped.size > 0 and bool(clipped.mean(axis=(0, 1)).max() > _MOST)
 
 
-def check_unclipped(ends: Bools) -> None:
-    """Raise `PictureError` where too many samples, shape (h, w, channels), are at the ends."""
-    if is_clipped(ends):
+def check_unclipped(clipped: Bools) -> None:
+    """Raise `PictureError` if too many samples, shape (h, w, channels), are clipped."""
+    if is_clipped(clipped):
         raise PictureError(CLIPPED)
