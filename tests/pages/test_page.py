@@ -314,6 +314,29 @@ def values_are_those_of(one: Opened, picture: magnetite.Picture, *, exact: bool)
         np.testing.assert_allclose(values, expected, atol=1.4 / 65535)
 
 
+def test_pictures_of_unlike_depth_are_compared_on_full_scale(run: Run, tmp_path: Path) -> None:
+    """Of 16 and 8 bits: the difference and the error map are those of the values, not of dn."""
+    rng = np.random.default_rng(4)
+    samples = rng.integers(0, 250, (40, 60)).astype(np.uint8)
+    shifts = rng.permuted(np.repeat([0, 4], 1200)).reshape(40, 60).astype(np.uint8)
+    magnetite.write(as_picture(samples.astype(np.uint16) * 257), tmp_path / "deep.tif")
+    magnetite.write(as_picture(samples + shifts), tmp_path / "worn.png")
+    run("report", "--pictures", "deep.tif", "worn.png", "--out", "p.html")
+    with opened(tmp_path / "p.html") as one:
+        one.page.locator("#compare").scroll_into_view_if_needed()
+        one.page.wait_for_function("() => page.stageState.loaded.length > 1")
+        seen, words = one.page.evaluate("""async () => {
+            const [clean, worn] = page.stageState.loaded;
+            const canvas = page.pictures.difference(clean, worn, 8);
+            const context = canvas.getContext('2d');
+            const shown = Array.from(context.getImageData(0, 0, 60, 40).data);
+            const map = await page.pictures.map('error', clean, worn);
+            return [shown.filter((_, k) => k % 4 == 0), map.words];
+        }""")
+    assert seen == [160 if shift else 128 for shift in shifts.ravel()]
+    assert words == "error: dark 0, yellow 1028 dn and more"
+
+
 def test_the_canvas_shows_every_sample_exactly(run: Run, tmp_path: Path) -> None:
     """All 256 values as they are, 16 bits by the nearest byte; read back from the canvas."""
     every = np.arange(256, dtype=np.uint8).reshape(16, 16)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 from dataclasses import replace
 from itertools import pairwise
@@ -22,7 +23,7 @@ from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import as_picture
 from magnetite.core.picture.region import Region
 from magnetite.views.approximation import approximation_figure
-from magnetite.views.noise import Declared, noise_figure
+from magnetite.views.noise import Declared, declared_noise, noise_figure
 from magnetite.views.planes import planes_figure
 from magnetite.views.profile import Segment, profile_figure
 from magnetite.views.residual import residual_figure
@@ -106,12 +107,11 @@ def test_regions_are_spelled_as_they_are_read(numbers: tuple[int, ...]) -> None:
 
 def test_what_a_certificate_declares_is_drawn() -> None:
     for step, law in (("gaussian-noise", NORMAL), ("laplace-noise", LAPLACE)):
-        chain = f"gaussian-blur sigma=1 + {step} sd=9dn mean=2dn"
-        certificate = magnetite.degrade(GRAY, chain).certificate.as_dict()
-        assert Declared.of(certificate) == Declared(
-            law, pytest.approx(2), pytest.approx(9)
-        )  # fmt: skip
-    assert Declared.of(magnetite.degrade(GRAY, "quantize bits=2").certificate.as_dict()) is None
+        made = magnetite.degrade(GRAY, f"{step} sd=9dn mean=2dn")
+        found = declared_noise(made.certificate.as_dict(), GRAY, made.picture)
+        assert found == Declared(law, pytest.approx(2), pytest.approx(9))
+    made = magnetite.degrade(GRAY, "quantize bits=2")
+    assert declared_noise(made.certificate.as_dict(), GRAY, made.picture) is None
     worn = magnetite.degrade(GRAY, "gaussian-noise sd=9dn").picture
     figure = noise_figure(GRAY, worn, Declared(NORMAL, 0, 9))
     *equation, image, histogram, spectrum = figure.axes
@@ -128,6 +128,23 @@ def test_what_a_certificate_declares_is_drawn() -> None:
     assert spectrum.lines[1].get_ydata()[0] == pytest.approx(20 * np.log10(difference.std()))
     with pytest.raises(PictureError, match="the sizes differ"):
         noise_figure(GRAY, as_picture(worn.samples[:20]), None)
+
+
+def test_a_certificate_of_other_pictures_declares_nothing(run: Run, tmp_path: Path) -> None:
+    """A file that was replaced, another reference, noise that is not alone, junk."""
+    magnetite.write(GRAY, tmp_path / "g.png")
+    run("degrade", "g.png", "n.png", "laplace-noise", "sd=9dn")
+    assert run("view", "noise", "g.png", "n.png").stderr == ""
+    run("degrade", "g.png", "b.png", "gaussian-blur", "sigma=1", "+", "gaussian-noise", "sd=9dn")
+    assert "the chain has other steps: a normal" in run("view", "noise", "g.png", "b.png").stderr
+    run("convert", "g.png", "h.png", "depth", "bits=12")
+    assert "of other pictures than these" in run("view", "noise", "h.png", "n.png").stderr
+    run("restore", "n.png", "n.png.png", "median")
+    (tmp_path / "n.png.png").rename(tmp_path / "n.png")
+    assert "of other pictures than these" in run("view", "noise", "g.png", "n.png").stderr
+    for junk in ({}, {"reference": {"sha256": 1}, "result": {"sha256": 1}, "steps": [5]}):
+        (tmp_path / "n.png.cert.json").write_text(json.dumps(junk))
+        assert "is not a certificate" in run("view", "noise", "g.png", "n.png").stderr
 
 
 def test_the_spectrum_of_noise_is_drawn_for_each_channel() -> None:

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from magnetite.cli import sweep
 from magnetite.cli.drawing import FigureOption, ShowOption, begin, finish, pictures_of
 from magnetite.cli.help import steps_of
-from magnetite.cli.options import FullScaleOption, RegionOption
+from magnetite.cli.options import FullScaleOption, RegionOption, note
 from magnetite.cli.score_output import score_words
-
-if TYPE_CHECKING:
-    pass
 
 PictureArgument = Annotated[Path, typer.Argument(metavar="PICTURE", help="Picture to look at.")]
 PicturesArgument = Annotated[
@@ -85,15 +82,21 @@ def noise_command(
 ) -> None:
     """Show the noise: reference + noise = sum, the noise's histogram and spectrum.
 
-    Where TEST has a certificate, the declared density is drawn over the histogram.
+    Where TEST has a certificate of noise alone, the declared density is drawn over the histogram.
     """
+    from magnetite.core.errors import InputError
     from magnetite.files.sidecar import certificate_path, read_json
-    from magnetite.views.noise import Declared, noise_figure
+    from magnetite.views.noise import declared_noise, noise_figure
 
     begin([reference, test], out, show=show)
-    sidecar = certificate_path(test)
-    declared = Declared.of(read_json(sidecar)) if sidecar.is_file() else None
     clean, degraded = pictures_of([reference, test], full_scale)
+    sidecar, declared = certificate_path(test), None
+    if sidecar.is_file():
+        certificate = read_json(sidecar)
+        try:
+            declared = declared_noise(certificate, clean, degraded)
+        except InputError as error:
+            note(f"{sidecar}: {error}: a normal density of the difference's mean and sd is drawn")
     finish(noise_figure(clean, degraded, declared), out, show=show)
 
 

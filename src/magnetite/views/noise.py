@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from magnetite.core.analysis.spectrum import radial_power
 from magnetite.core.arrays import Float64
 from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL, UNIFORM, Distribution
-from magnetite.core.errors import PictureError
+from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import check_comparable
 from magnetite.core.quantities import significant
@@ -34,17 +34,37 @@ class Declared:
     mean: float
     sd: float
 
-    @classmethod
-    def of(cls, certificate: dict[str, object]) -> Declared | None:
-        """The declaration of the last noise step of a certificate, or None."""
-        found = None
-        steps = certificate.get("steps")
-        for step in steps if isinstance(steps, list) else []:
-            asked = {f["quantity"]: f["asked"] for f in step["findings"]}
-            for name in (f.get("distribution") for f in step["findings"]):
-                if name in DISTRIBUTIONS and {"mean", "sd"} <= asked.keys():
-                    found = cls(DISTRIBUTIONS[name], asked["mean"], asked["sd"])
-        return found
+
+def declared_noise(
+    certificate: dict[str, Any], reference: Picture, test: Picture
+) -> Declared | None:
+    """The distribution that the certificate of a picture declares for its noise, if any.
+
+    Raises
+    ------
+    InputError
+        If it is the certificate of other pictures, or of a chain that does more than add noise.
+    """
+    try:
+        sources = certificate["reference"]["sha256"], certificate["result"]["sha256"]
+        steps = [_declared(step["findings"]) for step in certificate["steps"]]
+    except (AttributeError, KeyError, TypeError, ValueError):
+        raise InputError("is not a certificate of a degradation") from None
+    if sources != (reference.digest().hex(), test.digest().hex()):
+        raise InputError("is the certificate of other pictures than these")
+    if len(steps) > 1 and any(steps):
+        raise InputError("the difference holds more than the noise, for the chain has other steps")
+    return steps[-1] if steps else None
+
+
+def _declared(findings: list[dict[str, Any]]) -> Declared | None:
+    """The declaration of a step."""
+    asked = {finding["quantity"]: finding["asked"] for finding in findings}
+    for finding in findings:
+        law = DISTRIBUTIONS.get(finding.get("distribution", ""))
+        if law is not None and {"mean", "sd"} <= asked.keys():
+            return Declared(law, float(asked["mean"]), float(asked["sd"]))
+    return None
 
 
 def noise_figure(reference: Picture, test: Picture, declared: Declared | None = None) -> Figure:

@@ -120,6 +120,7 @@ def test_degraded_bands_are_the_degraded_picture(kind: str, chain: str) -> None:
         np.testing.assert_array_equal(joined(bands), whole.picture.samples)
         assert_same_findings(job.certificate(), whole.certificate)
         assert job.certificate().as_dict()["reference"] == whole.certificate.as_dict()["reference"]
+        assert job.certificate().result_sha256 == whole.picture.digest().hex()
         assert job.certificate().rms_difference == pytest.approx(whole.certificate.rms_difference)
 
 

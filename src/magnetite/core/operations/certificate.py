@@ -51,6 +51,8 @@ class Certificate(Tabular):
     reference: str
     reference_sha256: str
     picture: str
+    #: Of the degraded picture, by which a reader knows that the certificate is that of its file.
+    result_sha256: str
     chain: str
     seed: int
     steps: tuple[StepRecord, ...]
@@ -114,6 +116,7 @@ class Certificate(Tabular):
                 "sha256": self.reference_sha256,
                 "picture": self.picture,
             },
+            "result": {"sha256": self.result_sha256},
             "chain": self.chain,
             "seed": self.seed,
             "steps": [

@@ -32,6 +32,7 @@ from magnetite.core.picture.rows import (
     UNBOUNDED,
     Allowance,
     Band,
+    BandsDigest,
     Rows,
     as_rows,
     digest_of,
@@ -226,8 +227,14 @@ class DegradedRows:
         lights = zip(self._steps, self._lights, strict=False)
         self._findings = [StepFindings(step, self.storage, light) for step, light in lights]
         reach = reach_of(self._steps)
+        self._result: BandsDigest | None = None
         for band in in_bands(self._height, self.source, before=reach, after=reach):
-            yield self._band(band)
+            stored = self._band(band)
+            if self.options.certified:
+                height = self.source.frame.height if self.banded else stored.height
+                self._result = self._result or BandsDigest(height)
+                self._result.add(stored)
+            yield stored
 
     def _band(self, band: Band) -> Picture:
         (picture,) = band.pictures
@@ -328,6 +335,7 @@ class DegradedRows:
             reference=self.source.origin,
             reference_sha256=self._digest.hex(),
             picture=self.source.frame.describe(),
+            result_sha256=self._result.digest().hex() if self._result else "",
             chain=str(self.chain),
             seed=self.options.seed,
             steps=tuple(findings.record() for findings in self._findings),

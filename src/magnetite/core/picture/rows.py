@@ -6,8 +6,8 @@ import hashlib
 import math
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
-from typing import Protocol, runtime_checkable
+from dataclasses import dataclass, field, replace
+from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
 
@@ -196,9 +196,28 @@ def digest_of(source: Rows) -> bytes:
         return source.digest()
     frame = source.frame
     height = max(1, _DIGESTED // (frame.width * frame.channels))
-    content = None
+    content = BandsDigest(frame.height)
     for band in in_bands(height, source):
-        samples = np.ascontiguousarray(band.pictures[0].samples)
-        content = content or hashlib.sha256(digest_header(frame.shape, frame.bits, samples.dtype))
-        content.update(samples.reshape(-1).view(np.uint8).data)
-    return b"" if content is None else content.digest()
+        content.add(band.pictures[0])
+    return content.digest()
+
+
+@dataclass
+class BandsDigest:
+    """`Picture.digest` of a picture of known height, whose bands are added from the top."""
+
+    height: int
+    _content: Any = field(default=None, init=False)
+
+    def add(self, band: Picture) -> None:
+        """Add the next band."""
+        samples = np.ascontiguousarray(band.samples)
+        shape = (self.height, *samples.shape[1:])
+        self._content = self._content or hashlib.sha256(
+            digest_header(shape, band.bits, samples.dtype)
+        )
+        self._content.update(samples.reshape(-1).view(np.uint8).data)
+
+    def digest(self) -> bytes:
+        """Of all bands; empty before the first one."""
+        return b"" if self._content is None else bytes(self._content.digest())

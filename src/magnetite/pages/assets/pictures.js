@@ -81,14 +81,14 @@ page.pictures = (() => {
     return VIRIDIS[k].map((v, c) => v + (VIRIDIS[k + 1][c] - v) * (place - k));
   }
 
-  /** Second less first about mid-gray, amplified. */
+  /** Second less first about mid-gray, amplified; of unlike depth each on its own full scale. */
   function difference(one, two, gain) {
     const out = new ImageData(one.width, one.height);
     const { channels } = one;
     for (let p = 0; p < one.width * one.height; p++) {
       for (let c = 0; c < 3; c++) {
         const at = p * channels + Math.min(c, channels - 1);
-        out.data[4 * p + c] = 127.5 + (gain * 255 * (two.values[at] - one.values[at])) / one.full;
+        out.data[4 * p + c] = 127.5 + (gain * 255 * (two.values[at] * one.full - one.values[at] * two.full)) / (one.full * two.full);
       }
       out.data[4 * p + 3] = 255;
     }
@@ -107,7 +107,7 @@ page.pictures = (() => {
   /** The value that 1 % of all exceed; whole numbers are counted instead of sorted. */
   function nearlyLargest(values, largest) {
     const rank = Math.floor(0.99 * (values.length - 1));
-    if (!values.every(Number.isInteger)) return values.slice().sort()[rank];
+    if (!values.every((value) => Number.isInteger(value) && value <= largest)) return values.slice().sort()[rank];
     const counts = new Uint32Array(largest + 1);
     for (const value of values) counts[value]++;
     let [below, value] = [0, 0];
@@ -115,20 +115,22 @@ page.pictures = (() => {
     return value;
   }
 
-  /** Absolute error, mean of the channels, as colours up to the error that 1 % exceed. */
+  /** Absolute error at the depth of the reference, mean of the channels, as colours up to the error that 1 % exceed. */
   function errorMap(reference, test) {
     const { channels, values } = test;
+    const { full, unit } = reference;
+    const scale = full / test.full;
     const count = test.width * test.height;
     const sums = new Float32Array(count);
     for (let p = 0, at = 0; p < count; p++) {
       let sum = 0;
-      for (let c = 0; c < channels; c++, at++) sum += Math.abs(values[at] - reference.values[at]);
+      for (let c = 0; c < channels; c++, at++) sum += Math.abs(scale * values[at] - reference.values[at]);
       sums[p] = sum;
     }
-    const top = nearlyLargest(sums, Math.ceil(test.full) * channels) / channels || test.full / 255;
+    const top = nearlyLargest(sums, Math.ceil(full) * channels) / channels || full / 255;
     const out = new ImageData(test.width, test.height);
     for (let p = 0; p < count; p++) paint(out.data, p, sums[p] / channels / top);
-    return { canvas: drawn(out), words: `error: dark 0, yellow ${page.figure(top)} ${test.unit} and more` };
+    return { canvas: drawn(out), words: `error: dark 0, yellow ${page.figure(top)} ${unit} and more` };
   }
 
   /** The SSIM map of the page, as colours; its windows' centres lie 5 px inside. */
