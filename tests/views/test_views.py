@@ -17,6 +17,7 @@ from matplotlib.text import Text
 import magnetite
 from conftest import Run, size_of, texture
 from magnetite.core.analysis.approximation import approximate
+from magnetite.core.analysis.residual import clear_positions, local_strengths, residual
 from magnetite.core.analysis.spectrum import power, radial_power
 from magnetite.core.degrade.certify.noise import LAPLACE, NORMAL
 from magnetite.core.errors import InputError, PictureError
@@ -157,6 +158,30 @@ def test_the_spectrum_of_noise_is_drawn_for_each_channel() -> None:
     level = 10 * np.log10(difference.var())
     assert np.mean(lines[0].get_ydata()) == pytest.approx(level, abs=1)
     assert max(lines[1].get_ydata()) < level - 40
+
+
+def test_the_plots_of_a_residual_are_over_the_positions_of_its_verdict() -> None:
+    """Two thirds of the picture are black, where noise is clipped."""
+    rng = np.random.default_rng(7)
+    before, noise = np.zeros((120, 160)), rng.normal(0, 6, (120, 160))
+    before[:60, :100] = 128 + 40 * np.sin(np.arange(100) / 3)
+    noisy = as_picture(np.rint(before + noise).clip(0, 255).astype(np.uint8))
+    after = magnetite.restore(noisy, "gaussian sigma=2px").picture
+    figure = residual_figure(noisy, after)
+    found = residual(noisy, after)
+    assert found is not None
+    _, correlation, strengths = figure.axes[:3]
+    drawn = correlation.images[0].get_array()
+    near = np.delete(drawn[6:11, 6:11].ravel(), 12)  # within 2 px, without the origin
+    assert np.sqrt(np.mean(near**2)) == pytest.approx(found.structure)
+    difference = noisy.samples - after.samples.astype(float)
+    clear, _ = clear_positions(noisy.pixels(), after.pixels())
+    assert clear is not None
+    assert 0.25 < clear.mean() < 0.35
+    level, measured = (line.get_ydata() for line in strengths.lines)
+    assert level[0] == pytest.approx(np.sqrt(np.mean(difference[clear] ** 2)))
+    power, _ = local_strengths(difference, difference)
+    assert np.mean(np.square(measured)) == pytest.approx(power[clear].mean(), rel=0.01)
 
 
 def test_identical_pictures_have_a_noise_figure_too() -> None:

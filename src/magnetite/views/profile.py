@@ -90,7 +90,7 @@ def profile_figure(
     InputError
         If there are more pictures than colours to distinguish them.
     PictureError
-        If the line leaves a picture, or depths differ.
+        If the line leaves a picture, or sizes or depths differ.
     """
     segment = Segment.parse(segment) if isinstance(segment, str) else segment
     if len(pictures) > len(COLOURS):
@@ -101,6 +101,11 @@ def profile_figure(
             raise PictureError(
                 f"{picture.origin} is {picture.describe()}, {first.origin} {first.describe()}: "
                 "their values share no scale"
+            )
+        if (picture.width, picture.height) != (first.width, first.height):
+            raise PictureError(
+                f"{picture.origin} is {picture.describe()}, {first.origin} {first.describe()}: "
+                "the line crosses other parts of them; crop or resize one to the other's size"
             )
     lines = [segment.sampled(picture) for picture in pictures]
     figure = new_figure(1280, 560)

@@ -6,10 +6,16 @@ import textwrap
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
-from magnetite.core.analysis.residual import EDGED, SMALLEST, STRUCTURED, local_strengths, residual
-from magnetite.core.arrays import Float64
+from magnetite.core.analysis.residual import (
+    EDGED,
+    SMALLEST,
+    STRUCTURED,
+    clear_positions,
+    local_strengths,
+    residual,
+)
+from magnetite.core.arrays import Bools, Float64, Pixels
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import check_comparable
@@ -27,6 +33,9 @@ _REACH, _LINE = 8, 150
 def residual_figure(before: Picture, after: Picture) -> Figure:
     """Difference scaled for sight, its autocorrelation, and its strength over that of slopes.
 
+    Both plots are over the positions that the verdict is over: without those where noise is
+    clipped at black or full scale.
+
     Raises
     ------
     PictureError
@@ -38,6 +47,8 @@ def residual_figure(before: Picture, after: Picture) -> Figure:
         raise PictureError(f"the residual is judged on gray and RGB pictures from {SMALLEST} px on")
     first, second = before.luma().pixels(), after.luma().pixels()
     difference = (first - second).astype(np.float64) * before.full_scale
+    clear, _ = clear_positions(before.pixels(), after.pixels())
+    counted = np.ones(difference.shape, bool) if clear is None else clear
     unit = before.amplitude_unit
     figure = new_figure(1280, 600)
     headline(figure, f"{before.origin} minus {after.origin}")
@@ -56,14 +67,16 @@ def residual_figure(before: Picture, after: Picture) -> Figure:
     key = f"{luma}black −{significant(reach)} {unit}, gray 0, white +{significant(reach)} {unit}"
     image.set_title(key, fontsize=10)
     around = figure.add_axes((left, 0.12, each, 0.66))
-    _draw_correlation(around, difference, found.structure)
+    _draw_correlation(around, difference, counted, found.structure)
     strengths = figure.add_axes((left + each + 0.07, 0.12, each, 0.66))
-    _draw_strengths(strengths, difference, second, found.edges, unit, before.full_scale)
+    power, slopes = local_strengths(difference, second.astype(np.float64) * before.full_scale)
+    level = float(np.sqrt(np.mean(difference[counted] ** 2)))
+    _draw_strengths(strengths, power[counted], slopes[counted], level, found.edges, unit)
     return figure
 
 
-def _draw_correlation(axes: Axes, difference: Float64, structure: float) -> None:
-    correlation = _correlation(difference)
+def _draw_correlation(axes: Axes, difference: Float64, counted: Bools, structure: float) -> None:
+    correlation = _correlation(difference, counted)
     reach = correlation.shape[0] // 2
     shown = correlation.copy()
     shown[reach, reach] = 0
@@ -79,29 +92,36 @@ def _draw_correlation(axes: Axes, difference: Float64, structure: float) -> None
     axes.set_ylabel("px down")
 
 
-def _correlation(difference: Float64) -> Float64:
-    """Circular autocorrelation around the origin, which is 1."""
-    centred = difference - difference.mean()
-    spectrum = np.abs(np.fft.rfft2(centred)) ** 2
-    whole = np.fft.fftshift(np.fft.irfft2(spectrum, s=centred.shape))
-    middle = [n // 2 for n in centred.shape]
+def _correlation(difference: Float64, counted: Bools) -> Float64:
+    """Circular autocorrelation around the origin, which is 1, over pairs of counted positions."""
+    centred = np.where(counted, difference - difference[counted].mean(), 0)
+    products, pairs = (_around(plane) for plane in (centred, counted.astype(np.float64)))
+    middle = products.shape[0] // 2, products.shape[1] // 2
+    mean = products / np.maximum(pairs, 1)
+    return np.asarray(mean / (float(mean[middle]) or 1.0))
+
+
+def _around(plane: Float64) -> Float64:
+    """Sum of the products of a plane with itself at each displacement, the origin in the middle."""
+    spectrum = np.abs(np.fft.rfft2(plane)) ** 2
+    whole = np.fft.fftshift(np.fft.irfft2(spectrum, s=plane.shape))
+    middle = [n // 2 for n in plane.shape]
     reach = min(_REACH, *(m - 1 for m in middle))
     rows, columns = (slice(m - reach, m + reach + 1) for m in middle)
-    peak = float(whole[middle[0], middle[1]]) or 1.0
-    return np.asarray(whole[rows, columns] / peak)
+    return np.asarray(whole[rows, columns])
 
 
 def _draw_strengths(
-    axes: Axes, difference: Float64, restored: NDArray[np.floating], edges: float,
-    unit: str, scale: float,
-) -> None:  # fmt: skip
-    """Rms of the residual in classes of slope: level for noise, rising where structure was lost."""
-    power, slopes = local_strengths(difference, restored.astype(np.float64) * scale)
-    order = np.argsort(slopes, axis=None)
+    axes: Axes, power: Pixels, slopes: Pixels, level: float, edges: float, unit: str
+) -> None:
+    """Rms of the residual in classes of slope: level for noise, rising where structure was lost.
+
+    `power` and `slopes` are mean squares, each of shape (n,).
+    """
+    order = np.argsort(slopes)
     classes = np.array_split(order, 20)
-    x = [float(np.sqrt(slopes.ravel()[c].mean())) for c in classes]
-    y = [float(np.sqrt(power.ravel()[c].mean())) for c in classes]
-    level = float(np.sqrt(np.mean(difference**2)))
+    x = [float(np.sqrt(slopes[c].mean())) for c in classes]
+    y = [float(np.sqrt(power[c].mean())) for c in classes]
     axes.axhline(level, color=QUIET, ls="--", lw=1.2, label="the same everywhere")
     axes.plot(x, y, "o-", color=COLOURS[0], label="measured, 5 % of the picture each")
     if min(x) > 0:

@@ -161,3 +161,10 @@ def test_clipped_samples_are_no_proof_of_little_noise(level: float, share: float
     assert found.sd * 255 == pytest.approx(8, rel=0.06)
     # Graphics on white, of flat areas alone, have none.
     assert noise_estimate(np.where(samples < 255, 90, samples) / 255) == (0, 0, 0)
+
+
+def test_a_pattern_whose_blocks_are_all_alike_has_an_estimate() -> None:
+    """Their powers differ by rounding alone, below the distance of neighbouring numbers."""
+    for samples in (np.indices((64, 80)).sum(0) % 2 * 50 + 60, np.indices((96, 96))[0] % 4 * 30):
+        found = noise_estimate(samples / 255)
+        assert found.low <= found.sd <= found.high < 1

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from magnetite.core.solve.axis import Axis, Span
 from magnetite.core.solve.best import largest
+from magnetite.core.solve.bisection import zero
 from magnetite.core.solve.bracket import MOST_TRIES, Goal, Search
 
 _AXIS = Axis(Span(0.0, 100.0), 4)
@@ -80,3 +81,10 @@ def test_bounds_of_the_goal_and_of_the_tries_are_kept() -> None:
     number, _ = search.run()
     assert search.tries == MOST_TRIES
     assert number == pytest.approx(7 ** (1 / 3), rel=1e-3)
+
+
+@pytest.mark.parametrize("within", [0.0, 1e-30, 1e-6])
+@pytest.mark.parametrize("root", [0.5, 3e8, -7e-12])
+def test_bisection_ends_where_numbers_are_neighbours(root: float, within: float) -> None:
+    found = zero(lambda x: x - root, root - abs(root), root + 2 * abs(root), within)
+    assert found == pytest.approx(root, rel=1e-15, abs=within)

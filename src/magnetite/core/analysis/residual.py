@@ -174,19 +174,28 @@ def residual(before: Picture, after: Picture) -> Residual | None:
         return None
     tiles = [_tiles(picture.pixels()) for picture in (before, after)]
     pixels = _joined(tiles[0]), _joined(tiles[1])
-    clear = clear_of_ends(*pixels, 1.0)
-    clipped = clear is not None and bool(clear.mean() < _LEAST_CLEAR)
+    clear, clipped = clear_positions(*pixels)
     first, second = (luma(p).astype(np.float64) for p in pixels)
     difference = first - second
     noise, left, lost, finding = _powers(first, second)
     found = Residual(
         float(difference.std()), noise, left, lost,
-        residual_structure(*pixels), _edges(difference, second, None if clipped else clear),
+        residual_structure(*pixels), _edges(difference, second, clear),
         finding, _unit(before), clipped=clipped,
     )  # fmt: skip
     planes: list[list[Pixels]] = [[luma(t).astype(np.float64) for t in own] for own in tiles]
     found = _with_impulses(_refined(found, *planes), tiles[0])
     return _scaled(found, before.full_scale)
+
+
+def clear_positions(before: Pixels, after: Pixels) -> tuple[Mask, bool]:
+    """Positions that the figures are over, None for all, and whether nearly all are clipped.
+
+    Where nearly all are clipped, all count.
+    """
+    clear = clear_of_ends(before, after, 1.0)
+    clipped = clear is not None and bool(clear.mean() < _LEAST_CLEAR)
+    return None if clipped else clear, clipped
 
 
 def _unit(picture: Picture) -> str:

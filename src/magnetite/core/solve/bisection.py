@@ -14,9 +14,9 @@ def zero(rising: Callable[[float], float], low: float, high: float, within: floa
         Below 0 at `low`, not below 0 at `high`.
     low, high : float
     within : float
-        Width of the last bracket; the result is its middle.
+        Width of the last bracket, unless its ends are neighbouring numbers; the result is its
+        middle.
     """
-    while high - low > within:
-        middle = (low + high) / 2
+    while high - low > within and low < (middle := (low + high) / 2) < high:
         low, high = (middle, high) if rising(middle) < 0 else (low, middle)
     return (low + high) / 2
