@@ -144,6 +144,7 @@ print("done")
 """
 
 
+@pytest.mark.long
 def test_the_library_does_all_without_the_command_line(tmp_path: Path) -> None:
     done = subprocess.run(
         [sys.executable, "-W", "error", "-c", SCRIPT], cwd=tmp_path, capture_output=True,
@@ -200,6 +201,7 @@ if __name__ == "__main__":
 """
 
 
+@pytest.mark.long
 def test_worker_processes_know_a_metric_of_a_script(tmp_path: Path) -> None:
     """By its function: they have not run its declaration."""
     (tmp_path / "script.py").write_text(WORKERS)
@@ -367,6 +369,7 @@ def test_files_and_arrays_stand_for_pictures(
             magnetite.calibrate.blur(wrong)
 
 
+@pytest.mark.long
 def test_workers_do_not_run_the_script_again_but_for_methods_of_its_own(tmp_path: Path) -> None:
     magnetite.write(SCENES[0].picture(40, 32, 0), tmp_path / "a.png")
     (tmp_path / "plan.toml").write_text(

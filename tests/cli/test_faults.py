@@ -32,6 +32,7 @@ def started(folder: Path, words: list[str], **environment: str) -> subprocess.Co
     )  # fmt: skip
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     "environment",
     [

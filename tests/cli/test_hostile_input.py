@@ -158,6 +158,7 @@ def test_a_picture_has_its_certificate_or_is_not_there(gray: Path, tmp_path: Pat
     assert not (tmp_path / "p.png.cert.json").exists()
 
 
+@pytest.mark.long
 def test_without_a_cache_folder_loops_are_compiled_anew(gray: Path, tmp_path: Path) -> None:
     """As another user, whose installation and home cannot be written."""
     source = Path(magnetite.__file__).parent
@@ -177,6 +178,7 @@ def test_without_a_cache_folder_loops_are_compiled_anew(gray: Path, tmp_path: Pa
     assert done.stderr.count("compiled loops are not kept") == 1
 
 
+@pytest.mark.long
 def test_points_of_a_curve_are_never_lost(run: Run, gray: Path, tmp_path: Path) -> None:
     words = ("curve", "g.png", "--out", "c", "--format", "csv", "--workers", "1")
     one, two = ("--codec", "jpeg quality=20,50,80"), ("--codec", "dct step=8dn,16dn")
@@ -239,6 +241,7 @@ def test_auto_is_refused_wherever_nothing_is_solved_for() -> None:
                 parse_sweep(text, method.kind, complete=False)
 
 
+@pytest.mark.long
 def test_results_do_not_depend_on_the_number_of_cpus(gray: Path, tmp_path: Path) -> None:
     made = []
     for cpus in ({0}, set(os.sched_getaffinity(0))):

@@ -16,6 +16,7 @@ import pytest
 from conftest import PROGRAM, Run
 
 
+@pytest.mark.long
 def test_an_interrupted_curve_goes_on_where_it_was(gray: Path, run: Run, tmp_path: Path) -> None:
     words = ["curve", "g.png", "--out", "c", "--codec", "png level=9", "--codec",
              "predictive bound=0..120", "--workers", "1"]  # fmt: skip

@@ -72,6 +72,7 @@ def test_unrelated_pictures_have_no_shift(size: int) -> None:
             find_shift(*crops)
 
 
+@pytest.mark.long
 def test_the_error_of_a_shift_is_as_large_as_is_said() -> None:
     rng = np.random.default_rng(4)
     plane = SCENES[1].picture(640, 448, 0).luma().on_scale(1.0)

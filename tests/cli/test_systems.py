@@ -52,6 +52,7 @@ for words in (
 """
 
 
+@pytest.mark.long
 def test_the_main_job_needs_no_module_of_one_system(tmp_path: Path) -> None:
     magnetite.write(SCENES[1].picture(96, 80, 1), tmp_path / "clean.png")
     done = subprocess.run(

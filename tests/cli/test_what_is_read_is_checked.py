@@ -205,7 +205,7 @@ def test_damaged_ledgers_are_refused_in_one_line(run: Run, ran: Path) -> None:
                 base.commit()
                 base.close()
                 clear(run, "summarize", str(ledger.parent), allowed=allowed)
-                if table in ("facts", "cells", "plan"):
+                if junk in ("NULL", "x'ff00'") and table in ("facts", "cells", "plan"):
                     clear(run, "report", str(ledger.parent), allowed=allowed)
 
 

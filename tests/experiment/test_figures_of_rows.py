@@ -149,6 +149,7 @@ def test_rows_that_are_not_done_yet_are_counted(run: Run, folder: Path) -> None:
     assert "16 rows, 11 done, 2 failed, 3 missing" in said
 
 
+@pytest.mark.long
 def test_all_figures_are_columns_of_their_own(run: Run, folder: Path) -> None:
     """The gauge `activity` besides the activity of the reference."""
     (folder / "plan.toml").write_text(PLAN.replace("psnr,delta-e", "all") + 'gauges = "all"\n')

@@ -109,6 +109,7 @@ def test_intervals_of_means_hold(references: int, repeats: int) -> None:
     assert 0.93 <= np.mean(means_held(references, repeats, 1000)) <= 0.97
 
 
+@pytest.mark.long
 def test_skewed_means_hold_better_than_students_law_alone() -> None:
     """Of exponential values Student's interval holds some 90 %."""
     assert 0.915 <= np.mean(skewed_held(20, 1500)) <= 0.97

@@ -38,6 +38,7 @@ def coverage(count: int, confidence: float, trials: int, draw: str) -> float:
     return held / trials
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("draw", ["normal", "skewed", "uneven"])
 @pytest.mark.parametrize(("count", "confidence"), [(19, 0.9), (39, 0.8)])
 def test_intervals_hold_new_cases(draw: str, count: int, confidence: float) -> None:

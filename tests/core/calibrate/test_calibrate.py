@@ -54,6 +54,7 @@ def test_two_frames_of_a_still_scene_give_gain_and_read_noise(name: str) -> None
     assert again.method.name == "sensor-noise"
 
 
+@pytest.mark.long
 def test_the_intervals_hold_the_truth_as_often_as_they_say() -> None:
     scene = still("banded-ironstone")
     scene = Picture(scene.samples[::2, ::2], 16, scene.colour)
@@ -81,6 +82,7 @@ def test_flat_fields_tell_the_fixed_pattern_and_rows() -> None:
     assert again["row"] == pytest.approx(6, rel=0.1)
 
 
+@pytest.mark.long
 def test_more_frames_narrow_the_intervals() -> None:
     two, eight = (photon_transfer(flats(CAMERA, [0.02, 0.6], range(n)), black=0) for n in (2, 8))
     width = [r.read.high - r.read.low for r in (two, eight)]

@@ -125,6 +125,7 @@ def test_a_header_of_a_huge_picture_costs_nothing(tmp_path: Path) -> None:
         open_rows(path)
 
 
+@pytest.mark.long
 def test_commands_code_and_score_in_slabs(
     run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

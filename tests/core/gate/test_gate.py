@@ -202,7 +202,7 @@ def test_too_little_is_refused(labels: list[bool], words: str) -> None:
 def test_blurred_pictures_are_told_from_sharp_ones(run: Run, tmp_path: Path) -> None:
     for seed in range(1, 5):
         for scene in SCENES:
-            picture = scene.picture(240, 176, seed)
+            picture = scene.picture(176, 128, seed)
             soft = magnetite.degrade(picture, f"gaussian-blur sigma={1 + seed / 4}px").picture
             split = "held" if seed == 4 else "known"
             for label, one in (("good", picture), ("bad", soft)):

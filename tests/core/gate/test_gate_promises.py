@@ -69,6 +69,7 @@ def test_promises_are_kept_on_new_references(
         assert np.mean([study.held[name] for study in found]) >= 0.91, name
 
 
+@pytest.mark.long
 def test_a_few_promises_are_kept_on_new_references() -> None:
     found = studies(40, 3, 0.5, 0.1, 30)
     assert sum(study.kept for study in found) >= 24

@@ -48,6 +48,7 @@ def held(seeds: range, side: int) -> list[bool]:
     return found
 
 
+@pytest.mark.long
 def test_intervals_hold_on_textures() -> None:
     found = held(range(50, 52), 256)
     assert np.mean(found) >= 0.93, found

@@ -52,6 +52,7 @@ MOVES: dict[str, tuple[Callable[[Gray, float], Gray], tuple[float, ...]]] = {
 }  # fmt: skip
 
 
+@pytest.mark.long
 def test_ringing_grows_with_each_cause() -> None:
     """At least 95 % of the pairs of neighbouring levels are in order, over six photographs."""
     for name, (make, levels) in MOVES.items():

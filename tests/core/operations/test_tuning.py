@@ -55,6 +55,7 @@ def deblurring_losses(
     return found
 
 
+@pytest.mark.long
 def test_a_deblurring_is_tuned_without_a_reference() -> None:
     """The strength is not that of the least distance to the blurred picture."""
     found = deblurring_losses("wiener-deblur strength=auto", list(BLURS)[::3], [4], [4])
@@ -112,6 +113,7 @@ def psnr_held(
     return held
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("stated", [True, False])
 def test_the_estimated_psnr_holds_its_interval(stated: bool) -> None:
     held = psnr_held(stated, CASES[::6])

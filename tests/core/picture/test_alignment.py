@@ -39,6 +39,7 @@ def held(scenes: tuple[Gray, ...], seeds: int) -> list[bool]:
     return found
 
 
+@pytest.mark.long
 def test_intervals_hold_on_smooth_noisy_pictures() -> None:
     found = held(photographs(256)[:2], 1)
     assert len(found) >= 12
