@@ -142,8 +142,26 @@ def test_curves_of_other_settings_are_not_mixed() -> None:
     assert dict(frame["bpp"]) == pytest.approx(
         {("weak", "coded: dct block=8"): 8.0, ("weak", "coded: dct block=16"): 16.0}
     )
-    with pytest.raises(InputError, match="no treatment has curves of 4 rates or more that reach"):
+    with pytest.raises(InputError, match="no treatment has curves of 4 rates or more that meet"):
         predicted_rates(run_rows, Target.parse("psnr>=99"), new, 0.6)
+
+
+@pytest.mark.parametrize("sign", [1, -1], ids=["higher", "lower"])
+def test_references_that_meet_a_need_at_no_rate_or_at_every_rate_are_told_apart(sign: int) -> None:
+    label = "psnr" if sign > 0 else "mse"
+    rows = [
+        {"reference": f"r{n}", "channels": 1, "bits": 8, "degradation": "noise",
+         "reference activity": n + 1.0, "treatment name": "coded", "treatment": f"dct step={s}%",
+         "status": "done", "reason": None, "bpp": (n + 1) / s,
+         label: 100 + sign * (more - 8 * s)}
+        for n, more in enumerate([60, 60, 60, 20, 10, 90]) for s in (1, 2, 3, 4)
+    ]  # fmt: skip
+    need = Target.parse(f"{label}{'>=' if sign > 0 else '<='}{100 + sign * 44}")
+    run_rows = RunRows.of(pd.DataFrame(rows), [label])
+    made = predicted_rates(run_rows, need, [NewPicture("g", 2.0, 1, 8)], 0.3)
+    (said,) = (note for note in made.notes if "least predictable" in note)
+    assert f"{need} is met at no rate of the run by 2 and at every rate by 1 of 6" in said
+    assert made.frame["references"].tolist() == [3]
 
 
 def test_a_point_is_the_mean_of_its_repeats() -> None:
@@ -214,7 +232,7 @@ def test_the_rate_of_a_new_picture_is_predicted(run: Run, tmp_path: Path) -> Non
     )
     few = run("predict", "plan", *news, "--need", "ssim>=0.9", "--confidence", "99%")
     assert "an interval of 99 % takes 99 references" in few.stderr
-    assert "references without ssim>=0.99" in run("predict", "plan", *news, "--need", "ssim>=0.99",
+    assert "ssim>=0.99 is met at no rate of the run by 3 of 14" in run("predict", "plan", *news, "--need", "ssim>=0.99",
                                             "--confidence", "60%").stderr  # fmt: skip
     deep = 257 * magnetite.read(tmp_path / news[0]).samples.astype(np.uint16)
     magnetite.write(as_picture(deep), tmp_path / "deep.png")

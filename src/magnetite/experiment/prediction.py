@@ -83,7 +83,7 @@ def predicted_rates(
     made: list[tuple[Any, ...]] = []
     notes = list(rows.omissions())
     for degradation, name, group, own in _alike(rows, label, pictures):
-        known, unknown, short = _rates(group, label, need.value, better)
+        known, never, always, short = _rates(group, label, need.value, better)
         if short:
             notes.append(
                 f"{name} after {degradation}: {counted(short, 'reference')} with fewer than "
@@ -91,10 +91,12 @@ def predicted_rates(
             )
         if len(known) < 3:
             continue
-        if unknown:
+        if unknown := never + always:
+            counts = ((never, "at no rate of the run"), (always, "at every rate"))
+            words = " and ".join(f"{when} by {count}" for count, when in counts if count)
             notes.append(
-                f"{name} after {degradation}: {unknown} of {len(known) + unknown} references "
-                f"without {need} at the rates of the run count as the least predictable"
+                f"{name} after {degradation}: {need} is met {words} of "
+                f"{len(known) + unknown} references: they count as the least predictable"
             )
         logs = np.log(np.array(known))
         for one in own:
@@ -106,14 +108,14 @@ def predicted_rates(
                          len(known)))  # fmt: skip
     if not made:
         raise InputError(
-            f"no treatment has curves of {_POINTS} rates or more that reach {need} on three "
-            "references like the pictures: sweep a codec in the plan"
+            f"no treatment has curves of {_POINTS} rates or more that meet {need} from one of them "
+            "on, on three references like the pictures: sweep a codec in the plan over more rates"
         )
     notes += _extrapolated(rows, pictures)
     predicted = {row[0] for row in made}
     if lost := [one.name for one in pictures if one.name not in predicted]:
         notes.append(f"{abbreviated(lost)}: no rate, for fewer than three references of the same "
-                     f"channels and depth reach {need}")  # fmt: skip
+                     f"channels and depth meet {need} from some rate of the run on")  # fmt: skip
     share = f"{100 * confidence:g} %"
     titles = ["picture", "activity dn", "degradation", "treatment", "bpp", f"{share} from", "to",
               "references"]  # fmt: skip
@@ -208,11 +210,11 @@ def _described(channels: int, bits: int) -> str:
 
 def _rates(
     group: Any, label: str, value: float, better: Better
-) -> tuple[list[tuple[float, float]], int, int]:
-    """Activity and rate of the references that meet a value, the number of those that do not, and
-    of those with too few rates.
+) -> tuple[list[tuple[float, float]], int, int, int]:
+    """Activity and rate of the references that meet a value from some rate on, and the numbers of
+    those that meet it at no rate, at every rate, and of those with too few rates.
     """
-    known, unknown, short = [], 0, 0
+    known, never, always, short = [], 0, 0, 0
     for _, own in group.groupby("reference", sort=False):
         points = own.groupby("treatment", sort=False)[["bpp", label]].mean()
         if len(points) < _POINTS or own["reference activity"].isna().any():
@@ -223,7 +225,9 @@ def _rates(
         with suppress(InputError):  # the score falls with the rate, as of coded noise
             rate = rate_at(curve, value, better)
         if rate is None:
-            unknown += 1
+            scores = points[label]
+            least = scores.min() >= value if better == "higher" else scores.max() <= value
+            always, never = always + bool(least), never + (not least)
         else:
             known.append((max(float(own["reference activity"].iloc[0]), 1e-6), rate))
-    return known, unknown, short
+    return known, never, always, short
