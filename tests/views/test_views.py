@@ -140,8 +140,9 @@ def test_a_certificate_of_other_pictures_declares_nothing(run: Run, tmp_path: Pa
     assert "the chain has other steps: a normal" in run("view", "noise", "g.png", "b.png").stderr
     run("convert", "g.png", "h.png", "depth", "bits=12")
     assert "of other pictures than these" in run("view", "noise", "h.png", "n.png").stderr
-    run("restore", "n.png", "n.png.png", "median")
-    (tmp_path / "n.png.png").rename(tmp_path / "n.png")
+    again = run("convert", "b.png", "n.png", "gray")
+    assert "note: n.png.cert.json is the certificate of an earlier file" in again.stderr
+    assert run("convert", "b.png", "m.png", "gray").stderr == ""
     assert "of other pictures than these" in run("view", "noise", "g.png", "n.png").stderr
     for junk in ({}, {"reference": {"sha256": 1}, "result": {"sha256": 1}, "steps": [5]}):
         (tmp_path / "n.png.cert.json").write_text(json.dumps(junk))
@@ -218,6 +219,8 @@ def test_too_many_pictures_are_refused() -> None:
         profile_figure([GRAY] * 8, ["a"] * 8, Segment.across(GRAY))
     with pytest.raises(PictureError, match="share no scale"):
         profile_figure([GRAY, as_picture(texture(40, 60))], ["a", "b"], Segment.across(GRAY))
+    with pytest.raises(PictureError, match="crosses other parts of them; crop or resize"):
+        profile_figure([GRAY, as_picture(GRAY.samples[:, :59])], ["a", "b"], "0,9,50,9")
 
 
 def test_a_sheet_has_one_scale_for_all() -> None:

@@ -66,8 +66,8 @@ def run(
     from magnetite.core.chain.notation import parse_chain
     from magnetite.core.operations.degrade import KINDS, degrading
     from magnetite.files.resources import DiskFiles
-    from magnetite.files.sidecar import certificate_path, write_certified
-    from magnetite.files.writing import check_output
+    from magnetite.files.sidecar import write_certified
+    from magnetite.files.writing import certificate_path, check_output
 
     sidecar = certificate_path(out)
     chain = parse_chain(steps, *KINDS, auto=aim is not None)

@@ -85,7 +85,8 @@ def noise_command(
     Where TEST has a certificate of noise alone, the declared density is drawn over the histogram.
     """
     from magnetite.core.errors import InputError
-    from magnetite.files.sidecar import certificate_path, read_json
+    from magnetite.files.sidecar import read_json
+    from magnetite.files.writing import certificate_path
     from magnetite.views.noise import declared_noise, noise_figure
 
     begin([reference, test], out, show=show)

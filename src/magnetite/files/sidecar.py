@@ -11,23 +11,10 @@ from typing import TYPE_CHECKING, Any
 from magnetite.core.errors import FileError
 from magnetite.files.atomic import check_writable, write_bytes
 from magnetite.files.opening import read_bytes
-from magnetite.files.writing import write_rows
+from magnetite.files.writing import certificate_path, write_rows
 
 if TYPE_CHECKING:
     from magnetite.core.operations.degrade import Degraded, DegradedRows
-
-
-def certificate_path(picture: Path) -> Path:
-    """`tile.png` has its certificate in `tile.png.cert.json`.
-
-    Raises
-    ------
-    FileError
-        If the path has no name.
-    """
-    if not picture.name:
-        raise FileError(f"{str(picture)!r} does not name a file")
-    return picture.with_name(picture.name + ".cert.json")
 
 
 def read_json(path: Path) -> dict[str, Any]:

@@ -80,7 +80,7 @@ def write(picture: Picture, path: str | os.PathLike[str]) -> tuple[str, ...]:
     """
     data, messages = encoded(picture, Path(path))
     write_bytes(Path(path), data)
-    return messages
+    return messages + _certificate_note(Path(path))
 
 
 def encoded(picture: Picture, path: Path) -> tuple[bytes, tuple[str, ...]]:
@@ -98,7 +98,7 @@ Companion = Callable[[tuple[str, ...]], AbstractContextManager[object]]
 
 
 def write_rows(
-    path: Path, frame: Frame, bands: Iterable[Picture], companion: Companion = nullcontext
+    path: Path, frame: Frame, bands: Iterable[Picture], companion: Companion | None = None
 ) -> tuple[str, ...]:
     """Write a picture from its bands, whole or not at all; the notes of `write`.
 
@@ -113,18 +113,39 @@ def write_rows(
     coming = iter(bands)
     first = list(islice(coming, 2))
     kind = _format(path)
+    stale = _certificate_note(path) if companion is None else ()
+    beside = companion or nullcontext
     if len(first) == 1 or not kind.streamed:
         data, notes = encoded(joined(chain(first, coming)), path)
-        with companion(notes):
+        with beside(notes):
             write_bytes(path, data)
-        return notes
+        return notes + stale
     check_output(frame, path)
     notes = _depth_note(frame, path)
     writer = _stream_npy if kind.name == "NPY" else _stream_tiff
     with ExitStack() as stack, replacing(path) as temporary:
         writer(temporary, frame, chain(first, coming))
-        stack.enter_context(companion(notes))
-    return notes
+        stack.enter_context(beside(notes))
+    return notes + stale
+
+
+def certificate_path(picture: Path) -> Path:
+    """`tile.png` has its certificate in `tile.png.cert.json`.
+
+    Raises
+    ------
+    FileError
+        If the path has no name.
+    """
+    if not picture.name:
+        raise FileError(f"{str(picture)!r} does not name a file")
+    return picture.with_name(picture.name + ".cert.json")
+
+
+def _certificate_note(path: Path) -> tuple[str, ...]:
+    """A note where the certificate of an earlier file stands beside a file."""
+    sidecar = certificate_path(path)
+    return (f"{sidecar} is the certificate of an earlier file",) if sidecar.is_file() else ()
 
 
 def _depth_note(frame: Frame, path: Path) -> tuple[str, ...]:
