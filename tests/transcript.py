@@ -188,9 +188,10 @@ def output(words: list[str]) -> Iterator[str]:
 
 
 def steady(text: str) -> str:
-    """A line without times, alignment, versions of libraries and sizes that these lead to."""
+    """A line without times, alignment, versions of libraries, and sizes and digests that follow."""
     text = re.sub(r"\d[\d.]*(e-\d+)? s\b", "… s", text)
     text = re.sub(r'("seconds"): [^,]*', r"\1: …", text)
+    text = re.sub(r'("sha256"): "\w*"', r"\1: …", text)
     text = re.sub(r"[\d.]+ MB\b", "… MB", text)
     text = re.sub(r"\bby (\w+) \d[\d.]*", r"by \1 …", text)
     return " ".join(text.split())
