@@ -19,7 +19,7 @@ from magnetite.core.arrays import Bools, Float64, Pixels
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import Picture
 from magnetite.core.picture.matching import check_comparable
-from magnetite.core.quantities import significant
+from magnetite.core.quantities import percent, significant
 from magnetite.views.style import COLOURS, QUIET, bare, headline, new_figure
 
 if TYPE_CHECKING:
@@ -72,6 +72,9 @@ def residual_figure(before: Picture, after: Picture) -> Figure:
     power, slopes = local_strengths(difference, second.astype(np.float64) * before.full_scale)
     level = float(np.sqrt(np.mean(difference[counted] ** 2)))
     _draw_strengths(strengths, power[counted], slopes[counted], level, found.edges, unit)
+    if not counted.all():
+        words = f"both plots: without the {percent(1 - counted.mean())} where noise is clipped"
+        figure.text(left, 0.015, words, fontsize=9, color=QUIET)
     return figure
 
 
@@ -123,7 +126,7 @@ def _draw_strengths(
     x = [float(np.sqrt(slopes[c].mean())) for c in classes]
     y = [float(np.sqrt(power[c].mean())) for c in classes]
     axes.axhline(level, color=QUIET, ls="--", lw=1.2, label="the same everywhere")
-    axes.plot(x, y, "o-", color=COLOURS[0], label="measured, 5 % of the picture each")
+    axes.plot(x, y, "o-", color=COLOURS[0], label="measured, 5 % of positions each")
     if min(x) > 0:
         axes.set_xscale("log")
         low, high = axes.get_xlim()
