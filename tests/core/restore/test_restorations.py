@@ -18,6 +18,7 @@ from magnetite.core.chain.notation import parse_chain
 from magnetite.core.compute.threads import listening, use_threads
 from magnetite.core.methods.catalogue import every
 from magnetite.core.picture import Picture
+from magnetite.core.restore import order
 from magnetite.core.restore.deblurring import _Frame, blur_kernel, tv_deblur
 from magnetite.core.restore.kernels.order import median_network
 from magnetite.core.restore.stabilise import backward, forward
@@ -95,16 +96,20 @@ def test_networks_find_medians(count: int) -> None:
     np.testing.assert_array_equal(ordered[count // 2], np.sort(samples, axis=0)[count // 2])
 
 
+@pytest.mark.parametrize("compiled", [True, False], ids=["loops", "arrays"])
 @pytest.mark.parametrize("size", [3, 5, 7, 13, 31])
-def test_medians_of_windows_of_any_size_and_depth(size: int) -> None:
+def test_medians_of_windows_of_any_size_and_depth(
+    size: int, compiled: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(order, "compiled_pays", lambda samples: compiled)
     y, x = np.mgrid[:size, :size] - size // 2
-    for plane in (
-        np.random.default_rng(0).integers(0, 256, (40, 37)) / np.float32(255),
-        np.random.default_rng(1).integers(0, 65536, (40, 37)) / np.float32(65535),
+    for pixels in (
+        np.random.default_rng(0).integers(0, 256, (40, 37)).astype(np.float32) / np.float32(255),
+        np.random.default_rng(1).integers(0, 65536, (40, 37)).astype(np.float32)
+        / np.float32(65535),
         np.random.default_rng(2).random((40, 37)),
         np.random.default_rng(3).random((11, 800)),  # more columns than a tile has
     ):
-        pixels = plane.astype(np.float64 if plane.dtype == np.float64 else np.float32)
         expected = median_filter(pixels, size, mode="reflect")
         np.testing.assert_array_equal(apply("median", pixels, size=size), expected)
         expected = median_filter(pixels, footprint=x**2 + y**2 <= (size / 2) ** 2, mode="reflect")
