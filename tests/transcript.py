@@ -105,6 +105,11 @@ degrade plate.png more.png sensor-noise full-well=4000e read=6e --seed 2
 degrade large.png soft.png gaussian-blur sigma=1.5px
 calibrate noise shot.png more.png
 calibrate blur soft.png
+chart chart.png --size 900x600 --seed 4
+degrade chart.png seen.png to-linear standard=srgb + gaussian-blur sigma=0.9px + white-balance \
+red=0.8 green=0.8 blue=0.7 + sensor-noise full-well=6000e read=5e prnu=2% + to-encoded \
+standard=bt709 --seed 2
+calibrate chart seen.png --chart chart.json --camera store.toml
 run methods.toml --dry
 run methods.toml --workers 1
 run rates.toml --workers 1
