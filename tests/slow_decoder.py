@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 import zlib
+from collections.abc import Iterator
+from itertools import chain
 
 import numpy as np
 from scipy.fft import dctn, idctn
@@ -40,14 +42,25 @@ class Container:
                 return number
 
 
+class Missing(Exception):
+    """A byte of a section that was cut."""
+
+
+def ends(cut: bool) -> Iterator[int]:
+    """After the last byte: zeros, or none where a section was cut."""
+    while not cut:
+        yield 0
+    raise Missing
+
+
 class Decoder:
     """The range coder with its slots and mixers."""
 
-    def __init__(self, data: bytes) -> None:
-        self._bytes = iter(data)
+    def __init__(self, data: bytes, *, cut: bool = False) -> None:
+        self._bytes = chain(data, ends(cut))
         self._low, self._high, self._value = 0, 2**32 - 1, 0
         for _ in range(4):
-            self._value = self._value << 8 | next(self._bytes, 0)
+            self._value = self._value << 8 | next(self._bytes)
         self._slots: dict[int, tuple[int, int]] = {}
         self._weights: dict[int, list[int]] = {}
 
@@ -62,7 +75,7 @@ class Decoder:
         while self._low >> 24 == self._high >> 24:
             self._low = (self._low << 8) & 0xFFFFFFFF
             self._high = ((self._high << 8) & 0xFFFFFFFF) | 255
-            self._value = ((self._value << 8) & 0xFFFFFFFF) | next(self._bytes, 0)
+            self._value = ((self._value << 8) & 0xFFFFFFFF) | next(self._bytes)
         return bit
 
     def _probability(self, slot: int) -> int:

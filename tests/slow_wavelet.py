@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 import numpy as np
 
 from magnetite.core.codecs.layers.lifting import synthesise
-from slow_decoder import Container, Decoder, kind, smoothed
+from slow_decoder import Container, Decoder, Missing, kind, smoothed
 
 REFINE = 65536
 SIGN = REFINE + 16384
@@ -22,6 +24,21 @@ class Band:
         self.known = np.zeros((height + 4, width + 4), int)
         self.signs = np.zeros((height + 4, width + 4), int)
         self.alive = np.zeros((-(-height // 8) + 2, -(-width // 8) + 2), int)
+        #: The plane to which the magnitudes of each block are known.
+        self.plane = np.full((-(-height // 8), -(-width // 8)), 31)
+
+    def back_to(self, plane: int) -> None:
+        """Blocks that a plane has not reached are known to the one before."""
+        for i, j in np.ndindex(self.size):
+            if self.plane[i // 8, j // 8] != plane:
+                self.known[i + 2, j + 2] //= 2
+
+    def numbers(self) -> np.ndarray:
+        """Signed magnitudes in units of the band's step."""
+        n = self.known[2:-2, 2:-2]
+        unit = 2.0 ** np.kron(self.plane, np.ones((8, 8)))[: self.size[0], : self.size[1]]
+        share = np.where(n == 1, 0.42, 0.48)
+        return np.where(n, n * unit + share * (unit - 1), 0) * self.signs[2:-2, 2:-2]
 
 
 def sizes(height: int, width: int, levels: int) -> list[list[tuple[int, int]]]:
@@ -45,9 +62,14 @@ def bit_plane(coder: Decoder, bands: list[list[Band]], plane: int) -> None:
                 sibling[2 : rows + 2, 2 : columns + 2] = other[:rows, :columns]
             band.known *= 2
             o = orientation if number else 3
-            for bi, bj in np.ndindex(band.alive.shape[0] - 2, band.alive.shape[1] - 2):
-                if wakes(coder, band, parent, bi, bj, o, finer):
-                    block(coder, band, parent, sibling, bi, bj, plane, o, finer)
+            try:
+                for bi, bj in np.ndindex(band.plane.shape):
+                    if wakes(coder, band, parent, bi, bj, o, finer):
+                        block(coder, band, parent, sibling, bi, bj, plane, o, finer)
+                    band.plane[bi, bj] = plane
+            except Missing:
+                band.back_to(plane)
+                raise
 
 
 def at(plane: np.ndarray, y: int, x: int) -> int:
@@ -157,14 +179,14 @@ def wavelet(data: bytes, step: float, levels: int) -> np.ndarray:
     c = Container(data)
     (section,) = c.sections
     planes, strength, length = section[0], section[1], int.from_bytes(section[2:6], "little")
-    assert length == len(section) - 6
-    coder = Decoder(section[6:])
+    coder = Decoder(section[6:], cut=len(section) - 6 < length)
     levels = min(levels, min(c.height, c.width).bit_length() - 1)
     bands = [[Band(*size) for size in level] for level in sizes(c.height, c.width, levels)]
-    for plane in range(planes - 1, -1, -1):
-        bit_plane(coder, bands, plane)
+    with suppress(Missing):
+        for plane in range(planes - 1, -1, -1):
+            bit_plane(coder, bands, plane)
     values = [
-        [(b.signs * b.known * (step / norm))[2:-2, 2:-2] for b, norm in zip(*level, strict=True)]
+        [b.numbers() * (step / norm) for b, norm in zip(*level, strict=True)]
         for level in zip(bands, norms("9/7", levels), strict=True)
     ]
     whole = smoothed(synthesise(values, "9/7"), strength * step / 10) + 0.5

@@ -69,6 +69,15 @@ def test_wavelets(height: int, width: int, step: float) -> None:
     assert (decoded != made.picture.samples).mean() < 0.002
 
 
+@pytest.mark.parametrize("rate", [0.3, 0.9, 2.4])
+def test_wavelets_that_are_cut(rate: float) -> None:
+    made = magnetite.compress(picture(64, 80), "wavelet levels=4", rate=rate)
+    step = float(str(made.step).split("step=")[1].split("%")[0]) / 100
+    decoded = slow_wavelet.wavelet(made.data, step, 4)
+    assert np.abs(decoded - made.picture.samples).max() <= 1
+    assert (decoded != made.picture.samples).mean() < 0.002
+
+
 def test_numbers_of_every_size() -> None:
     rng = np.random.default_rng(4)
     numbers = np.rint(rng.standard_cauchy((3, 4, 3, 4)) * 40).clip(-(2**24), 2**24).astype(np.int32)
