@@ -257,9 +257,16 @@ def smoothed(plane: np.ndarray, least: float) -> np.ndarray:
 def predictive(data: bytes, bound: int) -> np.ndarray:
     """A gray picture of `predictive`."""
     c = Container(data)
-    coder, step = Decoder(c.sections[0]), 2 * bound + 1
-    low, high = -(2 ** (c.bits - 1)), 2 ** (c.bits - 1) - 1
-    x = np.zeros((c.height + 2, c.width + 6), int)
+    half = 2 ** (c.bits - 1)
+    coder = Decoder(c.sections[0])
+    return coded_samples(coder, c.height, c.width, -half, half - 1, 2 * bound + 1) + half
+
+
+def coded_samples(
+    coder: Decoder, height: int, width: int, low: int, high: int, step: int
+) -> np.ndarray:
+    """Samples between two numbers, each coded by its difference from a prediction."""
+    x = np.full((height + 2, width + 6), (low + high + 1) // 2)
     e, miss = np.zeros_like(x), np.zeros((6, *x.shape), int)
     bias: dict[int, int] = {}
     seen: dict[int, int] = {}
@@ -271,9 +278,9 @@ def predictive(data: bytes, bound: int) -> np.ndarray:
         length = bits(n)
         return min(31, 2 * length + (n >> (length - 2) & 1 if length >= 2 else 0))
 
-    for i in range(2, c.height + 2):
+    for i in range(2, height + 2):
         x[i, :3] = x[i - 1, 3]
-        for j in range(3, c.width + 3):
+        for j in range(3, width + 3):
             w, ww, n, nw, ne, nn, nne = (
                 int(x[i - a, j + b])
                 for a, b in ((0, -1), (0, -2), (1, 0), (1, -1), (1, 1), (2, 0), (2, 1))
@@ -328,6 +335,6 @@ def predictive(data: bytes, bound: int) -> np.ndarray:
                 seen[pattern] >>= 1
             for k in range(6):
                 miss[k, i, j] = abs(guesses[k] - value)
-        x[i, c.width + 3 :] = x[i, c.width + 2]
-        miss[:, i, c.width + 3 :] = miss[:, i, c.width + 2 : c.width + 3]
-    return x[2:, 3 : c.width + 3] + 2 ** (c.bits - 1)
+        x[i, width + 3 :] = x[i, width + 2]
+        miss[:, i, width + 3 :] = miss[:, i, width + 2 : width + 3]
+    return x[2:, 3 : width + 3]

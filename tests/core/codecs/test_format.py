@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import zlib
+from collections.abc import Callable
 
 import numpy as np
 import pytest
 
 import magnetite
 import slow_decoder
+import slow_lowrank
 import slow_wavelet
 from conftest import texture
 from magnetite.core.codecs.entropy.coder import SQUASH, STRETCH
@@ -90,6 +92,29 @@ def test_wavelets_that_are_cut(share: float) -> None:
     part = cut(data, int(share * len(data)))
     decoded = slow_wavelet.wavelet(part, 0.02, 4)
     assert np.abs(decoded - magnetite.expand(part).samples).max() <= 2
+
+
+@pytest.mark.parametrize(
+    ("step", "decode"),
+    [
+        ("svd rank=5 step=1%", lambda data: slow_lowrank.svd(data, 0.01)),
+        ("pca components=4 step=1%", lambda data: slow_lowrank.pca(data, 0.01)),
+        ("fourier keep=20%", lambda data: slow_lowrank.fourier(data, 6)),
+        ("fourier keep=4% phase-bits=3", lambda data: slow_lowrank.fourier(data, 3)),
+        ("bit-planes keep=5", lambda data: slow_lowrank.bit_planes(data, 5, gray=True)),
+        ("bit-planes keep=3 code=binary", lambda d: slow_lowrank.bit_planes(d, 3, gray=False)),
+        ("bit-planes keep=8", lambda data: slow_lowrank.bit_planes(data, 8, gray=True)),
+        ("pcm bits=3", lambda data: slow_lowrank.pcm(data, 3)),
+    ],
+)  # fmt: skip
+@pytest.mark.parametrize(("height", "width"), [(37, 50), (24, 33)])
+def test_other_codecs(
+    step: str, decode: Callable[[bytes], np.ndarray], height: int, width: int
+) -> None:
+    made = magnetite.compress(picture(height, width), step)
+    decoded = decode(made.data)
+    assert np.abs(decoded - made.picture.samples).max() <= (step[0] not in "b")
+    assert (decoded != made.picture.samples).mean() < 0.003
 
 
 def test_numbers_of_every_size() -> None:

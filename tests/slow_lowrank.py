@@ -1,0 +1,82 @@
+"""`svd`, `pca`, `fourier`, `bit-planes` and `pcm` decoded as docs/mgt-format.md says."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from slow_decoder import Container, Decoder, bits, blocks, coded_samples
+
+
+def stored(c: Container, plane: np.ndarray) -> np.ndarray:
+    """Digital numbers of a plane from which 0.5 was subtracted."""
+    return np.rint((plane + 0.5) * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
+
+
+def matrix(data: bytes, rows: int, columns: int) -> np.ndarray:
+    return blocks(data, (rows, 1, 1, columns))[:, 0, 0]
+
+
+def product(sections: list[bytes], m: int, n: int, step: float) -> np.ndarray:
+    """A matrix of m x n from its singular values and both factors."""
+    values = np.frombuffer(sections[0], "<f4").astype(float)
+    c = step / math.sqrt(2 * values.size)
+    left = matrix(sections[1], m, values.size) * c * np.sqrt(n / values)
+    right = matrix(sections[2], n, values.size) * c * np.sqrt(m / values)
+    return left @ right.T
+
+
+def svd(data: bytes, step: float) -> np.ndarray:
+    """A gray picture of `svd` without blocks; `step` in full scale."""
+    c = Container(data)
+    return stored(c, product(c.sections, c.height, c.width, step))
+
+
+def pca(data: bytes, step: float) -> np.ndarray:
+    """A gray picture of `pca` of patches of 8x8; `step` in full scale."""
+    c = Container(data)
+    rows, columns = -(-c.height // 8), -(-c.width // 8)
+    patches = product(c.sections[1:], rows * columns, 64, step)
+    patches += matrix(c.sections[0], 1, 64) * step
+    whole = patches.reshape(rows, columns, 8, 8).swapaxes(1, 2).reshape(8 * rows, 8 * columns)
+    return stored(c, whole[: c.height, : c.width])
+
+
+def fourier(data: bytes, phase_bits: int) -> np.ndarray:
+    """A gray picture of `fourier`."""
+    c = Container(data)
+    shape = c.height, c.width // 2 + 1
+    held = np.argwhere(bits(c.sections[0], shape, np.zeros(shape, int)))
+    numbers = blocks(c.sections[1], (1, len(held), 1, 1)).ravel()
+    packed = np.unpackbits(np.frombuffer(c.sections[2], np.uint8))[: len(held) * phase_bits]
+    turns = packed.reshape(-1, phase_bits) @ 2.0 ** np.arange(phase_bits) + 0.5
+    values = 2.0 ** (numbers / 8) * np.exp(2j * np.pi * turns / 2**phase_bits)
+    spectrum = np.zeros((c.height, c.width), complex)
+    for (y, x), value in zip(held, values, strict=True):
+        if (2 * y % c.height, 2 * x % c.width) == (0, 0):
+            spectrum[y, x] = math.copysign(abs(value), value.real)
+        else:
+            spectrum[y, x], spectrum[-y, -x] = value, np.conj(value)
+    return stored(c, np.fft.ifft2(spectrum, norm="ortho").real)
+
+
+def bit_planes(data: bytes, keep: int, *, gray: bool) -> np.ndarray:
+    """A gray picture of `bit-planes`."""
+    c = Container(data)
+    above = np.zeros((c.height, c.width), int)
+    number, top = above.copy(), above.copy()
+    for section in c.sections:
+        above = bits(section, above.shape, above)
+        top = top ^ above if gray else above
+        number = 2 * number + top
+    rest = c.bits - keep
+    return (number << rest) + ((1 << rest) >> 1)
+
+
+def pcm(data: bytes, kept: int) -> np.ndarray:
+    """A gray picture of `pcm`."""
+    c = Container(data)
+    top = 2**kept - 1
+    numbers = coded_samples(Decoder(c.sections[0]), c.height, c.width, 0, top, 1)
+    return np.rint((numbers + 0.5) / 2**kept * (2**c.bits - 1))
