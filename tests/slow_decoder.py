@@ -216,11 +216,25 @@ def sizes(data: bytes, grid: tuple[int, int]) -> tuple[np.ndarray, bytes]:
 
 
 def dct(data: bytes, step: float, side: int | None) -> np.ndarray:
-    """A gray picture of `dct`; `step` in full scale; blocks of all sizes without a side."""
+    """A picture of `dct`, gray or RGB by luma and chroma; `step` in full scale; blocks of all
+    sizes without a side.
+    """
     c = Container(data)
-    small = side or 8
-    grid = -(-c.height // small), -(-c.width // small)
-    strength, numbers = c.sections[0][0], c.sections[0][1:]
+    size = c.height, c.width
+    planes = [dct_plane(section, size, step, side) for section in c.sections]
+    planes[0] += 0.5
+    if c.colour == 1:
+        y, cb, cr = planes
+        red, blue = y + 1.402 * cr, y + 1.772 * cb
+        planes = [red, (y - 0.299 * red - 0.114 * blue) / 0.587, blue]
+    whole = np.dstack(planes) if c.colour == 1 else planes[0]
+    return np.rint(whole * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
+
+
+def dct_plane(section: bytes, size: tuple[int, int], step: float, side: int | None) -> np.ndarray:
+    small, (height, width) = side or 8, size
+    grid = -(-height // small), -(-width // small)
+    strength, numbers = section[0], section[1:]
     of, numbers = (np.ones(grid, int), numbers) if side else sizes(numbers, grid)
     q = blocks(numbers, (*grid, small, small)) * step
     plane = np.zeros((grid[0] * small, grid[1] * small))
@@ -234,9 +248,7 @@ def dct(data: bytes, step: float, side: int | None) -> np.ndarray:
         large[:n, :n] = dctn(large[:n, :n], norm="ortho") if n > 1 else large[:n, :n]
         large = idctn(large, norm="ortho")
         plane[i * small : (i + n) * small, j * small : (j + n) * small] = large
-    plane = plane[: c.height, : c.width]
-    plane = smoothed(plane, strength * step / 10) + 0.5
-    return np.rint(plane * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
+    return smoothed(plane[:height, :width], strength * step / 10)
 
 
 def smoothed(plane: np.ndarray, least: float) -> np.ndarray:

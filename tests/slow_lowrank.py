@@ -33,6 +33,24 @@ def svd(data: bytes, step: float) -> np.ndarray:
     return stored(c, product(c.sections, c.height, c.width, step))
 
 
+def svd_of_blocks(data: bytes, step: float, side: int) -> np.ndarray:
+    """A gray picture of `svd` with square blocks."""
+    c = Container(data)
+    grid = -(-c.height // side), -(-c.width // side)
+    most = int.from_bytes(c.sections[0][:2], "little")
+    levels = blocks(c.sections[0][2:], (*grid, 1, most))[:, :, 0]
+    left, right = (blocks(section, (*grid, most, side)) for section in c.sections[1:])
+    whole = np.zeros((grid[0] * side, grid[1] * side))
+    for i, j in np.ndindex(*grid):
+        terms = np.flatnonzero(levels[i, j])
+        for t in terms:
+            value = step * 2 ** ((levels[i, j, t] - 1) / 2)
+            unit = step / math.sqrt(2 * len(terms)) * math.sqrt(side / value)
+            rows, columns = slice(i * side, (i + 1) * side), slice(j * side, (j + 1) * side)
+            whole[rows, columns] += np.outer(left[i, j, t] * unit, right[i, j, t] * unit)
+    return stored(c, whole[: c.height, : c.width])
+
+
 def pca(data: bytes, step: float) -> np.ndarray:
     """A gray picture of `pca` of patches of 8x8; `step` in full scale."""
     c = Container(data)

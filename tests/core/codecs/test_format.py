@@ -33,6 +33,16 @@ def test_block_transform(step: float, side: int) -> None:
     assert (decoded != made.picture.samples).mean() < 0.002
 
 
+def test_colours_are_luma_and_chroma() -> None:
+    source = magnetite.Picture(np.dstack([
+        picture(33, 41).samples, picture(33, 41).samples[::-1], 255 - picture(33, 41).samples,
+    ]), 8, "rgb")  # fmt: skip
+    made = magnetite.compress(source, "dct step=3%")
+    decoded = slow_decoder.dct(made.data, 0.03, None)
+    assert np.abs(decoded - made.picture.samples).max() <= 1
+    assert (decoded != made.picture.samples).mean() < 0.002
+
+
 @pytest.mark.parametrize(
     ("height", "width", "step"), [(100, 75, 0.05), (33, 34, 0.2), (8, 40, 0.1), (24, 70, 0.3)]
 )
@@ -98,6 +108,7 @@ def test_wavelets_that_are_cut(share: float) -> None:
     ("step", "decode"),
     [
         ("svd rank=5 step=1%", lambda data: slow_lowrank.svd(data, 0.01)),
+        ("svd rank=3 block=7 step=1%", lambda data: slow_lowrank.svd_of_blocks(data, 0.01, 7)),
         ("pca components=4 step=1%", lambda data: slow_lowrank.pca(data, 0.01)),
         ("fourier keep=20%", lambda data: slow_lowrank.fourier(data, 6)),
         ("fourier keep=4% phase-bits=3", lambda data: slow_lowrank.fourier(data, 3)),
