@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import itertools
 import math
 import re
@@ -10,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
+from PIL import Image
 
 import magnetite
 import witness
@@ -366,6 +368,11 @@ def test_every_depth_is_put_together_from_its_bytes() -> None:
         made = encode(magnetite.Picture(samples[:, :65536], bits, "gray"))
         assert (made.low is not None) == (bits > 8)
         assert (made.full, made.factor) == (2**bits - 1, 1)
+    planes = np.random.default_rng(1).integers(0, 256, (9, 11, 5)).astype(np.uint8)
+    made = encode(as_picture(planes))
+    assert (made.channels, made.words) == (1, "11x9 5 planes, 8 bits; its first plane is shown")
+    shown = np.asarray(Image.open(io.BytesIO(made.high)))
+    np.testing.assert_array_equal(shown, planes[..., 0])
 
 
 @pytest.mark.parametrize(

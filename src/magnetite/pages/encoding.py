@@ -18,7 +18,7 @@ from magnetite.files.writing import encoded
 
 #: Float samples are shown to this many steps between their smallest and largest.
 _STEPS = 65535
-#: Pictures with more planes are shown by their first ones.
+#: Channels of a colour picture; of any other number of them the first plane is shown.
 _PLANES = 3
 
 
@@ -43,14 +43,16 @@ class Encoded:
 def encode(picture: Picture) -> Encoded:
     """A picture for the page; exact for all bit depths, float samples to 1/65535 of their range."""
     samples, offset, factor = _whole(picture)
-    if samples.ndim == 3 and samples.shape[2] != _PLANES:
+    words = picture.describe()
+    if samples.ndim == 3 and picture.colour != "rgb":
         samples = samples[..., 0]
+        words += "; its first plane is shown"
     deep = samples.dtype == np.uint16
     return Encoded(
         width=picture.width,
         height=picture.height,
         channels=1 if samples.ndim == 2 else _PLANES,
-        words=picture.describe(),
+        words=words,
         unit=picture.amplitude_unit,
         full=picture.full_scale,
         offset=offset,
