@@ -15,7 +15,7 @@ from magnetite.core.errors import InputError
 from magnetite.core.opinion.analysis import analyse, wins_of
 from magnetite.core.opinion.design import pairs_of, raters_for_pairs, raters_for_rating
 from magnetite.core.opinion.raters import Crowd, simulated_answers
-from magnetite.core.opinion.rating import mean_with_interval, screened
+from magnetite.core.opinion.rating import mean_with_interval, opinion_scores, screened
 from magnetite.core.opinion.record import REFERENCE, Answers, BlindTest, Stimulus, Trial
 from magnetite.core.opinion.scaling import scale_intervals, scale_values
 from magnetite.core.opinion.threshold import fitted_threshold, next_level, right_answers
@@ -154,6 +154,57 @@ def test_mean_opinions_are_those_of_students_t() -> None:
     assert math.isnan(same.high)
 
 
+def test_scores_allow_for_the_raters_who_did_not_grade_a_picture() -> None:
+    """Grades that are sums of pictures and raters: the mean over all raters, and its error."""
+    rng = np.random.default_rng(3)
+    pictures, raters = np.linspace(2, 4, 6), rng.normal(0, 0.4, 9)
+    grades = pictures + raters[:, np.newaxis]
+    for one, few in zip(opinion_scores(grades), grades.T, strict=True):
+        assert one == mean_with_interval(few)
+    missing = rng.random(grades.shape) < 0.4
+    missing[:, 0] = raters > np.median(raters)  # the stern ones alone graded it
+    some = np.where(missing, math.nan, grades)
+    found = opinion_scores(some)
+    for k, one in enumerate(found):
+        count = int((~missing[:, k]).sum())
+        reach = stats.t.ppf(0.975, count - 1) * stats.sem(raters)
+        assert one.value == pytest.approx(pictures[k] + raters.mean())
+        assert (one.low, one.high) == pytest.approx((one.value - reach, one.value + reach))
+    assert np.nanmean(some[:, 0]) < found[0].value - 0.2
+    some[:, 5] = np.where(
+        np.arange(9) == 2, grades[:, 5], math.nan
+    )  # one grade alone has no interval, and takes none from the others
+    *others, alone = opinion_scores(some)
+    assert math.isnan(alone.low)
+    assert all(math.isfinite(one.low) for one in others)
+    apart = grades.copy()  # two panels without a picture in common
+    apart[:4, :3] = apart[4:, 3:] = math.nan
+    assert opinion_scores(apart)[0].value == pytest.approx(np.nanmean(apart[:, 0]))
+
+
+@pytest.mark.long
+@pytest.mark.parametrize(("raters", "spread"), [(12, 0.8), (24, 0.5), (8, 0.6)])
+def test_intervals_of_incomplete_ratings_hold(raters: int, spread: float) -> None:
+    rng = np.random.default_rng(raters)
+    scores = np.linspace(1.5, 4.5, 8)
+
+    def drawn(count: int) -> np.ndarray:
+        own = rng.normal(0, spread, (count, 1)) + rng.normal(0, 0.5, (count, 8))
+        return np.clip(np.rint(scores + own), 1, 5)
+
+    truth, held, errors = drawn(100_000).mean(axis=0), [], []
+    for _ in range(300):
+        grades = drawn(raters)
+        for own in grades[: raters // 2]:  # half of them stop somewhere
+            own[rng.permutation(8)[rng.integers(1, 8) :]] = math.nan
+        found = opinion_scores(grades)
+        held += [one.low <= true <= one.high for one, true in zip(found, truth, strict=True)]
+        for values in ([one.value for one in found], np.nanmean(grades, axis=0)):
+            errors.append(np.std(np.diff(values) - np.diff(truth)))
+    assert 0.93 <= np.mean(held) <= 0.985
+    assert np.mean(errors[::2]) < np.mean(errors[1::2])  # than plain means between pictures
+
+
 def test_ratings_are_differential_against_the_hidden_reference() -> None:
     """Each rater's own severity cancels: raters of one taste differ by nothing."""
     test = blind("rating", LEVELS[:2])
@@ -211,6 +262,7 @@ def test_raters_may_stop_early(design: str) -> None:
     assert any("stopped after" in note for note in found.notes)
     conditions = {row.condition for row in found.figures}
     if design == "rating":
+        assert any("not every rater graded every picture" in note for note in found.notes)
         assert test.stimuli[-1].condition not in conditions
         assert test.stimuli[6].condition in conditions
     else:

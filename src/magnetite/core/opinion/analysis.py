@@ -12,7 +12,7 @@ import numpy as np
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import Estimate
 from magnetite.core.errors import InputError, check_choice
-from magnetite.core.opinion.rating import mean_with_interval, screened
+from magnetite.core.opinion.rating import mean_with_interval, opinion_scores, screened
 from magnetite.core.opinion.record import REFERENCE, Answers, BlindTest, Stimulus
 from magnetite.core.opinion.scaling import Model, chances, connected, scale_intervals, scale_values
 from magnetite.core.opinion.threshold import fitted_threshold, pooled_threshold
@@ -137,7 +137,7 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model | None = N
     if test.design == "pairs":
         figures = _of_pairs(test, kept, model or "thurstone", values, notes)
     elif test.design == "rating":
-        figures = _of_ratings(test, kept, values)
+        figures = _of_ratings(test, kept, values, notes)
     else:
         figures = _of_thresholds(test, kept, functions, notes)
     if len(kept) == 1:
@@ -196,18 +196,24 @@ def _grades(test: BlindTest, answers: Sequence[Answers]) -> Float64:
 
 
 def _of_ratings(
-    test: BlindTest, kept: Sequence[Answers], values: dict[str, Estimate]
+    test: BlindTest, kept: Sequence[Answers], values: dict[str, Estimate], notes: list[str]
 ) -> list[OpinionRow]:
     grades = _grades(test, kept)
     index = {one.name: k for k, one in enumerate(test.stimuli)}
     figures = []
-    for one in test.stimuli:
+    number = np.isfinite(grades).sum(axis=0)
+    graded = [one for one in test.stimuli if number[index[one.name]]]
+    scores = opinion_scores(grades[:, number > 0])
+    if (number < len(kept)).any():
+        notes.append(
+            "not every rater graded every picture: mean opinion scores are those of all raters, "
+            "each with the mean deviation of their own grades"
+        )
+    for one, score in zip(graded, scores, strict=True):
         own = grades[:, index[one.name]]
-        given = own[np.isfinite(own)]
-        if given.size == 0:
-            continue
-        values[one.name] = mean_with_interval(given)
-        figures.append(_row(one, "mean opinion score", values[one.name], "grade", given.size))
+        values[one.name] = score
+        count = int(number[index[one.name]])
+        figures.append(_row(one, "mean opinion score", score, "grade", count))
         reference = test.reference_of(one)
         if reference is not None and reference is not one:
             # Differential: 5 where it is graded as its hidden reference is.

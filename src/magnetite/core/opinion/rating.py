@@ -20,6 +20,8 @@ _FAR, _ONE_SIDED = 0.05, 0.3
 _BEYOND, _RARE = 0.0455, 0.01
 #: Standard errors by which a correlation is surely below the least one: 5 % of the normal.
 _SURE = 1.645
+#: The ends of the scale (BT.500).
+_WORST, _BEST = 1.0, 5.0
 #: Least correlation with the mean of the others (P.913).
 LEAST_CORRELATION = 0.75
 
@@ -34,6 +36,65 @@ def mean_with_interval(values: Float64) -> Estimate:
     if not np.ptp(values) > 0:
         return Estimate(found.mean, math.nan, math.nan)
     return Estimate(found.mean, found.low, found.high)
+
+
+def opinion_scores(grades: Float64) -> list[Estimate]:
+    """Mean grade of each picture over all raters, with its 95 % interval.
+
+    Where some raters graded some of the pictures alone, means of the grades would be over unlike
+    raters. A grade is then the sum of a picture's score and of a rater's deviation, by least
+    squares, with deviations that are 0 in the mean (subject bias; Recommendation ITU-T P.913
+    (2021), section 12.4); the interval is Student's with the error of leaving out each rater in
+    turn (jackknife). Of complete grades both are the mean and the error of the mean.
+
+    Parameters
+    ----------
+    grades : float array, shape (raters, pictures)
+        NaN where a rater gave none; of each picture there is one.
+
+    Returns
+    -------
+    list of Estimate
+        Without ends as `mean_with_interval`, and where the interval takes more raters.
+    """
+    known = np.isfinite(grades)
+    plain = [mean_with_interval(own[one]) for own, one in zip(grades.T, known.T, strict=True)]
+    scores = None if known.all() else _scores(grades)
+    if scores is None:
+        return plain
+    count, raters = known.sum(axis=0), len(grades)
+    parts = np.full(grades.shape, math.nan)
+    for rater in range(raters):
+        rest = np.delete(grades, rater, axis=0)
+        seen = np.isfinite(rest).any(axis=0)
+        if (part := _scores(rest[:, seen])) is not None:
+            parts[rater, seen] = part
+    spread = np.sum((parts - parts.mean(axis=0)) ** 2, axis=0)
+    error = np.sqrt((raters - 1) / raters * spread)
+    found = []
+    for score, one, n, estimate in zip(scores.tolist(), error, count, plain, strict=True):
+        reach = _student(int(n)) * float(one) if math.isfinite(estimate.low) else math.nan
+        found.append(Estimate(min(max(score, _WORST), _BEST), score - reach, score + reach))
+    return found
+
+
+def _student(count: int) -> float:
+    from scipy.special import stdtrit
+
+    return float(stdtrit(count - 1, 0.975))
+
+
+def _scores(grades: Float64) -> Float64 | None:
+    """Score of each picture beside the raters' deviations; None where they cannot be separated."""
+    raters, pictures = grades.shape
+    rater, picture = np.nonzero(np.isfinite(grades))
+    design = np.zeros((rater.size + 1, pictures + raters))
+    rows = np.arange(rater.size)
+    design[rows, picture] = design[rows, pictures + rater] = 1
+    design[-1, pictures:] = 1
+    wanted = np.append(grades[rater, picture], 0.0)
+    found, _, rank, _ = np.linalg.lstsq(design, wanted, rcond=None)
+    return np.asarray(found[:pictures]) if rank == pictures + raters else None
 
 
 def screened(grades: Float64) -> dict[int, str]:
