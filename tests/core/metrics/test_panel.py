@@ -17,6 +17,7 @@ from scipy import ndimage
 import magnetite
 import slow_metrics
 from conftest import Run, pair, size_of
+from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, every
 from magnetite.core.metrics.colour import ciede2000, delta_e, lab_of
@@ -146,8 +147,10 @@ def test_ms_ssim_of_opposite_structure_and_of_small_pictures() -> None:
         magnetite.score(np.zeros((175, 300), np.uint8), np.ones((175, 300), np.uint8), "ms-ssim")
 
 
-def test_the_fast_route_of_ssim_is_the_definition() -> None:
-    x, y = pair(200, 280)
+@pytest.mark.parametrize("shape", [(200, 280), (383, 345)], ids=["arrays", "loops"])
+def test_the_routes_of_ssim_are_the_definition(shape: tuple[int, int]) -> None:
+    x, y = pair(*shape)
+    assert (x.size >= WORTH_COMPILING) == (shape[0] > 200)
     each = slow_metrics.ssim_parts(x, y)
     expected = np.prod(each, axis=0)
     for dtype, scale in ((np.uint8, 1), (np.uint16, 257), (float, 0.1)):  # in float32
