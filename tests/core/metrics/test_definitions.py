@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 import magnetite
+from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.errors import PictureError
 from magnetite.core.methods.catalogue import ColourPolicy, every
 from magnetite.synthetic.catalogue import SCENES
@@ -58,6 +59,8 @@ CASES = [
     for sort in PAIRS
     if "delta" not in metric.name
 ]
+#: Metrics that compiled loops compute from some size on; ssim has a test of its own.
+LOOPS = ("mse", "mae", "max-error", "snr", "uqi", "vif", "gmsd", "iw-ssim")
 
 
 @pytest.mark.parametrize(("name", "sort"), CASES)
@@ -86,3 +89,13 @@ def test_metrics_are_their_definitions(name: str, sort: str) -> None:
         return
     close = ROUNDED.get(name, 1e-9)
     assert found == pytest.approx(expected, rel=close, abs=close)
+
+
+@pytest.mark.parametrize("name", LOOPS)
+def test_metrics_of_large_pictures_are_their_definitions(name: str) -> None:
+    reference, test = (np.tile(picture, (2, 3)) for picture in PAIRS["gray"])
+    reference, test = reference[1:, :401], test[1:, :401]
+    assert reference.size >= WORTH_COMPILING
+    found = magnetite.score(reference, test, name)[name]
+    expected = DEFINITIONS[name](reference.astype(float), test.astype(float))
+    assert found == pytest.approx(expected, rel=ROUNDED.get(name, 1e-9))
