@@ -203,8 +203,13 @@ def _of_ratings(
     figures = []
     number = np.isfinite(grades).sum(axis=0)
     graded = [one for one in test.stimuli if number[index[one.name]]]
-    scores = opinion_scores(grades[:, number > 0])
-    if (number < len(kept)).any():
+    scores, alike = opinion_scores(grades[:, number > 0])
+    if not alike:
+        notes.append(
+            "mean opinion scores are over other raters for each picture, and no chain of grades "
+            "connects them: compare pictures of the same raters alone"
+        )
+    elif (number[number > 0] < len(kept)).any():
         notes.append(
             "not every rater graded every picture: mean opinion scores are those of all raters, "
             "each with the mean deviation of their own grades"

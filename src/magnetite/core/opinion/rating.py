@@ -38,14 +38,14 @@ def mean_with_interval(values: Float64) -> Estimate:
     return Estimate(found.mean, found.low, found.high)
 
 
-def opinion_scores(grades: Float64) -> list[Estimate]:
+def opinion_scores(grades: Float64) -> tuple[list[Estimate], bool]:
     """Mean grade of each picture over all raters, with its 95 % interval.
 
     Where some raters graded some of the pictures alone, means of the grades would be over unlike
     raters. A grade is then the sum of a picture's score and of a rater's deviation, by least
-    squares, with deviations that are 0 in the mean (subject bias; Recommendation ITU-T P.913
-    (2021), section 12.4); the interval is Student's with the error of leaving out each rater in
-    turn (jackknife). Of complete grades both are the mean and the error of the mean.
+    squares, with deviations that are 0 in the mean (Janowski and Pinson, IEEE Trans. Multimedia
+    17(12), 2015, doi:10.1109/TMM.2015.2484963); the interval is Student's with the error of
+    leaving out each rater in turn (jackknife). Of complete grades both are the mean and its error.
 
     Parameters
     ----------
@@ -54,14 +54,17 @@ def opinion_scores(grades: Float64) -> list[Estimate]:
 
     Returns
     -------
-    list of Estimate
+    scores : list of Estimate
         Without ends as `mean_with_interval`, and where the interval takes more raters.
+    alike : bool
+        Whether all are over the same raters: not where no chain of grades connects raters and
+        pictures, which then have the means of their own grades.
     """
     known = np.isfinite(grades)
     plain = [mean_with_interval(own[one]) for own, one in zip(grades.T, known.T, strict=True)]
     scores = None if known.all() else _scores(grades)
     if scores is None:
-        return plain
+        return plain, bool(known.all())
     count, raters = known.sum(axis=0), len(grades)
     parts = np.full(grades.shape, math.nan)
     for rater in range(raters):
@@ -75,7 +78,7 @@ def opinion_scores(grades: Float64) -> list[Estimate]:
     for score, one, n, estimate in zip(scores.tolist(), error, count, plain, strict=True):
         reach = _student(int(n)) * float(one) if math.isfinite(estimate.low) else math.nan
         found.append(Estimate(min(max(score, _WORST), _BEST), score - reach, score + reach))
-    return found
+    return found, True
 
 
 def _student(count: int) -> float:
