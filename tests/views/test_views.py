@@ -139,11 +139,17 @@ def test_a_certificate_of_other_pictures_declares_nothing(run: Run, tmp_path: Pa
     run("degrade", "g.png", "b.png", "gaussian-blur", "sigma=1", "+", "gaussian-noise", "sd=9dn")
     assert "the chain has other steps: a normal" in run("view", "noise", "g.png", "b.png").stderr
     run("convert", "g.png", "h.png", "depth", "bits=12")
-    assert "of other pictures than these" in run("view", "noise", "h.png", "n.png").stderr
+    assert (
+        "of other samples than those of these pictures"
+        in run("view", "noise", "h.png", "n.png").stderr
+    )
     again = run("convert", "b.png", "n.png", "gray")
     assert "note: n.png.cert.json is the certificate of an earlier file" in again.stderr
     assert run("convert", "b.png", "m.png", "gray").stderr == ""
-    assert "of other pictures than these" in run("view", "noise", "g.png", "n.png").stderr
+    assert (
+        "of other samples than those of these pictures"
+        in run("view", "noise", "g.png", "n.png").stderr
+    )
     for junk in ({}, {"reference": {"sha256": 1}, "result": {"sha256": 1}, "steps": [5]}):
         (tmp_path / "n.png.cert.json").write_text(json.dumps(junk))
         assert "is not a certificate" in run("view", "noise", "g.png", "n.png").stderr

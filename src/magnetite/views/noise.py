@@ -43,7 +43,7 @@ def declared_noise(
     Raises
     ------
     InputError
-        If it is the certificate of other pictures, or of a chain that does more than add noise.
+        If it is the certificate of other samples, or of a chain that does more than add noise.
     """
     try:
         sources = certificate["reference"]["sha256"], certificate["result"]["sha256"]
@@ -51,7 +51,7 @@ def declared_noise(
     except (AttributeError, KeyError, TypeError, ValueError):
         raise InputError("is not a certificate of a degradation") from None
     if sources != (reference.digest().hex(), test.digest().hex()):
-        raise InputError("is the certificate of other pictures than these")
+        raise InputError("is the certificate of other samples than those of these pictures")
     if len(steps) > 1 and any(steps):
         raise InputError("the difference holds more than the noise, for the chain has other steps")
     return steps[-1] if steps else None
