@@ -122,10 +122,14 @@ def _charts() -> Iterator[Row]:
 
 def _opinions() -> Iterator[Row]:
     from test_opinion import held_by_scales, thresholds
+    from test_rating import unfinished
 
     for raters, spread in ((8, 1.0), (20, 3.0), (20, 6.0)):
         made = f"120 tests of 6 pictures, {raters} raters, values over {spread:g} sd"
         yield "scale value of paired comparisons", made, held_by_scales(120, raters, spread)
+    for raters, spread in ((8, 0.6), (12, 0.8), (24, 0.5)):
+        made = f"8 pictures, {raters} raters of whom half stop early, sd of {spread:g} between them"
+        yield "mean opinion score", made, unfinished(raters, spread, 300)[0]
     for truth in (1.5, 3.0, 8.0):
         made = f"one rater, 40 trials, true threshold {truth:g} dn"
         yield "threshold of visibility", made, thresholds(400, truth)[1]
