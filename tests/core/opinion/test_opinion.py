@@ -234,6 +234,18 @@ def test_a_threshold_is_given_as_setting_and_of_several_raters() -> None:
     assert (rate.low, rate.high) == pytest.approx((10 / level.high, 10 / level.low), rel=0.03)
 
 
+def test_thresholds_over_other_raters_are_named() -> None:
+    test = blind("threshold", LEVELS, contents=2)
+    truth = {s.name: 3.0 for s in test.stimuli}
+    records = simulated_answers(test, Crowd(truth, 3, lapse=0))
+    for stopped in (False, True):
+        if stopped:
+            records[1]["trials"] = [t for t in records[1]["trials"] if "c0" in t["first"]]
+        answers = [Answers.of_record(json.loads(json.dumps(one)), test) for one in records]
+        notes = analyse(test, answers).notes
+        assert any("thresholds are over other raters" in note for note in notes) == stopped
+
+
 def test_an_end_of_an_interval_beyond_the_levels_is_not_their_end() -> None:
     test = blind("threshold", LEVELS)
     for threshold, lacking in ((0.9 * LEVELS[-1], "high"), (1.1 * LEVELS[0], "low")):

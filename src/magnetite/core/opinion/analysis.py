@@ -237,10 +237,13 @@ def _of_thresholds(
     notes: list[str],
 ) -> list[OpinionRow]:
     figures = []
+    panels = set()
     for (content, kind), series in test.series.items():
-        each = [own for one in kept if (own := _levels(series, one))[0].size]
+        own = {one.rater: _levels(series, one) for one in kept}
+        each = [levels for levels in own.values() if levels[0].size]
         if not each:
             continue
+        panels.add(tuple(rater for rater, levels in own.items() if levels[0].size))
         found = [fitted_threshold(levels, right)[:2] for levels, right in each]
         functions.append(_function(content, kind, each))
         count = sum(levels.size for levels, _ in each)
@@ -268,6 +271,11 @@ def _of_thresholds(
             if len(numbers) == len(series) and len(set(numbers)) > 1:
                 estimate = _at_threshold(threshold, series, numbers)
                 figures.append(_row(label, name, estimate, unit, count))
+    if len(panels) > 1:
+        notes.append(
+            "not every rater answered for every kind and reference: their thresholds are over "
+            "other raters"
+        )
     return figures
 
 
