@@ -142,7 +142,7 @@ def test_curves_of_other_settings_are_not_mixed() -> None:
     assert dict(frame["bpp"]) == pytest.approx(
         {("weak", "coded: dct block=8"): 8.0, ("weak", "coded: dct block=16"): 16.0}
     )
-    with pytest.raises(InputError, match="no treatment has curves of 4 rates or more that meet"):
+    with pytest.raises(InputError, match="no treatment has curves of 4 rates or more that cross"):
         predicted_rates(run_rows, Target.parse("psnr>=99"), new, 0.6)
 
 

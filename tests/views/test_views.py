@@ -137,17 +137,19 @@ def test_a_certificate_of_other_pictures_declares_nothing(run: Run, tmp_path: Pa
     run("degrade", "g.png", "n.png", "laplace-noise", "sd=9dn")
     assert run("view", "noise", "g.png", "n.png").stderr == ""
     run("degrade", "g.png", "b.png", "gaussian-blur", "sigma=1", "+", "gaussian-noise", "sd=9dn")
-    assert "the chain has other steps: a normal" in run("view", "noise", "g.png", "b.png").stderr
+    assert (
+        "other steps besides the noise: a normal" in run("view", "noise", "g.png", "b.png").stderr
+    )
     run("convert", "g.png", "h.png", "depth", "bits=12")
     assert (
-        "of other samples than those of these pictures"
+        "does not match the samples of these pictures"
         in run("view", "noise", "h.png", "n.png").stderr
     )
     again = run("convert", "b.png", "n.png", "gray")
     assert "note: n.png.cert.json is the certificate of an earlier file" in again.stderr
     assert run("convert", "b.png", "m.png", "gray").stderr == ""
     assert (
-        "of other samples than those of these pictures"
+        "does not match the samples of these pictures"
         in run("view", "noise", "g.png", "n.png").stderr
     )
     for junk in ({}, {"reference": {"sha256": 1}, "result": {"sha256": 1}, "steps": [5]}):
@@ -225,7 +227,7 @@ def test_too_many_pictures_are_refused() -> None:
         profile_figure([GRAY] * 8, ["a"] * 8, Segment.across(GRAY))
     with pytest.raises(PictureError, match="share no scale"):
         profile_figure([GRAY, as_picture(texture(40, 60))], ["a", "b"], Segment.across(GRAY))
-    with pytest.raises(PictureError, match="crosses other parts of them; crop or resize"):
+    with pytest.raises(PictureError, match="covers different content in each; crop or resize"):
         profile_figure([GRAY, as_picture(GRAY.samples[:, :59])], ["a", "b"], "0,9,50,9")
 
 

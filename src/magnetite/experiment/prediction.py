@@ -108,14 +108,14 @@ def predicted_rates(
                          len(known)))  # fmt: skip
     if not made:
         raise InputError(
-            f"no treatment has curves of {_POINTS} rates or more that meet {need} from one of them "
-            "on, on three references like the pictures: sweep a codec in the plan over more rates"
+            f"no treatment has curves of {_POINTS} rates or more that cross {need} on three "
+            "references like the pictures: sweep a codec in the plan over a wider range"
         )
     notes += _extrapolated(rows, pictures)
     predicted = {row[0] for row in made}
     if lost := [one.name for one in pictures if one.name not in predicted]:
         notes.append(f"{abbreviated(lost)}: no rate, for fewer than three references of the same "
-                     f"channels and depth meet {need} from some rate of the run on")  # fmt: skip
+                     f"channels and depth have curves that cross {need}")  # fmt: skip
     share = f"{100 * confidence:g} %"
     titles = ["picture", "activity dn", "degradation", "treatment", "bpp", f"{share} from", "to",
               "references"]  # fmt: skip
@@ -211,8 +211,8 @@ def _described(channels: int, bits: int) -> str:
 def _rates(
     group: Any, label: str, value: float, better: Better
 ) -> tuple[list[tuple[float, float]], int, int, int]:
-    """Activity and rate of the references that meet a value from some rate on, and the numbers of
-    those that meet it at no rate, at every rate, and of those with too few rates.
+    """Activity and rate of references whose curve crosses a value; numbers of references that meet
+    it at no rate, that meet it at every rate, and that have too few rates.
     """
     known, never, always, short = [], 0, 0, 0
     for _, own in group.groupby("reference", sort=False):

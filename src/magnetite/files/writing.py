@@ -114,10 +114,10 @@ def write_rows(
     first = list(islice(coming, 2))
     kind = _format(path)
     stale = _certificate_note(path) if companion is None else ()
-    beside = companion or nullcontext
+    context = companion or nullcontext
     if len(first) == 1 or not kind.streamed:
         data, notes = encoded(joined(chain(first, coming)), path)
-        with beside(notes):
+        with context(notes):
             write_bytes(path, data)
         return notes + stale
     check_output(frame, path)
@@ -125,7 +125,7 @@ def write_rows(
     writer = _stream_npy if kind.name == "NPY" else _stream_tiff
     with ExitStack() as stack, replacing(path) as temporary:
         writer(temporary, frame, chain(first, coming))
-        stack.enter_context(beside(notes))
+        stack.enter_context(context(notes))
     return notes + stale
 
 
@@ -143,7 +143,7 @@ def certificate_path(picture: Path) -> Path:
 
 
 def _certificate_note(path: Path) -> tuple[str, ...]:
-    """A note where the certificate of an earlier file stands beside a file."""
+    """A note if there is a certificate of an earlier file of the same name."""
     sidecar = certificate_path(path)
     return (f"{sidecar} is the certificate of an earlier file",) if sidecar.is_file() else ()
 

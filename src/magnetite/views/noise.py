@@ -51,9 +51,9 @@ def declared_noise(
     except (AttributeError, KeyError, TypeError, ValueError):
         raise InputError("is not a certificate of a degradation") from None
     if sources != (reference.digest().hex(), test.digest().hex()):
-        raise InputError("is the certificate of other samples than those of these pictures")
+        raise InputError("does not match the samples of these pictures")
     if len(steps) > 1 and any(steps):
-        raise InputError("the difference holds more than the noise, for the chain has other steps")
+        raise InputError("the chain has other steps besides the noise")
     return steps[-1] if steps else None
 
 

@@ -105,7 +105,7 @@ def profile_figure(
         if (picture.width, picture.height) != (first.width, first.height):
             raise PictureError(
                 f"{picture.origin} is {picture.describe()}, {first.origin} {first.describe()}: "
-                "the line crosses other parts of them; crop or resize one to the other's size"
+                "a line covers different content in each; crop or resize one to the other's size"
             )
     lines = [segment.sampled(picture) for picture in pictures]
     figure = new_figure(1280, 560)

@@ -33,8 +33,7 @@ _REACH, _LINE = 8, 150
 def residual_figure(before: Picture, after: Picture) -> Figure:
     """Difference scaled for sight, its autocorrelation, and its strength over that of slopes.
 
-    Both plots are over the positions that the verdict is over: without those where noise is
-    clipped at black or full scale.
+    Both plots exclude positions where noise is clipped at black or full scale, as the verdict does.
 
     Raises
     ------
@@ -73,7 +72,7 @@ def residual_figure(before: Picture, after: Picture) -> Figure:
     level = float(np.sqrt(np.mean(difference[counted] ** 2)))
     _draw_strengths(strengths, power[counted], slopes[counted], level, found.edges, unit)
     if not counted.all():
-        words = f"both plots: without the {percent(1 - counted.mean())} where noise is clipped"
+        words = f"both plots exclude {percent(1 - counted.mean())} of positions, of clipped noise"
         figure.text(left, 0.015, words, fontsize=9, color=QUIET)
     return figure
 

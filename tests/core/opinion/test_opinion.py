@@ -234,7 +234,7 @@ def test_a_threshold_is_given_as_setting_and_of_several_raters() -> None:
     assert (rate.low, rate.high) == pytest.approx((10 / level.high, 10 / level.low), rel=0.03)
 
 
-def test_thresholds_over_other_raters_are_named() -> None:
+def test_thresholds_over_different_raters_are_named() -> None:
     test = blind("threshold", LEVELS, contents=2)
     truth = {s.name: 3.0 for s in test.stimuli}
     records = simulated_answers(test, Crowd(truth, 3, lapse=0))
@@ -243,7 +243,7 @@ def test_thresholds_over_other_raters_are_named() -> None:
             records[1]["trials"] = [t for t in records[1]["trials"] if "c0" in t["first"]]
         answers = [Answers.of_record(json.loads(json.dumps(one)), test) for one in records]
         notes = analyse(test, answers).notes
-        assert any("thresholds are over other raters" in note for note in notes) == stopped
+        assert any("are over different raters" in note for note in notes) == stopped
 
 
 def test_an_end_of_an_interval_beyond_the_levels_is_not_their_end() -> None:

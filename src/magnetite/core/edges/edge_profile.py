@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from magnetite.core.arrays import Float64, Indices
+from magnetite.core.compute.jackknife import jackknife_error
 from magnetite.core.compute.psf import crossing
 from magnetite.core.errors import PictureError
 from magnetite.core.picture.region import Region
@@ -78,8 +79,7 @@ def _drawn(figures: Float64) -> Float64:
     """Half the 95 % interval of figures by those without each part, first axis the parts."""
     from scipy.special import stdtrit
 
-    spread = np.sum((figures - figures.mean(axis=0)) ** 2, axis=0)
-    return np.asarray(stdtrit(_PARTS - 1, 0.975) * np.sqrt((_PARTS - 1) / _PARTS * spread))
+    return np.asarray(stdtrit(_PARTS - 1, 0.975) * jackknife_error(figures))
 
 
 def _with_model(crossings: list[float | None]) -> float | None:

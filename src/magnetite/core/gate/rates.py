@@ -15,6 +15,7 @@ import numpy as np
 from magnetite.core.analysis.guarantee import lower_bound, pictures_needed
 from magnetite.core.analysis.statistics import ranks
 from magnetite.core.arrays import Bools, Float64, Indices
+from magnetite.core.compute.jackknife import jackknife_error
 from magnetite.core.solve.bisection import zero
 
 
@@ -137,8 +138,7 @@ def jackknife_reach(statistic: Callable[[Bools], float], groups: Indices) -> flo
     known = values[np.isfinite(values)]
     if known.size < 2:
         return math.inf
-    variance = (known.size - 1) / known.size * float(((known - known.mean()) ** 2).sum())
-    return float(stdtrit(known.size - 1, 0.975)) * math.sqrt(variance)
+    return float(stdtrit(known.size - 1, 0.975) * jackknife_error(known))
 
 
 def most_accepted(flags: Bools, groups: Indices, confidence: float) -> float:

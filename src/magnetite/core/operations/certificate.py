@@ -51,7 +51,7 @@ class Certificate(Tabular):
     reference: str
     reference_sha256: str
     picture: str
-    #: Of the degraded picture, by which a reader knows that the certificate is that of its file.
+    #: Of the degraded picture: identifies the samples that the certificate belongs to.
     result_sha256: str
     chain: str
     seed: int

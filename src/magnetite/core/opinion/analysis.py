@@ -206,13 +206,13 @@ def _of_ratings(
     scores, alike = opinion_scores(grades[:, number > 0])
     if not alike:
         notes.append(
-            "mean opinion scores are over other raters for each picture, and no chain of grades "
-            "connects them: compare pictures of the same raters alone"
+            "mean opinion scores are over different raters, whose deviations cannot be estimated: "
+            "compare only pictures graded by the same raters"
         )
     elif (number[number > 0] < len(kept)).any():
         notes.append(
-            "not every rater graded every picture: mean opinion scores are those of all raters, "
-            "each with the mean deviation of their own grades"
+            "not every rater graded every picture: mean opinion scores are adjusted for each "
+            "rater's mean deviation"
         )
     for one, score in zip(graded, scores, strict=True):
         own = grades[:, index[one.name]]
@@ -273,8 +273,8 @@ def _of_thresholds(
                 figures.append(_row(label, name, estimate, unit, count))
     if len(panels) > 1:
         notes.append(
-            "not every rater answered for every kind and reference: their thresholds are over "
-            "other raters"
+            "not every rater answered every series: thresholds of different kinds and references "
+            "are over different raters"
         )
     return figures
 

@@ -13,6 +13,7 @@ import numpy as np
 from magnetite.core.analysis.statistics import interval
 from magnetite.core.arrays import Float64
 from magnetite.core.calibrate.fitting import Estimate
+from magnetite.core.compute.jackknife import jackknife_error
 
 #: Shares of BT.500: of grades far from the mean, and of their imbalance.
 _FAR, _ONE_SIDED = 0.05, 0.3
@@ -41,25 +42,27 @@ def mean_with_interval(values: Float64) -> Estimate:
 def opinion_scores(grades: Float64) -> tuple[list[Estimate], bool]:
     """Mean grade of each picture over all raters, with its 95 % interval.
 
-    Where some raters graded some of the pictures alone, means of the grades would be over unlike
-    raters. A grade is then the sum of a picture's score and of a rater's deviation, by least
-    squares, with deviations that are 0 in the mean (Janowski and Pinson, IEEE Trans. Multimedia
+    Where some raters did not grade every picture, plain means would be over different raters. A
+    grade is then modelled as the sum of a picture's score and a rater's deviation, fitted by least
+    squares with deviations of zero mean (Janowski and Pinson, IEEE Trans. Multimedia
     17(12), 2015, doi:10.1109/TMM.2015.2484963); the interval is Student's with the error of
     leaving out each rater in turn (jackknife). Of complete grades both are the mean and its error.
 
     Parameters
     ----------
     grades : float array, shape (raters, pictures)
-        NaN where a rater gave none; of each picture there is one.
+        NaN where a rater gave none; every picture has at least one.
 
     Returns
     -------
     scores : list of Estimate
         Without ends as `mean_with_interval`, and where the interval takes more raters.
     alike : bool
-        Whether all are over the same raters: not where no chain of grades connects raters and
-        pictures, which then have the means of their own grades.
+        Whether all are comparable; False where no chain of grades connects raters and pictures,
+        so that deviations cannot be estimated and plain means are returned.
     """
+    from scipy.special import stdtrit
+
     known = np.isfinite(grades)
     plain = [mean_with_interval(own[one]) for own, one in zip(grades.T, known.T, strict=True)]
     scores = None if known.all() else _scores(grades)
@@ -72,23 +75,16 @@ def opinion_scores(grades: Float64) -> tuple[list[Estimate], bool]:
         seen = np.isfinite(rest).any(axis=0)
         if (part := _scores(rest[:, seen])) is not None:
             parts[rater, seen] = part
-    spread = np.sum((parts - parts.mean(axis=0)) ** 2, axis=0)
-    error = np.sqrt((raters - 1) / raters * spread)
+    reaches = stdtrit(count - 1, 0.975) * jackknife_error(parts)
     found = []
-    for score, one, n, estimate in zip(scores.tolist(), error, count, plain, strict=True):
-        reach = _student(int(n)) * float(one) if math.isfinite(estimate.low) else math.nan
+    for score, one, estimate in zip(scores.tolist(), reaches.tolist(), plain, strict=True):
+        reach = one if math.isfinite(estimate.low) else math.nan
         found.append(Estimate(min(max(score, _WORST), _BEST), score - reach, score + reach))
     return found, True
 
 
-def _student(count: int) -> float:
-    from scipy.special import stdtrit
-
-    return float(stdtrit(count - 1, 0.975))
-
-
 def _scores(grades: Float64) -> Float64 | None:
-    """Score of each picture beside the raters' deviations; None where they cannot be separated."""
+    """Score of each picture, fitted with the raters' deviations; None if they are not separable."""
     raters, pictures = grades.shape
     rater, picture = np.nonzero(np.isfinite(grades))
     design = np.zeros((rater.size + 1, pictures + raters))
