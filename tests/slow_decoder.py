@@ -8,7 +8,6 @@ from collections.abc import Iterator
 from itertools import chain
 
 import numpy as np
-from scipy.fft import dctn, idctn
 
 
 class Container:
@@ -61,8 +60,15 @@ class Decoder:
         self._low, self._high, self._value = 0, 2**32 - 1, 0
         for _ in range(4):
             self._value = self._value << 8 | next(self._bytes)
-        self._slots: dict[int, tuple[int, int]] = {}
-        self._weights: dict[int, list[int]] = {}
+        self.use(self.fresh())
+
+    @staticmethod
+    def fresh() -> tuple[dict[int, tuple[int, int]], dict[int, list[int]]]:
+        """Slots and weights at first."""
+        return {}, {}
+
+    def use(self, context: tuple[dict[int, tuple[int, int]], dict[int, list[int]]]) -> None:
+        self._slots, self._weights = context
 
     def _bit(self, p: int) -> int:
         reach = self._high - self._low
@@ -196,157 +202,20 @@ def bits(data: bytes, shape: tuple[int, int], above: np.ndarray) -> np.ndarray:
     return x[2:, 3 : shape[1] + 3]
 
 
-def sizes(data: bytes, grid: tuple[int, int]) -> tuple[np.ndarray, bytes]:
-    """Blocks along a side of what each block belongs to, and what follows."""
-    side, over = np.ones(grid, int), np.zeros((grid[0] // 4, grid[1] // 4), int)
-    for n in (4, 2):
-        shape = (grid[0] // n, grid[1] // n)
-        if n == 2:
-            wide = np.zeros(shape, int)
-            for i, j in np.argwhere(over):
-                wide[2 * i : 2 * i + 2, 2 * j : 2 * j + 2] = 1
-            over = wide
-        length = int.from_bytes(data[:4], "little")
-        part, data = data[4 : 4 + length], data[4 + length :]
-        joined = bits(part, shape, over)
-        for i, j in np.argwhere(joined & (1 - over) if n == 2 else joined):
-            side[n * i : n * (i + 1), n * j : n * (j + 1)] = n
-        over = joined
-    return side, data
-
-
-def dct(data: bytes, step: float, side: int | None) -> np.ndarray:
-    """A picture of `dct`, gray or RGB by luma and chroma; `step` in full scale; blocks of all
-    sizes without a side.
-    """
-    c = Container(data)
-    size = c.height, c.width
-    planes = [dct_plane(section, size, step, side) for section in c.sections]
-    planes[0] += 0.5
-    if c.colour == 1:
-        y, cb, cr = planes
+def stored(c: Container, planes: list[np.ndarray], *, luma: bool = True) -> np.ndarray:
+    """Digital numbers of real planes, all less 0.5 but for the chroma ones of RGB."""
+    if c.colour == 1 and luma:
+        y, cb, cr = planes[0] + 0.5, *planes[1:]
         red, blue = y + 1.402 * cr, y + 1.772 * cb
         planes = [red, (y - 0.299 * red - 0.114 * blue) / 0.587, blue]
-    whole = np.dstack(planes) if c.colour == 1 else planes[0]
+    else:
+        planes = [plane + 0.5 for plane in planes]
+    whole = np.dstack(planes) if c.colour else planes[0]
     return np.rint(whole * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
 
 
-def dct_plane(section: bytes, size: tuple[int, int], step: float, side: int | None) -> np.ndarray:
-    small, (height, width) = side or 8, size
-    grid = -(-height // small), -(-width // small)
-    strength, numbers = section[0], section[1:]
-    of, numbers = (np.ones(grid, int), numbers) if side else sizes(numbers, grid)
-    q = blocks(numbers, (*grid, small, small)) * step
-    plane = np.zeros((grid[0] * small, grid[1] * small))
-    for i, j in np.ndindex(*grid):
-        n = of[i, j]
-        if i % n or j % n:
-            continue
-        large = np.zeros((small * n, small * n))
-        for a, b in np.ndindex(n, n):
-            large[a::n, b::n] = q[i + a, j + b]
-        large[:n, :n] = dctn(large[:n, :n], norm="ortho") if n > 1 else large[:n, :n]
-        large = idctn(large, norm="ortho")
-        plane[i * small : (i + n) * small, j * small : (j + n) * small] = large
-    return smoothed(plane[:height, :width], strength * step / 10)
-
-
-def smoothed(plane: np.ndarray, least: float) -> np.ndarray:
-    """Mean of all 8x8 blocks without small coefficients, weighted by 1 / coefficients left."""
-    if least == 0:
-        return plane
-    padded = np.pad(plane, 7, mode="symmetric")
-    total, weights = np.zeros_like(padded), np.zeros_like(padded)
-    for y, x in np.ndindex(padded.shape[0] - 7, padded.shape[1] - 7):
-        spectrum = dctn(padded[y : y + 8, x : x + 8], norm="ortho")
-        left = np.abs(spectrum) > least
-        left[0, 0] = True
-        total[y : y + 8, x : x + 8] += idctn(spectrum * left, norm="ortho") / left.sum()
-        weights[y : y + 8, x : x + 8] += 1 / left.sum()
-    return (total / weights)[7:-7, 7:-7]
-
-
-def predictive(data: bytes, bound: int) -> np.ndarray:
-    """A gray picture of `predictive`."""
-    c = Container(data)
-    half = 2 ** (c.bits - 1)
-    coder = Decoder(c.sections[0])
-    return coded_samples(coder, c.height, c.width, -half, half - 1, 2 * bound + 1) + half
-
-
-def coded_samples(
-    coder: Decoder, height: int, width: int, low: int, high: int, step: int
-) -> np.ndarray:
-    """Samples between two numbers, each coded by its difference from a prediction."""
-    x = np.full((height + 2, width + 6), (low + high + 1) // 2)
-    e, miss = np.zeros_like(x), np.zeros((6, *x.shape), int)
-    bias: dict[int, int] = {}
-    seen: dict[int, int] = {}
-
-    def bits(n: int) -> int:
-        return min(15, n.bit_length())
-
-    def fine(n: int) -> int:
-        length = bits(n)
-        return min(31, 2 * length + (n >> (length - 2) & 1 if length >= 2 else 0))
-
-    for i in range(2, height + 2):
-        x[i, :3] = x[i - 1, 3]
-        for j in range(3, width + 3):
-            w, ww, n, nw, ne, nn, nne = (
-                int(x[i - a, j + b])
-                for a, b in ((0, -1), (0, -2), (1, 0), (1, -1), (1, 1), (2, 0), (2, 1))
-            )
-            guesses = (w, n, w + n - nw, w + ((ne - nw) >> 1), n + ((ne - nne + n - nn) >> 1),
-                       w + ne - n)  # fmt: skip
-            weights = []
-            for k in range(6):
-                p = 2 * (miss[k, i, j - 1] + miss[k, i - 1, j]) + miss[k, i - 1, j - 1]
-                p = int(p + miss[k, i - 1, j + 1] + miss[k, i, j - 2])
-                weights.append(1 if p >= 2**17 else 2**36 // ((p + 1) ** 2 + 1) + 1)
-            total = sum(g * t for g, t in zip(guesses, weights, strict=True))
-            p8 = math.floor(8 * (total / sum(weights)) + 0.5)
-            ew, en, enw, ene, eww = (
-                int(e[i - a, j + b]) for a, b in ((0, -1), (1, 0), (1, -1), (1, 1), (0, -2))
-            )
-            energy = 2 * abs(ew) + 2 * abs(en) + abs(enw) + abs(ene) + abs(eww)
-            energy += (abs(w - nw) + abs(n - nw) + abs(n - ne)) // step
-            below = (w, n, nw, ne, ww, nn, 2 * n - nn, 2 * w - ww)
-            pattern = 8 * sum((8 * t < p8) << k for k, t in enumerate(below))
-            pattern += min(7, bits(energy) >> 1)
-            share = -(-(2**32) // seen.get(pattern, 1))
-            corrected = p8 + ((bias.get(pattern, 0) * share) >> 32)
-            prediction = min(high, max(low, (corrected + 4) >> 3))
-            g = [min(7, bits(4 * abs(t))) for t in (ew, en, ene)]
-            slots = [8 * fine(energy) + min(7, bits(abs(w - n))),
-                     40960 + (8 * g[0] + g[1]) * 8 + g[2], 81920 + pattern,
-                     122880 + 64 * bits(energy) + 8 * min(7, bits(abs(n - ne)))
-                     + min(7, bits(abs(w - nw)))]  # fmt: skip
-            length = 0
-            while length < 17 and coder.mixed(
-                [2048 * length + t for t in slots], 16 * length + bits(energy), 255
-            ):
-                length += 1
-            error = 0
-            if length:
-                lean = (corrected + 4) & 7
-                sign = 3 * (1 + int(np.sign(ew))) + 1 + int(np.sign(en))
-                negative = coder.alone(163840 + 9 * (8 * lean + min(7, length)) + sign)
-                error = 1
-                for depth in range(length - 1):
-                    q = error & 3 if depth < 2 else 4 + min(3, depth - 2)
-                    slot = 163840 + 576 + 8 * (32 * length + fine(energy)) + q
-                    error = 2 * error + coder.alone(slot)
-                error = -error if negative else error
-            value = min(high, max(low, prediction + error * step))
-            x[i, j], e[i, j] = value, error
-            bias[pattern] = bias.get(pattern, 0) + 8 * value - p8
-            seen[pattern] = seen.get(pattern, 1) + 1
-            if seen[pattern] >= 64:
-                bias[pattern] >>= 1
-                seen[pattern] >>= 1
-            for k in range(6):
-                miss[k, i, j] = abs(guesses[k] - value)
-        x[i, width + 3 :] = x[i, width + 2]
-        miss[:, i, width + 3 :] = miss[:, i, width + 2 : width + 3]
-    return x[2:, 3 : width + 3]
+def whole_colours(planes: list[np.ndarray]) -> list[np.ndarray]:
+    """RGB from the reversible transform."""
+    y, blue, red = planes
+    green = y - ((blue + red) >> 2)
+    return [red + green, green, blue + green]

@@ -1,4 +1,4 @@
-"""`svd`, `pca`, `fourier`, `bit-planes` and `pcm` decoded as docs/mgt-format.md says."""
+"""`svd`, `pca`, `fourier` and `bit-planes` decoded as docs/mgt-format.md says."""
 
 from __future__ import annotations
 
@@ -6,12 +6,7 @@ import math
 
 import numpy as np
 
-from slow_decoder import Container, Decoder, bits, blocks, coded_samples
-
-
-def stored(c: Container, plane: np.ndarray) -> np.ndarray:
-    """Digital numbers of a plane from which 0.5 was subtracted."""
-    return np.rint((plane + 0.5) * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
+from slow_decoder import Container, bits, blocks, stored
 
 
 def matrix(data: bytes, rows: int, columns: int) -> np.ndarray:
@@ -30,7 +25,7 @@ def product(sections: list[bytes], m: int, n: int, step: float) -> np.ndarray:
 def svd(data: bytes, step: float) -> np.ndarray:
     """A gray picture of `svd` without blocks; `step` in full scale."""
     c = Container(data)
-    return stored(c, product(c.sections, c.height, c.width, step))
+    return stored(c, [product(c.sections, c.height, c.width, step)])
 
 
 def svd_of_blocks(data: bytes, step: float, side: int) -> np.ndarray:
@@ -48,7 +43,7 @@ def svd_of_blocks(data: bytes, step: float, side: int) -> np.ndarray:
             unit = step / math.sqrt(2 * len(terms)) * math.sqrt(side / value)
             rows, columns = slice(i * side, (i + 1) * side), slice(j * side, (j + 1) * side)
             whole[rows, columns] += np.outer(left[i, j, t] * unit, right[i, j, t] * unit)
-    return stored(c, whole[: c.height, : c.width])
+    return stored(c, [whole[: c.height, : c.width]])
 
 
 def pca(data: bytes, step: float) -> np.ndarray:
@@ -58,7 +53,7 @@ def pca(data: bytes, step: float) -> np.ndarray:
     patches = product(c.sections[1:], rows * columns, 64, step)
     patches += matrix(c.sections[0], 1, 64) * step
     whole = patches.reshape(rows, columns, 8, 8).swapaxes(1, 2).reshape(8 * rows, 8 * columns)
-    return stored(c, whole[: c.height, : c.width])
+    return stored(c, [whole[: c.height, : c.width]])
 
 
 def fourier(data: bytes, phase_bits: int) -> np.ndarray:
@@ -76,7 +71,7 @@ def fourier(data: bytes, phase_bits: int) -> np.ndarray:
             spectrum[y, x] = math.copysign(abs(value), value.real)
         else:
             spectrum[y, x], spectrum[-y, -x] = value, np.conj(value)
-    return stored(c, np.fft.ifft2(spectrum, norm="ortho").real)
+    return stored(c, [np.fft.ifft2(spectrum, norm="ortho").real])
 
 
 def bit_planes(data: bytes, keep: int, *, gray: bool) -> np.ndarray:
@@ -90,11 +85,3 @@ def bit_planes(data: bytes, keep: int, *, gray: bool) -> np.ndarray:
         number = 2 * number + top
     rest = c.bits - keep
     return (number << rest) + ((1 << rest) >> 1)
-
-
-def pcm(data: bytes, kept: int) -> np.ndarray:
-    """A gray picture of `pcm`."""
-    c = Container(data)
-    top = 2**kept - 1
-    numbers = coded_samples(Decoder(c.sections[0]), c.height, c.width, 0, top, 1)
-    return np.rint((numbers + 0.5) / 2**kept * (2**c.bits - 1))

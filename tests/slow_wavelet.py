@@ -6,14 +6,17 @@ from contextlib import suppress
 
 import numpy as np
 
-from magnetite.core.codecs.layers.lifting import synthesise
-from slow_decoder import Container, Decoder, Missing, kind, smoothed
+from slow_dct import smoothed
+from slow_decoder import Container, Decoder, Missing, kind, stored, whole_colours
 
 REFINE = 65536
 SIGN = REFINE + 16384
 WAKE = SIGN + 128
 QUIET = WAKE + 2048
-Bands = list[list[np.ndarray]]
+#: Coefficients of the lifting steps of 9/7 (ISO/IEC 15444-1 annex F), the last ones first.
+LIFTING = (
+    (0.443506852043971, 0.882911075530934), (-0.052980118572961, -1.586134342059924),
+)  # fmt: skip
 
 
 class Band:
@@ -150,8 +153,7 @@ def joined(low: np.ndarray, high: np.ndarray, name: str) -> np.ndarray:
         odd = high + (even + np.roll(even, -1)) / 2
     else:
         even, odd = low / 1.149604398860241, high * -1.149604398860241
-        for update, predict in ((0.443506852043971, 0.882911075530934),
-                                (-0.052980118572961, -1.586134342059924)):  # fmt: skip
+        for update, predict in LIFTING:
             even = even - update * (odd + np.roll(odd, 1))
             odd = odd - predict * (even + np.roll(even, -1))
     return np.stack([even, odd], axis=1).ravel()
@@ -174,20 +176,80 @@ def norms(name: str, levels: int) -> list[list[float]]:
     return [[axis(levels, False) ** 2 if levels else 1.0], *details[::-1]]
 
 
-def wavelet(data: bytes, step: float, levels: int) -> np.ndarray:
-    """A gray picture of `wavelet` with the 9/7 filter; `step` in full scale."""
+def join(x: np.ndarray, name: str) -> np.ndarray:
+    """Synthesis along the first axis of low and high numbers in turns; mirrored at the ends."""
+    n = len(x)
+    if n == 1:
+        return x
+    if name == "haar":
+        low, high = x[: n - n % 2 : 2].copy(), x[1::2].copy()
+        x[: n - n % 2 : 2], x[1::2] = (low - high) / 2**0.5, (low + high) / 2**0.5
+        return x
+    at = np.abs(np.arange(-1, n + 1))
+    at = np.where(at < n, at, 2 * (n - 1) - at)
+
+    def beside(first: int) -> np.ndarray:
+        return x[at[first:n:2]] + x[at[first + 2 : n + 2 : 2]]
+
+    if name == "5/3":
+        x[::2] -= (beside(0) + 2) >> 2
+        x[1::2] += beside(1) >> 1
+        return x
+    x[::2] /= 1.149604398860241
+    x[1::2] *= -1.149604398860241
+    for update, predict in LIFTING:
+        x[::2] -= update * beside(0)
+        x[1::2] -= predict * beside(1)
+    return x
+
+
+def synthesis(values: list[list[np.ndarray]], name: str) -> np.ndarray:
+    """The plane of bands."""
+    low = values[0][0]
+    for hl, lh, hh in values[1:]:
+        whole = np.zeros((len(low) + len(lh), low.shape[1] + hl.shape[1]), low.dtype)
+        whole[::2, ::2], whole[::2, 1::2], whole[1::2, ::2], whole[1::2, 1::2] = low, hl, lh, hh
+        low = join(join(whole.T.copy(), name).T.copy(), name)
+    return low
+
+
+def wavelet(
+    data: bytes, step: float, levels: int, name: str = "9/7", *, luma: bool = True
+) -> np.ndarray:
+    """A picture of `wavelet` in one part; `step` in full scale."""
     c = Container(data)
     (section,) = c.sections
-    planes, strength, length = section[0], section[1], int.from_bytes(section[2:6], "little")
-    coder = Decoder(section[6:], cut=len(section) - 6 < length)
+    strengths, section = section[: c.channels + 1], section[c.channels + 1 :]
+    coder = Decoder(section[4:], cut=len(section) - 4 < int.from_bytes(section[:4], "little"))
     levels = min(levels, min(c.height, c.width).bit_length() - 1)
-    bands = [[Band(*size) for size in level] for level in sizes(c.height, c.width, levels)]
-    with suppress(Missing):
-        for plane in range(planes - 1, -1, -1):
-            bit_plane(coder, bands, plane)
-    values = [
-        [b.numbers() * (step / norm) for b, norm in zip(*level, strict=True)]
-        for level in zip(bands, norms("9/7", levels), strict=True)
+    pictures = [
+        [[Band(*size) for size in level] for level in sizes(c.height, c.width, levels)]
+        for _ in range(c.channels)
     ]
-    whole = smoothed(synthesise(values, "9/7"), strength * step / 10) + 0.5
-    return np.rint(whole * (2**c.bits - 1)).clip(0, 2**c.bits - 1)
+    contexts = [coder.fresh() for _ in pictures]
+    with suppress(Missing):
+        for plane in range(strengths[0] - 1, -1, -1):
+            for bands, context in zip(pictures, contexts, strict=True):
+                coder.use(context)
+                bit_plane(coder, bands, plane)
+    step = max(1, round(step * (2**c.bits - 1))) if name == "5/3" else step
+    planes = [
+        synthesis(
+            [[numbers(*pair, step, name) for pair in zip(*level, strict=True)]
+             for level in zip(bands, norms(name, levels), strict=True)], name)
+        for bands in pictures
+    ]  # fmt: skip
+    if name == "5/3":
+        planes = whole_colours(planes) if c.colour == 1 and luma else planes
+        whole = np.dstack(planes) if c.colour else planes[0]
+        return (whole + 2 ** (c.bits - 1)).clip(0, 2**c.bits - 1)
+    smooth = [smoothed(p, n * step / 10) for p, n in zip(planes, strengths[1:], strict=True)]
+    return stored(c, smooth, luma=luma)
+
+
+def numbers(band: Band, norm: float, step: float, name: str) -> np.ndarray:
+    """Numbers of a band in full scale, or with 5/3 in dn."""
+    if name != "5/3":
+        return band.numbers() * (step / norm)
+    unit = 1 if step == 1 else max(1, round(step / norm))
+    return np.rint(band.numbers() * unit).astype(int)
