@@ -95,6 +95,15 @@ def test_palette_and_cmyk_are_converted_and_said(tmp_path: Path) -> None:
     assert cmyk.notes == ("CMYK converted to RGB",)
 
 
+@pytest.mark.parametrize("name", ["frames.png", "frames.webp"])
+def test_the_first_frame_is_taken_and_said(tmp_path: Path, name: str) -> None:
+    frames = [Image.fromarray((texture(16, 16, 3) * k).astype(np.uint8)) for k in (250, 150, 90)]
+    frames[0].save(tmp_path / name, save_all=True, append_images=frames[1:], lossless=True)
+    picture = magnetite.read(tmp_path / name)
+    np.testing.assert_array_equal(picture.samples, np.asarray(frames[0]))
+    assert picture.notes == ("first of 3 frames taken",)
+
+
 @pytest.mark.parametrize("channels", [2, 4])
 def test_alpha_of_16_bits_is_set_aside(tmp_path: Path, channels: int) -> None:
     import imagecodecs

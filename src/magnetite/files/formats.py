@@ -78,6 +78,8 @@ def _decode_png(data: bytes) -> Decoded:
     if layout.unequal:
         each = ", ".join(map(str, layout.unequal))
         said += (f"significant bits differ between channels ({each}): they are not used",)
+    if layout.frames > 1:
+        said += (_first_of(layout.frames),)
     data = png.essential(data)
     if layout.depth == 16:
         with _silent():
@@ -94,6 +96,10 @@ def _decode_png(data: bytes) -> Decoded:
             decoded = replace(decoded, samples=decoded.samples // scale, bits=layout.depth)
     decoded = _significant(decoded, layout.significant)
     return replace(decoded, notes=(*decoded.notes, *said), light=light_of_png(layout.colours))
+
+
+def _first_of(frames: int) -> str:
+    return f"first of {frames} frames taken"
 
 
 def _significant(decoded: Decoded, bits: int | None) -> Decoded:
@@ -114,8 +120,8 @@ def _decode_plain(data: bytes) -> Decoded:
     """PNG up to 8 bits, JPEG, BMP."""
     image = _open(data)
     turn, notes = _orientation(image), [*colour_notes(of_profile(image.info.get("icc_profile")))]
-    if getattr(image, "n_frames", 1) > 1:
-        notes.append(f"first of {image.n_frames} frames taken")
+    if (frames := getattr(image, "n_frames", 1)) > 1:
+        notes.append(_first_of(frames))
     if image.mode in ("P", "PA"):
         image.load()
         target = "RGBA" if image.has_transparency_data else "RGB"

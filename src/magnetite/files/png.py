@@ -21,11 +21,13 @@ class Layout:
     #: Chunks on colours, by name, and on significant bits that differ.
     colours: dict[bytes, bytes]
     unequal: bytes = b""
+    #: More than one of an animation (acTL).
+    frames: int = 1
 
 
 def read_layout(data: bytes) -> Layout:
     """Walk the chunks, checking each; raises `FileError` where the file is truncated or damaged."""
-    position, significant, header, unequal = len(SIGNATURE), None, b"", b""
+    position, significant, header, unequal, frames = len(SIGNATURE), None, b"", b"", 1
     colours: dict[bytes, bytes] = {}
     while True:
         if position + 12 > len(data):
@@ -43,6 +45,8 @@ def read_layout(data: bytes) -> Layout:
             significant = body[0]
         elif name == b"sBIT":
             unequal = body
+        if name == b"acTL":
+            frames = int.from_bytes(body[:4], "big")
         if name in (b"cICP", b"iCCP", b"sRGB", b"gAMA"):
             colours[name] = body
         if name == b"IEND":
@@ -50,7 +54,7 @@ def read_layout(data: bytes) -> Layout:
         position = end
     if len(header) != 13:
         raise FileError("the PNG is damaged: it has no header chunk")
-    return Layout(header[8], header[9], significant, colours, unequal)
+    return Layout(header[8], header[9], significant, colours, unequal, frames)
 
 
 def declared_samples(data: bytes) -> int:
