@@ -223,14 +223,17 @@ def _pytest(tree: Path, words: list[str], limit: float | None) -> subprocess.Com
 
 def is_seen(mutant: Mutant, tests: list[str], tree: Path) -> bool:
     """Whether a test fails with the fault."""
+    if not tests:
+        return False
     path = tree / "src/magnetite" / mutant.module
     before = path.read_text()
     (tree / "tests.txt").write_text("\n".join(tests))
     try:
         path.write_text(source_of(mutant))
         words = ["-x", "-p", "no:xdist", "-p", "no:cov", f"@{tree / 'tests.txt'}"]
-        status = _pytest(tree, words, _LIMIT).returncode if tests else 0
-        return status not in (0, _UNKNOWN_TEST)
+        done = _pytest(tree, words, _LIMIT)
+        broken = "ERROR tests/" in done.stdout  # a module of tests cannot be imported
+        return broken or done.returncode not in (0, _UNKNOWN_TEST)
     except subprocess.TimeoutExpired:
         return True
     finally:

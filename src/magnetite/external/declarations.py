@@ -40,8 +40,8 @@ from magnetite.core.methods.parameters import Count, Number
 from magnetite.core.picture.frame import Frame
 from magnetite.external.methods import CommandCodec, CommandRestoration
 from magnetite.external.running import Command
+from magnetite.files.formats import by_ending
 from magnetite.files.opening import opened, read_text
-from magnetite.files.writing import FORMATS
 
 _SECONDS = 60.0
 _KEYS = {
@@ -208,8 +208,8 @@ class _Fields:
     def picture(self) -> str:
         """Ending of the command's picture files; raises `CommandError` if it is not known."""
         ending = f".{self.take('picture', str, 'png')}"
-        if ending not in FORMATS:
-            raise CommandError(f"{self.where}: pictures are one of {', '.join(FORMATS)}")
+        if ending not in by_ending():
+            raise CommandError(f"{self.where}: pictures are one of {', '.join(by_ending())}")
         return ending
 
 

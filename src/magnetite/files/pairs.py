@@ -5,10 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from magnetite.core.errors import InputError
-from magnetite.files.writing import FORMATS
-
-#: File name extensions of pictures.
-_ENDINGS = {*FORMATS, ".mgt"}
+from magnetite.files.formats import by_ending
 
 
 def pairs_of(
@@ -56,7 +53,11 @@ def pictures_in(folder: Path) -> list[Path]:
     """Files of a folder that can be pictures, by name; `InputError` unless it is a folder."""
     if not folder.is_dir():
         raise InputError(f"{folder}: is not a folder")
-    return [p for p in sorted(folder.iterdir()) if p.suffix.lower() in _ENDINGS and p.is_file()]
+    return [
+        p
+        for p in sorted(folder.iterdir())
+        if p.suffix.lower() in {*by_ending(), ".mgt"} and p.is_file()
+    ]
 
 
 def _by_name(folder: Path) -> dict[str, Path]:

@@ -17,7 +17,7 @@ from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.limits import MAX_SAMPLES, check_samples
 from magnetite.core.picture import Picture, as_picture, beyond_range
 from magnetite.core.picture.picture import LARGEST_FLOAT
-from magnetite.files.formats import Decoded, format_of
+from magnetite.files.formats import Decoded, format_of, npy
 from magnetite.files.opening import opened, read_bytes
 
 #: Smallest full scale of float samples; its inverse is the largest.
@@ -72,9 +72,9 @@ def read(
             from magnetite.core.operations.expand import expand
 
             return replace(expand(data, max_samples=max_samples), origin=str(path))
-        size, decoder = format_of(data)
-        check_samples(size(data), max_samples)
-        decoded = _oriented(decoder(data))
+        stored = format_of(data)
+        check_samples(stored.declared(data), max_samples)
+        decoded = _oriented(stored.decode(data))
         return picture_of(decoded, str(path), full_scale)
     except MagnetiteError as error:
         message = str(error)
@@ -99,7 +99,7 @@ def read_kernel(path: str | os.PathLike[str]) -> Samples:
     data = read_bytes(Path(path))
     if Path(path).suffix.lower() == ".csv":
         array = _numbers_of(data, Path(path))
-    elif data.startswith(b"\x93NUMPY"):
+    elif data.startswith(npy.MARKS):
         try:
             array = np.load(io.BytesIO(data), allow_pickle=False)
         except Exception as error:  # also those of the tokenizer that reads the header

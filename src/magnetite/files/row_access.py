@@ -17,9 +17,8 @@ from magnetite.core.errors import FileError, MagnetiteError
 from magnetite.core.picture import Picture, frozen
 from magnetite.core.picture.frame import Frame, Light
 from magnetite.core.picture.rows import Rows
-from magnetite.files import marks
 from magnetite.files.colours import light_of_tiff
-from magnetite.files.formats import Decoded
+from magnetite.files.formats import Decoded, npy, tiff
 from magnetite.files.opening import Stamp, opened
 from magnetite.files.raw import main_page
 from magnetite.files.reading import first_line, picture_of
@@ -138,9 +137,9 @@ def open_rows(path: Path, full_scale: float | None = None) -> Rows | None:
 
         return open_stream(path)
     with contextlib.suppress(Exception):  # a damaged header is reported by reading it whole
-        if begins.startswith(marks.NPY):
+        if begins.startswith(npy.MARKS):
             return _open_npy(path, full_scale)
-        if begins.startswith(marks.TIFF):
+        if begins.startswith(tiff.MARKS):
             return _open_tiff(path, full_scale)
     return None
 
@@ -170,12 +169,12 @@ def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
     import tifffile
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
-    with opened(path) as file, tifffile.TiffFile(file, name=path.name) as tiff:
-        page: Any = tiff.pages[0]
+    with opened(path) as file, tifffile.TiffFile(file, name=path.name) as opened_file:
+        page: Any = opened_file.pages[0]
         turned = page.tags.get(274)
         plain = (
-            len(tiff.pages) == 1
-            and main_page(tiff) is page
+            len(opened_file.pages) == 1
+            and main_page(opened_file) is page
             and (page.photometric.name, page.axes) in (("MINISBLACK", "YX"), ("RGB", "YXS"))
             and not page.extrasamples
             and page.dtype in _TYPES

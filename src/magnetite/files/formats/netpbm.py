@@ -8,6 +8,8 @@ import numpy as np
 
 from magnetite.core.arrays import Int64, Samples
 from magnetite.core.errors import FileError
+from magnetite.core.picture import Picture
+from magnetite.files.formats._format import ANY, Decoded, Format
 
 _TOKEN = rb"(?:\s|#[^\n]*\n)*?(\d+)"
 _HEADER = re.compile(rb"P[2356]\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s")
@@ -17,7 +19,7 @@ _HEADER = re.compile(rb"P[2356]\s" + _TOKEN + rb"\s" + _TOKEN + rb"\s" + _TOKEN 
 _LONGEST = 2**16
 
 
-def declared_samples(data: bytes) -> int:
+def _declared(data: bytes) -> int:
     """Samples that the header declares; raises `FileError` if it is damaged."""
     width, height, _ = _numbers(data)
     return width * height * _channels(data)
@@ -36,7 +38,7 @@ def _numbers(data: bytes) -> tuple[int, int, int]:
     return width, height, largest
 
 
-def decode(data: bytes) -> tuple[Samples, int]:
+def _samples(data: bytes) -> tuple[Samples, int]:
     """Samples (h, w) or (h, w, 3) and the maximal value; raises `FileError` if damaged."""
     plain, channels = data[1:2] in b"23", _channels(data)
     width, height, largest = _numbers(data)
@@ -68,8 +70,24 @@ def _raw(body: bytes, count: int, largest: int) -> Samples:
     return np.frombuffer(body, dtype, whole).astype(np.uint8 if largest < 256 else np.uint16)
 
 
-def encode(samples: Samples, bits: int) -> bytes:
+def _encode(picture: Picture) -> bytes:
     """Raw PGM for (h, w), PPM for (h, w, 3), with the maximal value 2^bits - 1."""
+    samples, bits = picture.samples, picture.bits or 8
     kind = "P5" if samples.ndim == 2 else "P6"
     header = f"{kind}\n{samples.shape[1]} {samples.shape[0]}\n{2**bits - 1}\n"
     return header.encode() + samples.astype(np.uint8 if bits <= 8 else ">u2").tobytes()
+
+
+def _decode(data: bytes) -> Decoded:
+    samples, largest = _samples(data)
+    bits = largest.bit_length()
+    if largest == 2**bits - 1:
+        return Decoded(samples, bits)
+    note = f"maximal value {largest} is not 2^bits - 1: read as float"
+    return Decoded((samples / largest).astype(np.float32), None, (note,))
+
+
+FORMATS = (
+    Format("PGM", (".pgm",), (b"P2", b"P5"), _declared, _decode, _encode, ANY, rgb=False),
+    Format("PPM", (".ppm",), (b"P3", b"P6"), _declared, _decode, _encode, ANY, gray=False),
+)
