@@ -380,6 +380,17 @@ def test_pictures_without_a_whole_chart_are_refused(
         measure_chart(as_picture(np.ascontiguousarray(make(seen[..., 1]))), chart)
 
 
+def test_marks_without_dots_are_no_chart(
+    seen: Array, chart: Chart, measured: ChartMeasurement
+) -> None:
+    bare = np.full(seen.shape[:2], np.median(seen))
+    for x, y in measured.found.mapping(np.array([[m.x, m.y] for m in chart.marks])).astype(int):
+        around = slice(max(0, y - 30), y + 30), slice(max(0, x - 30), x + 30)
+        bare[around] = seen[..., 1][around]
+    with pytest.raises(PictureError, match="5 rings look like marks, but no 4 of them"):
+        measure_chart(as_picture(bare), chart)
+
+
 def test_processing_is_said(seen: Array, chart: Chart, measured: ChartMeasurement) -> None:
     said = " ".join(measured.remarks)
     assert "sharpened" not in said

@@ -10,7 +10,7 @@ import pytest
 import magnetite
 from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.errors import PictureError
-from magnetite.core.methods.catalogue import ColourPolicy, every
+from magnetite.core.methods.catalogue import ColourPolicy, Method, every
 from magnetite.synthetic.catalogue import SCENES
 from slow_metrics import DEFINITIONS
 
@@ -99,3 +99,20 @@ def test_metrics_of_large_pictures_are_their_definitions(name: str) -> None:
     found = magnetite.score(reference, test, name)[name]
     expected = DEFINITIONS[name](reference.astype(float), test.astype(float))
     assert found == pytest.approx(expected, rel=ROUNDED.get(name, 1e-9))
+
+
+@pytest.mark.parametrize("sort", ["colour", "16 bits"])
+@pytest.mark.parametrize("method", [*every("metric"), *every("gauge")], ids=lambda m: m.name)
+def test_figures_of_whole_numbers_are_those_in_float64(method: Method, sort: str) -> None:
+    """The functions take arrays of any type: sums and differences of whole numbers overflow."""
+    if method.name.startswith("mtf") or any(p.required for p in method.parameters.values()):
+        pytest.skip("needs a straight edge, or a file")
+    pictures = [p for p, _ in zip(PAIRS[sort], range(1 + (method.kind == "metric")), strict=False)]
+    if method.colour is not ColourPolicy.RGB and method.name not in NEEDS_PLANES:
+        pictures = [p[..., 1] for p in pictures]
+    peak = float(np.iinfo(pictures[0].dtype).max)
+    found, expected = (
+        method.function(*(p.astype(kind) for p in pictures), peak)
+        for kind in (pictures[0].dtype, np.float64)
+    )
+    assert found == pytest.approx(expected, rel=1e-9, nan_ok=True)

@@ -152,6 +152,7 @@ def test_an_estimate_states_its_interval_in_decibels() -> None:
     """The mean squared error less and plus 1.96 standard errors."""
     assert Risk(1e-3, 1e-4, psnr=True).words == "estimated psnr 29.22 to 30.95 dB (95 %)"
     assert Risk(1e-4, 1e-4, psnr=True).words == "estimated psnr at least 35.29 dB"
+    assert Risk(-1e-3, 1e-4, psnr=True).words.startswith("no psnr")
     assert Risk(1e-3, 1e-4).words == ""
 
 

@@ -58,7 +58,9 @@ class Risk:
         if not self.psnr:
             return ""
         largest, smallest = (self.value + sign * 1.96 * self.error for sign in (1, -1))
-        worst = -10 * math.log10(largest) if largest > 0 else math.inf
+        if largest <= 0:
+            return "no psnr: the squared error is estimated below 0, so the noise is weaker than assumed"
+        worst = -10 * math.log10(largest)
         if smallest <= 0:
             return f"estimated psnr at least {worst:.2f} dB"
         best = -10 * math.log10(smallest)
