@@ -11,7 +11,10 @@ import pytest
 
 import magnetite
 from conftest import Run, arguments, size_of
+from magnetite.core.calibrate.fitting import Estimate, Line
 from magnetite.core.calibrate.photon_transfer import photon_transfer
+from magnetite.core.calibrate.signal_levels import Points
+from magnetite.core.calibrate.transfer_line import _judged
 from magnetite.core.chain.notation import parse_step
 from magnetite.core.edges.slanted_edge import measure_edge
 from magnetite.core.errors import PictureError
@@ -107,6 +110,29 @@ def test_frames_that_cannot_tell_are_refused() -> None:
                 still("banded-ironstone"), "contrast factor=0.8 + gaussian-noise sd=1%", range(2)
             )
         )
+
+
+@pytest.mark.parametrize(
+    ("levels", "chi_square", "factor", "remark"),
+    [
+        (2, 5.0, 1.0, "two levels"),
+        (12, 1.3, 1.0, ""),
+        (2002, 1.3, math.sqrt(1.3), ""),  # no accident, but near
+        (2002, 0.8, 1.0, ""),
+        (12, 9.0, math.nan, "does not follow"),
+        (2002, 0.4, math.nan, "does not follow"),
+    ],
+)
+def test_intervals_widen_where_the_variance_is_no_line(
+    levels: int, chi_square: float, factor: float, remark: str
+) -> None:
+    line = Line(Estimate.of(0.2, 0.01), Estimate.of(3.0, 0.5), -0.002, chi_square)
+    each = np.ones(levels)
+    judged, remarks = _judged(line, Points(each, each, each, each == 1))
+    for after, before in ((judged.slope, line.slope), (judged.intercept, line.intercept)):
+        assert after.value == before.value
+        assert after.error == pytest.approx(factor * before.error, nan_ok=True)
+    assert [remark in text for text in remarks] == [True] * bool(remark)
 
 
 @pytest.mark.parametrize("sigma", [0.8, 3.5])
