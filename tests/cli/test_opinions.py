@@ -118,6 +118,17 @@ def test_opinions_that_are_all_the_same_follow_no_metric(
     )
 
 
+def test_the_figure_of_a_threshold_has_its_psychometric_function(far: Path) -> None:
+    found = magnetite.opinions(far / "far", far / "seen")
+    (one,) = found.functions
+    thresholds, function = opinions_figure(found, None).axes
+    assert function.get_title("left").startswith("one: gaussian-blur")
+    assert len(function.collections) == 1
+    shown = function.collections[0].get_offsets()
+    np.testing.assert_allclose(shown, np.column_stack([one.levels, 100 * one.right / one.shown]))
+    assert len(thresholds.get_yticklabels()) >= 1
+
+
 def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]) -> None:
     (tmp_path / "plan.toml").write_text(
         '[references]\nfiles = ["one.png", "two.png"]\n[degradations]\nnoisy = "gaussian-noise '

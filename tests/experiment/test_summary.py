@@ -154,6 +154,7 @@ def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:
     for words, told in (
         (("nowhere",), "holds no run"), (("p", "--by", "colour"), "is one of reference"),
         (("p", "--metric", "vif"), "is not a figure of this run"),
+        (("p", "--metric", "noise-wavelet"), "is a gauge: treatments are compared by a metric"),
         (("p", "--format", "csv"), "takes one table"),
     ):  # fmt: skip
         assert told in run("summarize", *words, status=2).stderr
