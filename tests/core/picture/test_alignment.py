@@ -11,7 +11,7 @@ from scipy.ndimage import fourier_shift, gaussian_filter
 import magnetite
 from magnetite.core.errors import PictureError
 from magnetite.core.picture import as_picture
-from magnetite.core.picture.alignment import _top, aligned, find_shift
+from magnetite.core.picture.alignment import _peak, _top, aligned, find_shift
 from photographs import Gray, photographs
 
 
@@ -59,6 +59,17 @@ def test_resampling_keeps_the_power_of_noise() -> None:
     both = aligned(as_picture(one.astype(np.float32)), as_picture(two.astype(np.float32)))
     error = magnetite.score(both.reference, both.test, "mse")["mse"]
     assert error == pytest.approx(200, rel=0.03)
+
+
+def test_the_height_of_a_peak_is_in_sd_of_the_samples_away_from_it() -> None:
+    """A small shift keeps it, but for the noise that comes in at the edges."""
+    rng = np.random.default_rng(0)
+    plane, noise = rng.normal(0, 1, (64, 96)), rng.normal(0, 0.5, (64, 96))
+    still = _peak(plane, plane + noise, None).height
+    for shift in ((2, -9), (-3, 4)):
+        moved = _peak(plane, np.roll(plane, shift, (0, 1)) + noise, None)
+        assert (moved.down, moved.across) == pytest.approx(shift, abs=0.1)
+        assert 0.8 * still < moved.height < still
 
 
 @pytest.mark.parametrize("at", [(0.0, 0.0), (0.31, -0.44), (-0.2, 0.05)])
