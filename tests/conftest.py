@@ -93,6 +93,13 @@ def as_in_a_new_process() -> Iterator[None]:
                 named.forget_chain(chain.name)
 
 
+@pytest.fixture(autouse=True)
+def _forgotten() -> Iterator[None]:
+    """No test calls what another one declared: one command kills the process that calls it."""
+    with as_in_a_new_process():
+        yield
+
+
 def arguments(step: Step, picture: Picture | None = None) -> dict[str, Any]:
     """What a step's function is given for a picture; of 8 bits gray if none is named."""
     frame = Frame(1, 1, 1, "gray", 8) if picture is None else picture.frame
