@@ -24,7 +24,7 @@ from magnetite.core.curves.comparison import (
     overlap,
     rate_at,
 )
-from magnetite.core.curves.points import Point
+from magnetite.core.curves.points import Point, _middle
 from magnetite.core.curves.study import CurvePoint, Curves
 from magnetite.core.errors import InputError
 from magnetite.core.operations.selection import Selection
@@ -163,6 +163,16 @@ def test_no_point_lies_above_the_hull(cloud: list[tuple[int, int]]) -> None:
         if corners[0, 0] <= rate <= corners[-1, 0]:
             assert quality <= np.interp(rate, *corners.T) + 1e-9
     assert corners[-1, 1] == max(quality for _, quality in points)
+
+
+def test_rates_are_found_by_the_middle_of_a_large_picture() -> None:
+    samples = np.arange(600 * 1400, dtype=np.uint32).reshape(600, 1400).astype(np.uint16)
+    for rows, columns, expected in (
+        (600, 1400, samples[44:556, 444:956]), (600, 300, samples[44:556, :300]),
+        (90, 80, samples[:90, :80]),
+    ):  # fmt: skip
+        whole = magnetite.Picture(samples[:rows, :columns], 16, "gray")
+        np.testing.assert_array_equal(_middle(whole).samples, expected)
 
 
 def test_curves_know_pictures_by_their_samples() -> None:

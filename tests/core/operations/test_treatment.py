@@ -7,6 +7,7 @@ import time
 import numpy as np
 import pytest
 
+import magnetite
 from conftest import texture
 from magnetite.core.chain.notation import parse_chain
 from magnetite.core.codecs.layers.transform import CosineTransform
@@ -45,3 +46,19 @@ def test_shared_steps_count_in_the_time_of_each_treatment(monkeypatch: pytest.Mo
         alone = treat(picture, chain)
         assert alone[1:] == made[1:]
         assert np.array_equal(alone.picture.samples, made.picture.samples)
+
+
+def test_a_treatment_is_its_steps_in_a_row() -> None:
+    """Restorations in a row as one chain, on float samples; each codec from its file."""
+    picture = as_picture((texture(40, 48) * 255).astype(np.uint8))
+    text = "median size=3 + gaussian sigma=1 + dct step=8% + deblock step=8% + mean size=3"
+    first = magnetite.restore(picture, "median size=3 + gaussian sigma=1").picture
+    coded = magnetite.compress(first, "dct step=8%")
+    last = magnetite.restore(coded.picture, "deblock step=8% + mean size=3").picture
+    made = treat(picture, parse_chain(text, "restoration", "codec"))
+    assert made.picture.same_samples(last)
+    assert made.size == coded.size
+    twice = treat(picture, parse_chain("dct step=8% + dct step=4%", "restoration", "codec"))
+    coded = magnetite.compress(magnetite.compress(picture, "dct step=8%").picture, "dct step=4%")
+    assert twice.picture.same_samples(coded.picture)
+    assert twice.size == coded.size

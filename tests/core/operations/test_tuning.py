@@ -216,6 +216,8 @@ def test_tuning_says_what_it_does(run: Run, tmp_path) -> None:  # type: ignore[n
     oracle = tune(worn, parse_chain("sliding-dct sd=auto", "restoration", auto=True), "mse", clean)
     assert oracle.oracle
     assert "an oracle" in oracle.words
+    best = magnetite.restore(worn, oracle.chain).picture
+    assert oracle.value == pytest.approx(magnetite.score(clean, best, "mse")["mse"], rel=1e-3)
 
 
 def test_a_best_value_at_an_end_of_the_range_is_said() -> None:
