@@ -7,6 +7,8 @@ from collections.abc import Sequence
 
 import numpy as np
 import pytest
+from scipy.fft import dctn
+from scipy.ndimage import gaussian_filter
 
 import magnetite
 from conftest import Run, texture
@@ -146,6 +148,35 @@ def test_the_error_of_an_estimated_noise_goes_into_that_of_the_risk() -> None:
     spread = (noise.high**2 - noise.low**2) / (2 * 1.96)
     assert spread > 0
     assert np.sqrt(whole**2 - known**2) == pytest.approx((1 - 2 * middle) * spread, rel=0.05)
+
+
+def test_the_risk_of_a_deblurring_is_its_weighted_error_in_the_mean() -> None:
+    """Over draws of the noise; transfer function and weights as the source defines them."""
+    sd, shape = 0.03, (24, 40, 3)
+    clean = np.dstack([texture(24, 40, seed=k) for k in range(3)])
+
+    def blurred(x: np.ndarray) -> np.ndarray:
+        return gaussian_filter(x, (1, 1, 0), mode="reflect", truncate=6)
+
+    def spectrum(x: np.ndarray) -> np.ndarray:
+        return dctn(x, axes=(0, 1), norm="ortho")
+
+    rng = np.random.default_rng(3)
+    probe = rng.random(shape)
+    transfer = (spectrum(blurred(probe)) / spectrum(probe))[..., :1]
+    chain = parse_chain("wiener-deblur sigma=1px sd=3%", "restoration")
+    estimates, errors = [], []
+    for seed in range(40):
+        worn = (blurred(clean) + rng.normal(0, sd, shape)).astype(np.float32)
+        estimate, _ = risk_of(as_picture(worn, any_range=True), chain, sd, seed, None)
+        estimates.append(estimate(chain).value)
+        restored = magnetite.restore(as_picture(worn, any_range=True), chain).picture.samples
+        power = _spectrum(worn, sd)[..., np.newaxis]
+        weights = 1 / (transfer**2 + sd**2 / power)
+        errors.append(np.mean(weights * spectrum(blurred(restored) - blurred(clean)) ** 2))
+    gaps = np.array(estimates) - errors
+    assert abs(gaps.mean()) < 4 * gaps.std() / 40**0.5
+    assert 4 * gaps.std() / 40**0.5 < 0.2 * np.mean(errors)
 
 
 def test_an_estimate_states_its_interval_in_decibels() -> None:

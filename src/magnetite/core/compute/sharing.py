@@ -102,7 +102,9 @@ def shared(make: Callable[..., Result], *sources: Any, **settings: Any) -> Resul
 
 def _frozen(value: Any) -> Any:
     """A setting as a key."""
-    return (value.shape, value.tobytes()) if isinstance(value, np.ndarray) else value
+    if isinstance(value, np.ndarray):
+        return value.shape, value.dtype.str, value.tobytes()
+    return value
 
 
 def _parts(made: Any) -> list[Any]:
