@@ -160,6 +160,26 @@ def test_summaries_of_a_run(run: Run, tmp_path: Path) -> None:
         assert told in run("summarize", *words, status=2).stderr
 
 
+def test_means_of_skewed_values_are_counted() -> None:
+    """Of 24 references: even steps have no skewness, their exponentials have."""
+    steps = np.linspace(-3, 3, 24)
+    rows = [
+        (f"r{k}", "noise", "noise", 0, treatment, treatment, 1.0, value)
+        for treatment, values in (("even", 30 + steps), ("far", 30 + np.exp(steps)))
+        for k, value in enumerate(values)
+    ]
+    names = ["reference", "degradation", "degradation name", "repeat", "treatment",
+             "treatment name", "bpp", "psnr"]  # fmt: skip
+    table = means(RunRows.of(pd.DataFrame(rows, columns=names), ("psnr",)), ["treatments"])
+    assert table.notes == (
+        "1 of 2 means are of skewed values: their intervals are Hall's, which allow for it",
+    )
+    low, high = stats.t.interval(0.95, 23, 30, stats.sem(steps))
+    even, far = table.frame.to_dict("records")
+    assert (even["95 % from"], even["to"]) == pytest.approx((low, high))
+    assert far["to"] - far["mean"] > far["mean"] - far["95 % from"]
+
+
 def test_a_treatment_of_which_more_than_half_failed_is_set_aside() -> None:
     from magnetite.experiment.common import complete
 

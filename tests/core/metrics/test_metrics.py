@@ -9,7 +9,12 @@ import pytest
 
 import magnetite
 from conftest import texture
-from magnetite.core.analysis.repeats import ALL_REFERENCES, summarise_by_reference
+from magnetite.core.analysis.repeats import (
+    ALL_REFERENCES,
+    Summary,
+    summarise,
+    summarise_by_reference,
+)
 from magnetite.core.errors import PictureError
 from magnetite.core.gauges.sharpness import laplacian_variance
 from magnetite.core.metrics.structure import ssim
@@ -178,3 +183,10 @@ def test_repeats_of_several_references_have_a_mean_over_these() -> None:
     every = both[ALL_REFERENCES]["psnr"]
     assert (every.number, every.mean) == (2, pytest.approx((31 + 42) / 2))
     assert every.sd == pytest.approx(np.std([31, 42], ddof=1))
+
+
+def test_repeats_of_infinite_figures_have_a_mean_where_there_is_one() -> None:
+    rows = [{"psnr": math.inf, "snr": math.inf}, {"psnr": 30.0, "snr": -math.inf}]
+    found = summarise(rows)
+    assert found["psnr"] == Summary(2, math.inf, None, None, None)
+    assert found["snr"] == Summary(2, None, None, None, None)
