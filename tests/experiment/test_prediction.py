@@ -175,6 +175,7 @@ def test_a_point_is_the_mean_of_its_repeats() -> None:
     run_rows = RunRows.of(pd.DataFrame(rows), ["psnr"])
     made = predicted_rates(run_rows, Target.parse("psnr>=44"), [NewPicture("g", 2.0, 1, 8)], 0.6)
     assert made.frame["bpp"].tolist() == pytest.approx([1.0])
+    assert "left out" not in " ".join(made.notes)
     # Activities of 1 to 4: an sd of their logarithms beyond the ends is far.
     far = float(np.std(np.log([1, 2, 3, 4]), ddof=1))
     new = [NewPicture(name, activity, 1, 8) for name, activity in

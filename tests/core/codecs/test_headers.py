@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from magnetite.core.codecs.layers.headers import Size, webp_size
+from magnetite.core.codecs.layers.headers import Size, jpeg_size, webp_size
 
 
 @pytest.mark.parametrize(("width", "height"), [(37, 21), (300, 513), (1, 1)])
@@ -23,3 +23,14 @@ def test_webp_of_every_bitstream(width: int, height: int, kind: bytes, options: 
     image.save(text, "webp", **options)
     assert text.getvalue()[12:16] == kind
     assert webp_size(text.getvalue()) == Size(height, width)
+
+
+@pytest.mark.parametrize("marker", [0xC4, 0xC8, 0xCC])
+def test_segments_before_a_frame_header_are_none(marker: int) -> None:
+    """Huffman tables, extensions and arithmetic conditioning have markers among those of frames."""
+    text = io.BytesIO()
+    Image.fromarray(np.zeros((21, 37, 3), np.uint8)).save(text, "jpeg")
+    data = text.getvalue()
+    segment = bytes([0xFF, marker, 0, 9]) + bytes(range(1, 8))
+    filled = data[:2] + segment + b"\xff" + data[2:]
+    assert jpeg_size(data) == jpeg_size(filled) == Size(21, 37, 3)
