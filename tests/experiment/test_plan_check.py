@@ -65,6 +65,7 @@ def folder(tmp_path: Path) -> Path:
         ('nothing = "nothing"', 'nothing = "median size=3"',
          "nothing: 'median size=3' changes the picture: give it another name"),
         ("[references]", "[references]\nbase = 3", "base"),
+        ('files = ["refs/*.png"]', "", "plan.toml:3: references.files: is missing"),
     ],
 )  # fmt: skip
 def test_mistakes_are_found_before_anything_runs(

@@ -90,6 +90,19 @@ def test_errors_are_compared_by_their_own_direction(scale: float, lift: float) -
     assert "overlap over 0% of their quality" in unlike.reason
 
 
+@pytest.mark.parametrize(
+    ("call", "name"),
+    [
+        (lambda a, b: overlap(a, b, over="bits"), "over"),
+        (lambda a, b: bd_rate(a, b, better="up"), "better"),
+        (lambda a, b: bd_rate(a, b, fit="spline"), "fit"),
+    ],
+)
+def test_a_choice_that_is_none_is_refused(call: Any, name: str) -> None:
+    with pytest.raises(InputError, match=f"{name}.* is one of"):
+        call(points(), points(2))
+
+
 def test_the_mean_curve_lies_where_all_curves_reach() -> None:
     first, second = points(), points(2, 4)
     mean = np.array(mean_curve([first, second]))
