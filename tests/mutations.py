@@ -67,7 +67,7 @@ GROUPS: dict[str, list[str]] = {
                "core/solve/*.py"],
     "operations": ["core/operations/*.py"],
     "pictures": ["core/picture/*.py", "core/convert/*.py", "core/compute/*.py"],
-    "files": ["files/*.py"],
+    "files": ["files/*.py", "files/formats/*.py"],
     "plans": ["core/chain/*.py", "core/methods/*.py", "experiment/plan*.py",
               "experiment/labels.py", "experiment/gating.py"],
     "views": ["views/*.py"],
