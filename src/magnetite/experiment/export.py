@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import os
-import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from magnetite.core.errors import FileError
 from magnetite.core.extras import installed
+from magnetite.files.atomic import inside, replacing
 from magnetite.files.tables import csv_text
 
 if TYPE_CHECKING:
@@ -26,7 +24,7 @@ _WHOLE = {"width", "height", "channels", "repeat", "seed", "bytes"}
 
 def exported(folder: Path) -> list[Path]:
     """The files that `export` writes: that of Parquet where its package is installed."""
-    return [folder / CSV, *([folder / PARQUET] if installed("pyarrow") else [])]
+    return [inside(folder, name) for name in (CSV, *([PARQUET] if installed("pyarrow") else []))]
 
 
 def export(ledger: Ledger, folder: Path) -> None:
@@ -36,7 +34,7 @@ def export(ledger: Ledger, folder: Path) -> None:
 
 
 def _write_csv(ledger: Ledger, path: Path) -> None:
-    with _Whole(path) as temporary, open(temporary, "w", encoding="utf-8", newline="") as file:
+    with replacing(path) as temporary, open(temporary, "w", encoding="utf-8", newline="") as file:
         file.write(csv_text(ledger.columns(), []))
         for row in ledger.rows():
             file.write(csv_text(None, [row]))  # type: ignore[list-item]
@@ -51,7 +49,7 @@ def _write_parquet(ledger: Ledger, path: Path) -> None:
         pa.string() if c in _TEXTS else pa.int64() if c in _WHOLE else pa.float64() for c in columns
     ]
     schema = pa.schema(list(zip(columns, kinds, strict=True)))
-    with _Whole(path) as temporary, pq.ParquetWriter(temporary, schema) as writer:
+    with replacing(path) as temporary, pq.ParquetWriter(temporary, schema) as writer:
         group: list[tuple[object, ...]] = []
 
         def write() -> None:
@@ -68,27 +66,3 @@ def _write_parquet(ledger: Ledger, path: Path) -> None:
                 write()
         if group:
             write()
-
-
-class _Whole:
-    """A temporary file that replaces another when it is complete."""
-
-    def __init__(self, path: Path) -> None:
-        self._path = path
-
-    def __enter__(self) -> str:
-        try:
-            handle, self._temporary = tempfile.mkstemp(prefix=".magnetite-", dir=self._path.parent)
-        except OSError as error:
-            raise FileError(f"{self._path}: cannot be written ({error.strerror})") from None
-        os.close(handle)
-        return self._temporary
-
-    def __exit__(self, kind: type[BaseException] | None, error: object, trace: object) -> None:
-        if kind is None:
-            os.chmod(self._temporary, 0o644)
-            os.replace(self._temporary, self._path)
-            return
-        os.unlink(self._temporary)
-        if isinstance(error, OSError):
-            raise FileError(f"{self._path}: cannot be written ({error.strerror})") from None

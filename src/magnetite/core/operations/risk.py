@@ -59,7 +59,7 @@ class Risk:
             return ""
         largest, smallest = (self.value + sign * 1.96 * self.error for sign in (1, -1))
         if largest <= 0:
-            return "no psnr: the squared error is estimated below 0, so the noise is weaker than assumed"
+            return "no psnr: an error estimated below 0 means noise weaker than assumed"
         worst = -10 * math.log10(largest)
         if smallest <= 0:
             return f"estimated psnr at least {worst:.2f} dB"
