@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import shutil
+from collections import Counter
 from pathlib import Path
 
 import numpy as np
@@ -141,6 +142,18 @@ def test_pairs_of_a_run_and_ties(run: Run, tmp_path: Path, references: list[str]
     assert "8 pictures" in run("ask", "plan", "--design", "pairs", "--out", "t", "--ties",
                                "--with-reference").stdout  # fmt: skip
     run("raters", "t", "people", "--count", "9")
+    record = json.loads(run("opinions", "people", "--test", "t", "--format", "json").stdout)
+    shown = Counter(
+        name
+        for path in (tmp_path / "people").glob("*.json")
+        if path.stem not in record["left_out"]
+        for trial in json.loads(path.read_text())["trials"]
+        for name in (trial["first"], trial["second"])
+    )
+    test = json.loads((tmp_path / "t" / "test.json").read_text())
+    stimuli = {one["name"]: (one["content"], one["condition"]) for one in test["stimuli"]}
+    answers = {(row["content"], row["condition"]): row["answers"] for row in record["rows"]}
+    assert answers == {stimuli[name]: count for name, count in shown.items()}
     lines = run("opinions", "people", "--test", "t", "--format", "csv").stdout.splitlines()
     assert len(lines) == 9
     assert {line.split(",")[1] for line in lines[1:]} == {

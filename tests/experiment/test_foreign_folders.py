@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import shutil
 import sqlite3
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +15,7 @@ import magnetite
 from conftest import Run, texture
 from magnetite.core.errors import FileError
 from magnetite.core.picture import as_picture
+from magnetite.experiment.ledger import Ledger
 from magnetite.files.atomic import inside
 
 PLAN = """[references]
@@ -142,3 +144,27 @@ def test_paths_inside(tmp_path: Path) -> None:
     for name in ("..", "../x", "/etc/passwd", "a/../../x", ".", "", "a\0b"):
         with pytest.raises(FileError):
             inside(tmp_path, name)
+
+
+@pytest.mark.parametrize("name", ["scores.csv", "scores.parquet"])
+def test_exports_are_whole_and_in_the_folder(
+    run: Run, home: Path, name: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before, rows = (home / "run" / name).read_bytes(), Ledger.rows
+
+    def failing(ledger: Ledger) -> Iterator[tuple[object, ...]]:
+        yield next(rows(ledger))
+        raise OSError(28, "No space left on device")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(Ledger, "rows", failing)
+        done = run("run", "plan.toml", "--into", "run", "--workers", "1", status=2)
+    assert "cannot be written (No space left on device)" in done.stderr
+    assert (home / "run" / name).read_bytes() == before
+    (home / "secret" / name).write_text("mine")
+    (home / "run" / name).unlink()
+    (home / "run" / name).symlink_to(home / "secret" / name)
+    done = run("run", "plan.toml", "--into", "run", "--workers", "1", status=2)
+    assert "leads out of the folder" in done.stderr
+    assert (home / "secret" / name).read_text() == "mine"
+    assert not list((home / "run").glob(".magnetite-*"))
