@@ -39,6 +39,7 @@ QUICKER = {
     "--codec wavelet --codec dct --codec jpeg2000": "--codec 'dct step=4%,8%'",
     "avif --aim": "jpeg --aim",
     "magnetite run plan.toml": "magnetite run plan.toml --workers 1",
+    "--workers 1 --cluster": "--cluster",
     "--size 640x448": "--size 160x112",
 }
 

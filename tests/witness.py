@@ -287,8 +287,9 @@ def sensitivity(rows: list[Row], figure: str) -> tuple[float, float, float, int]
             table.setdefault(row["degradation"], {})[key] = row[figure]
         else:
             failed.setdefault(row["degradation"], set()).add(key)
-    keys, levels, _ = complete(table, failed)
-    if len(table) < 2 or set(levels) != {*table, *failed} or not keys:
+    keys, complete_levels, _ = complete(table, failed)
+    levels = list(dict.fromkeys(row["degradation"] for row in rows))  # those of failed rows too
+    if len(table) < 2 or set(levels) != set(complete_levels) or not keys:
         return None
     changes, ranks, variances = [], [], []
     for reference in dict.fromkeys(key[0] for key in keys):

@@ -23,13 +23,19 @@ _WHOLE = {"width", "height", "channels", "repeat", "seed", "bytes"}
 
 
 def exported(folder: Path) -> list[Path]:
-    """The files that `export` writes: that of Parquet where its package is installed."""
+    """Paths of the table's files: that of Parquet where its package is installed.
+
+    Raises
+    ------
+    FileError
+        If one of them is a link that leads out of the folder.
+    """
     return [inside(folder, name) for name in (CSV, *([PARQUET] if installed("pyarrow") else []))]
 
 
-def export(ledger: Ledger, folder: Path) -> None:
+def export(ledger: Ledger, paths: list[Path]) -> None:
     """Write the files, each whole or not at all."""
-    for path in exported(folder):
+    for path in paths:
         (_write_csv if path.name == CSV else _write_parquet)(ledger, path)
 
 

@@ -19,7 +19,7 @@ from magnetite.core.operations.selection import NONE
 from magnetite.core.quantities import counted
 from magnetite.experiment.depths import unlike_depths_of
 from magnetite.experiment.executors import Executor
-from magnetite.experiment.export import export
+from magnetite.experiment.export import export, exported
 from magnetite.experiment.ledger import COLUMNS, Ledger
 from magnetite.experiment.provenance import machine, now, sources_text
 from magnetite.experiment.retrying import completed
@@ -120,6 +120,7 @@ class _Run:
     ) -> None:
         self._job, self._folder, self._ledger = job, folder, ledger
         self._executor, self._listener = executor, listener
+        self._exports = exported(folder)
         self._pending: list[tuple[Cell, Done, tuple[str, ...], str | None]] = []
         self._flushed = time.perf_counter()
         self._computed = self._failed = self._reused = self._total = 0
@@ -162,7 +163,7 @@ class _Run:
             self._flush()
             raise
         self._executor.stop()
-        export(self._ledger, self._folder)
+        export(self._ledger, self._exports)
         _, _, failed = self._ledger.counts()
         seconds = time.perf_counter() - start
         if self._computed:
