@@ -124,7 +124,7 @@ def test_tiff_of_other_kinds_is_converted_and_said(tmp_path: Path) -> None:
         tifffile.imwrite(path, stored, photometric="miniswhite")
         picture = magnetite.read(path)
         np.testing.assert_array_equal(picture.samples, top - stored)
-        assert picture.notes == ("white-is-zero turned round",)
+        assert picture.notes == ("white-is-zero inverted",)
     tifffile.imwrite(path, texture(8, 9), photometric="miniswhite")
     with pytest.raises(FileError, match="white as 0 is read with 1 to 16 bits only"):
         magnetite.read(path)

@@ -113,7 +113,7 @@ def _agreements(
 
 
 def _shared(figures: Figures, names: Sequence[str]) -> tuple[Any, list[str]]:
-    """Figures on the pictures where those of all metrics are finite; notes on what is left out."""
+    """Figures on the pictures where those of all metrics are finite; notes on omissions."""
     values = pd.DataFrame(figures, index=list(names), dtype=float)
     counts = np.isfinite(values).sum()
     few = [name for name in values if counts[name] < LEAST]

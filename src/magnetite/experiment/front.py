@@ -135,7 +135,7 @@ def predict(
     Returns
     -------
     RunTable
-        A row for each picture, degradation and treatment; notes on what has no rate.
+        A row for each picture, degradation and treatment; notes on missing rates.
 
     Raises
     ------

@@ -108,7 +108,7 @@ def _until_parent_ends() -> tuple[str, ...]:
 
 
 def _end_all(process: subprocess.Popen[bytes], mark: str) -> None:
-    """End the command with all that it has started, also what has left its session."""
+    """End the command and all its descendants, also those that left its session."""
     with contextlib.suppress(ProcessLookupError, PermissionError):
         if hasattr(os, "killpg"):
             os.killpg(process.pid, signal.SIGKILL)

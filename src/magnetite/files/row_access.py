@@ -146,11 +146,7 @@ def open_rows(path: Path, full_scale: float | None = None) -> Rows | None:
 
 def _open_npy(path: Path, full_scale: float | None) -> NpyRows | None:
     with opened(path) as file:
-        version = np.lib.format.read_magic(file)
-        header = np.lib.format.read_array_header_1_0
-        if version != (1, 0):
-            header = np.lib.format.read_array_header_2_0
-        shape, fortran, dtype = header(file)
+        shape, fortran, dtype = npy.read_header(file)
         start, stamp = file.tell(), Stamp.of(file)
     if start + math.prod(shape) * dtype.itemsize > stamp.size:
         return None
@@ -164,17 +160,12 @@ _TYPES = (np.uint8, np.uint16, np.float32)
 
 
 def _open_tiff(path: Path, full_scale: float | None) -> TiffRows | None:
-    import logging
-
-    import tifffile
-
-    logging.getLogger("tifffile").setLevel(logging.CRITICAL)
-    with opened(path) as file, tifffile.TiffFile(file, name=path.name) as opened_file:
-        page: Any = opened_file.pages[0]
+    with opened(path) as file, tiff.open_tiff(file, path.name) as whole:
+        page: Any = whole.pages[0]
         turned = page.tags.get(274)
         plain = (
-            len(opened_file.pages) == 1
-            and main_page(opened_file) is page
+            len(whole.pages) == 1
+            and main_page(whole) is page
             and (page.photometric.name, page.axes) in (("MINISBLACK", "YX"), ("RGB", "YXS"))
             and not page.extrasamples
             and page.dtype in _TYPES

@@ -139,6 +139,14 @@ def test_wavelets_without_loss_and_of_one_step() -> None:
     agrees(slow_wavelet.wavelet(made.data, 0.033, 6, "haar"), made.picture)
 
 
+def test_haar_coefficients_at_the_threshold_of_smoothing() -> None:
+    """Single precision decides on which side of it they are: hundredths of a step at most."""
+    made = magnetite.compress(picture(40, 30, 16), "wavelet step=4% filter=haar")
+    assert slow_decoder.Container(made.data).sections[0][1] > 0
+    gaps = slow_wavelet.wavelet(made.data, 0.04, 6, "haar") - made.picture.samples
+    assert np.abs(gaps).max() < 0.05 * 0.04 * 65535
+
+
 def varint(number: int) -> bytes:
     low, rest = number & 127, number >> 7
     return bytes([low | 128]) + varint(rest) if rest else bytes([low])

@@ -13,7 +13,7 @@ from scipy import ndimage
 from sklearn.datasets import load_sample_images
 
 import magnetite
-from conftest import Run, as_in_a_new_process, texture
+from conftest import Run, texture
 from magnetite.core.chain.named import NamedChain, declare_chain, forget_chain
 from magnetite.core.chain.notation import parse_chain, parse_sweep
 from magnetite.core.degrade.light import colour_matrix, to_encoded, to_linear, white_balance
@@ -309,15 +309,12 @@ def test_a_name_stands_for_its_steps(run: Run, tmp_path: Path) -> None:
     ):
         done = run(*own, "degrade", "a.png", "x.png", *words.split(), status=2)
         assert says in done.stderr, done.stderr
-    with as_in_a_new_process():
-        declare(tmp_path / "own.toml")
-        swept = parse_sweep("store-camera full-well=900e,400e + dct step=4dn,8dn", "degradation",
-                            "codec")  # fmt: skip
-        assert len(swept) == 4
-        assert str(swept[3]) == (
-            "gaussian-blur sigma=0.9px + sensor-noise full-well=400e + dct step=8dn"
-        )
-        assert len(parse_chain("twice full-well=70e", "degradation").steps) == 4
+    declare(tmp_path / "own.toml")
+    swept = parse_sweep("store-camera full-well=900e,400e + dct step=4dn,8dn", "degradation",
+                        "codec")  # fmt: skip
+    assert len(swept) == 4
+    assert str(swept[3]) == "gaussian-blur sigma=0.9px + sensor-noise full-well=400e + dct step=8dn"
+    assert len(parse_chain("twice full-well=70e", "degradation").steps) == 4
 
 
 @pytest.mark.parametrize(

@@ -1,7 +1,7 @@
 """The hot loop of thresholding in blocks at all positions: one band of rows.
 
-All blocks of a row of positions share their columns: each column is transformed once, and what
-comes back along the rows is added up before the columns are transformed back.
+All blocks of a row of positions share their columns: each column is transformed once, and the
+inverse transforms along the rows are summed before the columns are transformed back.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Formats that Pillow decodes and encodes."""
+"""Decoding and encoding by Pillow, and helpers for all decoder libraries."""
 
 from __future__ import annotations
 

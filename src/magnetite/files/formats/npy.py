@@ -7,6 +7,7 @@ import math
 from collections.abc import Iterator
 from itertools import chain
 from pathlib import Path
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -17,11 +18,16 @@ from magnetite.files.formats._format import ANY, Decoded, Format
 MARKS = (b"\x93NUMPY",)
 
 
-def _declared(data: bytes) -> int:
-    file = io.BytesIO(data)
+def read_header(file: BinaryIO) -> tuple[tuple[int, ...], bool, np.dtype[Any]]:
+    """Shape, whether columns come first, and type; the file is then at its first sample."""
     version = np.lib.format.read_magic(file)
     read = np.lib.format.read_array_header_1_0
-    shape, _, dtype = (read if version == (1, 0) else np.lib.format.read_array_header_2_0)(file)
+    return (read if version == (1, 0) else np.lib.format.read_array_header_2_0)(file)
+
+
+def _declared(data: bytes) -> int:
+    file = io.BytesIO(data)
+    shape, _, dtype = read_header(file)
     if dtype.kind not in "buif" or dtype.itemsize == 0:
         raise FileError(f"an NPY file with samples of type {dtype} is not a picture")
     count = math.prod(shape)

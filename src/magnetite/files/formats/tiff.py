@@ -7,7 +7,7 @@ import math
 from collections.abc import Iterator
 from itertools import chain
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -32,23 +32,24 @@ MARKS = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 _STRIP = 64
 
 
-def _declared(data: bytes) -> int:
-    with _open(data) as tiff:
-        pages = _stacked(tiff) or [main_page(tiff)]
-        return int(math.prod(pages[0].shape)) * len(pages)
-
-
-def _open(data: bytes) -> Any:
+def open_tiff(file: BinaryIO, name: str | None = None) -> Any:
+    """The pages of a file by their tags; messages of the decoder library are discarded."""
     import logging
 
     import tifffile
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
-    return tifffile.TiffFile(io.BytesIO(data))
+    return tifffile.TiffFile(file, name=name)
+
+
+def _declared(data: bytes) -> int:
+    with open_tiff(io.BytesIO(data)) as tiff:
+        pages = _stacked(tiff) or [main_page(tiff)]
+        return int(math.prod(pages[0].shape)) * len(pages)
 
 
 def _decode(data: bytes) -> Decoded:
-    with _open(data) as tiff:
+    with open_tiff(io.BytesIO(data)) as tiff:
         page, count = main_page(tiff), len(tiff.pages)
         ends = [o + c for o, c in zip(page.dataoffsets, page.databytecounts, strict=True)]
         if max(ends) > len(data):
@@ -89,7 +90,7 @@ def _decode(data: bytes) -> Decoded:
         if not whole:
             raise FileError("a TIFF with white as 0 is read with 1 to 16 bits only")
         samples = samples.dtype.type(2**bits - 1) - samples
-        notes = (*notes, "white-is-zero turned round")
+        notes = (*notes, "white-is-zero inverted")
     if extra[-1:] and extra[-1] in ("ASSOCALPHA", "UNASSALPHA"):
         return separated(samples, bits if whole else None, notes, turn)
     return Decoded(samples, bits if whole else None, notes, None, turn, stack is not None, light)

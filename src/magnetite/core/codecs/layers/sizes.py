@@ -1,7 +1,7 @@
 """Block sizes by content: 8x8 blocks are joined to 16x16 and 32x32 where that takes fewer bits.
 
-The coefficients of a larger block are dealt out to the 8x8 blocks that it covers, so that what
-follows sees 8x8 blocks alone.
+The coefficients of a larger block are dealt out to the 8x8 blocks that it covers, so that the
+layers that follow see 8x8 blocks alone.
 """
 
 from __future__ import annotations
