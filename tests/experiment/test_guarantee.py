@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -20,7 +21,7 @@ from magnetite.core.analysis.guarantee import (
     strongest,
     tolerance_bound,
 )
-from magnetite.experiment.guarantee import Need, drawn
+from magnetite.experiment.guarantee import Need, drawn, guarantee
 from magnetite.experiment.results import read_rows
 
 
@@ -153,14 +154,15 @@ def test_the_table_is_that_of_a_second_computation(run: Run, folder: Path) -> No
         assert row["bound"] == pytest.approx(lower_bound(passed[key], 9, 0.8))
         own = sorted(worst[key])
         rank = max(r for r in range(10) if r == 0 or binom.sf(r - 1, 9, 0.4) >= 0.8)
-        assert row["psnr of 60 %"] == pytest.approx(own[rank - 1])
-        assert row["mae of 60 %"] == pytest.approx(sorted(highest[key])[-rank])
+        assert row["lowest psnr of 60 %"] == pytest.approx(own[rank - 1])
+        assert row["highest mae of 60 %"] == pytest.approx(sorted(highest[key])[-rank])
     shown = drawn(read_rows(folder / "run"), Need.of(f"mae<={most!r}", 0.6, 0.8))
     assert sum(len(sequence.settings) for sequence in shown) == len(table)
     for sequence in shown:
-        for name, values in sequence.scores["mae"].items():
+        for name, line in sequence.lines[0].items():
             expected = [highest[(*position(one), int(name))] for one in sequence.settings]
-            assert values == pytest.approx(expected)
+            assert line.values == pytest.approx(expected)
+            assert line.met == all(value <= most for value in expected)
     coded = table[table["degradation"].eq("gaussian-noise sd=1%") & table["bpp"].notna()]
     assert coded["bpp"].is_monotonic_decreasing
     guaranteed = (coded["bound"] >= 0.6).cummin().map({True: "yes", False: "no"})
@@ -171,6 +173,34 @@ def test_the_table_is_that_of_a_second_computation(run: Run, folder: Path) -> No
     assert "9 references can promise 77.4 % at most, when all meet the need; 95 % takes 45" in few
     made = magnetite.summarize(folder / "run", "guarantee", need=["psnr>=24"], share=0.6)[0]
     assert made.frame["of"].eq(9).all()
+
+
+def test_lines_are_met_where_the_table_says_so(folder: Path) -> None:
+    """Infinite figures meet a bound below them; a repeat that failed meets none."""
+    rows = read_rows(folder / "run")
+    same = rows.frame["treatment name"].eq("nothing")
+    rows.frame.loc[same, "psnr"] = math.inf
+    first = rows.frame["reference"].iloc[0]
+    failed = same & rows.frame["reference"].eq(first) & rows.frame["repeat"].eq(1)
+    ended = replace(
+        rows, frame=rows.frame[~failed],
+        lost=rows.frame[failed].assign(status="failed", psnr=math.nan, mae=math.nan),
+    )  # fmt: skip
+    above, below = "psnr>=20", "psnr<=90"
+    need = Need.of([above, below], 0.6, 0.8)
+    nothing = next(one for one in drawn(ended, need) if one.name == "nothing")
+    least, most = nothing.lines
+    assert len(least) == 9
+    assert {name: line.met for name, line in least.items()} == {
+        name: name != str(first) for name in least
+    }
+    assert not any(line.met for line in most.values())
+    assert all(line.values == [None] * 3 for line in (*least.values(), *most.values()))
+    for text, passed in ((above, 8), (below, 0)):
+        table = guarantee(ended, Need.of(text, 0.6, 0.8)).frame
+        assert set(table[table["treatment"].str.contains("nothing")]["passed"]) == {passed}
+    columns = guarantee(ended, need).frame.columns
+    assert {"lowest psnr of 60 %", "highest psnr of 60 %"} <= set(columns)
 
 
 @pytest.mark.parametrize(("words", "told"), [

@@ -122,12 +122,22 @@ def _judged(
         raise InputError(
             f"{absent[0]!r} is not a figure of this run; it has: {', '.join(rows.figures)}"
         )
-    for sequence, rates in _sequences(_tried(rows, need, names)):
-        settings = [_setting(*one, need, names) for one in zip(sequence, rates, strict=True)]
+    for sequence, rates in _sequences(_tried(rows, need)):
+        settings = [_setting(*one, need) for one in zip(sequence, rates, strict=True)]
         last = strongest([(s["passed"], s["of"]) for s in settings], need.share, need.confidence)
         for position, setting in enumerate(settings):
             setting["guaranteed"] = "yes" if last is not None and position <= last else "no"
         yield str(sequence[0].iloc[0]["treatment name"]), sequence, settings, last
+
+
+@dataclass(frozen=True)
+class Line:
+    """A figure of one reference over the settings."""
+
+    #: Of the worst repeat at each setting; None where it is infinite, or a repeat has none.
+    values: list[float | None]
+    #: Whether every repeat meets the need at every setting.
+    met: bool
 
 
 @dataclass(frozen=True)
@@ -137,45 +147,57 @@ class Drawn:
     name: str
     sentence: str
     settings: tuple[dict[str, Any], ...]
-    #: Of each figure of the need, by reference: its worst value at each setting; None for none.
-    scores: dict[str, dict[str, list[float | None]]]
+    #: Of each bound of the need, by reference: its line.
+    lines: tuple[dict[str, Line], ...]
 
 
 def drawn(rows: RunRows, need: Need) -> list[Drawn]:
     """The sequences of a guarantee with the scores of all references."""
     return [
-        Drawn(name, _sentence(name, settings, last), tuple(settings), {
-            str(target.step): _worst(sequence, target) for target in need.targets
-        })
+        Drawn(
+            name,
+            _sentence(name, settings, last),
+            tuple(settings),
+            tuple(_lines(sequence, target) for target in need.targets),
+        )
         for name, sequence, settings, last in _judged(rows, need)
-    ]  # fmt: skip
-
-
-def _worst(sequence: list[Any], target: Target) -> dict[str, list[float | None]]:
-    """Worst repeat of each reference at each setting."""
-    pick = "min" if target.sense == ">=" else "max"
-    columns = [
-        own.assign(value=own[str(target.step)].astype(float))
-        .groupby("reference")["value"]
-        .agg(pick)
-        for own in sequence
     ]
-    names = dict.fromkeys(name for column in columns for name in column.index)
-    return {str(name): [_finite(column.get(name)) for column in columns] for name in names}
 
 
-def _finite(value: Any) -> float | None:
-    return None if value is None or not math.isfinite(value) else float(value)
+def _lines(sequence: list[Any], target: Target) -> dict[str, Line]:
+    """The line of each reference."""
+    worst = pd.concat([_worst(own, target) for own in sequence], axis=1)
+    return {
+        str(name): Line([value if math.isfinite(value) else None for value in values], met)
+        for name, values, met in zip(
+            worst.index, worst.to_numpy().tolist(), _meets(worst, target).all(axis=1).tolist(),
+            strict=True,
+        )
+    }  # fmt: skip
 
 
-def _tried(rows: RunRows, need: Need, names: list[str]) -> Any:
+def _sign(target: Target) -> float:
+    """1 for a figure that is to be high, -1 for one that is to be low."""
+    return 1.0 if target.sense == ">=" else -1.0
+
+
+def _meets(values: Any, target: Target) -> Any:
+    """Whether figures satisfy the bound; NaN does not."""
+    return _sign(target) * values >= _sign(target) * target.value
+
+
+def _worst(own: Any, target: Target) -> Any:
+    """Figure of each reference's worst repeat; infinitely bad where a repeat has none."""
+    better = _sign(target) * own[str(target.step)].astype(float)
+    return _sign(target) * better.fillna(-math.inf).groupby(own["reference"], sort=False).min()
+
+
+def _tried(rows: RunRows, need: Need) -> Any:
     """All rows that were tried, in the plan's order, with whether each meets the need."""
     frame = pd.concat([rows.frame, rows.lost]).sort_index()
     met = np.ones(len(frame), bool)
-    for target, name in zip(need.targets, names, strict=True):
-        values = frame[name].astype(float).to_numpy()
-        with np.errstate(invalid="ignore"):
-            met &= values >= target.value if target.sense == ">=" else values <= target.value
+    for target in need.targets:
+        met &= _meets(frame[str(target.step)].astype(float), target).to_numpy()
     return frame.assign(met=met & frame["status"].eq("done").to_numpy(), family=[
         family_of(chain) for chain in frame["treatment"]
     ])  # fmt: skip
@@ -207,7 +229,7 @@ def _mean_rates(settings: list[Any]) -> list[float]:
     return [float(mean) for mean in pd.concat(columns, axis=1).dropna().mean()]
 
 
-def _setting(own: Any, rate: float, need: Need, names: list[str]) -> dict[str, Any]:
+def _setting(own: Any, rate: float, need: Need) -> dict[str, Any]:
     """A row of the table."""
     met = own.groupby("reference", sort=False)["met"].all()
     first = own.iloc[0]
@@ -216,12 +238,12 @@ def _setting(own: Any, rate: float, need: Need, names: list[str]) -> dict[str, A
         "bpp": rate, "passed": int(met.sum()), "of": len(met),
         "bound": lower_bound(int(met.sum()), len(met), need.confidence),
     }  # fmt: skip
-    for target, name in zip(need.targets, names, strict=True):
-        sign = 1.0 if target.sense == ">=" else -1.0
-        worst = (sign * own[name].astype(float)).fillna(-math.inf).groupby(own["reference"]).min()
-        bound = tolerance_bound(worst.tolist(), need.share, need.confidence)
-        column = f"{name} of {100 * need.share:g} %"
-        row[column] = math.nan if bound is None or math.isinf(bound) else sign * bound
+    for target in need.targets:
+        better = _sign(target) * _worst(own, target)
+        bound = tolerance_bound(better.tolist(), need.share, need.confidence)
+        extreme = "lowest" if target.sense == ">=" else "highest"
+        column = f"{extreme} {target.step} of {100 * need.share:g} %"
+        row[column] = math.nan if bound is None or math.isinf(bound) else _sign(target) * bound
     return row
 
 

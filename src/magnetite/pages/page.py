@@ -229,7 +229,8 @@ def _guarantee(content: Content) -> dict[str, Any] | None:
         ],
         "sequences": [
             {
-                "name": one.name, "sentence": one.sentence, "scores": one.scores,
+                "name": one.name, "sentence": one.sentence,
+                "lines": [{name: asdict(line) for name, line in own.items()} for own in one.lines],
                 "settings": [
                     {key: None if pd.isna(v) else v for key, v in s.items()}
                     for s in one.settings

@@ -97,7 +97,7 @@ def _draw_variance(axes: Axes, found: Approximation) -> None:
         count = int((found.variance < share).sum())
         axes.plot(count, 100 * found.variance[count], "o", color=COLOURS[1])
         axes.annotate(
-            f"{share:.0%}: {count} of {found.variance.size - 1}",
+            f"{100 * share:.0f} %: {count} of {found.variance.size - 1}",
             (count, 100 * found.variance[count]), xytext=(9, -12), textcoords="offset points",
             color=COLOURS[1], fontsize=9,
         )  # fmt: skip

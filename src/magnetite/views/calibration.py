@@ -47,22 +47,23 @@ def photon_transfer_figure(result: PhotonTransfer, unit: str) -> Figure:
 
 def _draw_levels(left: Axes, right: Axes, one: PhotonTransfer, colour: str, shade: str) -> None:
     """Levels of a sensor or of one colour, their line, and how far they lie from it."""
-    points, line = one.points, one.line
-    used, error = points.used, np.sqrt(2 / points.count) * points.variance
+    points, line, used = one.points, one.line, one.points.those_used()
+    error = used.errors(line)
     left.errorbar(
-        points.mean[used], points.variance[used], error[used], fmt="o", color=shade, markersize=4,
+        used.mean, used.variance, error, fmt="o", color=shade, markersize=4,
         label=f"{colour or 'levels'} measured",
     )  # fmt: skip
-    if (~used).any():
+    unused = ~points.used
+    if unused.any():
         left.plot(
-            points.mean[~used], points.variance[~used], "x", color=shade if colour else QUIET,
+            points.mean[unused], points.variance[unused], "x", color=shade if colour else QUIET,
             label="not used: near black or full scale, or too few samples" if not colour else None,
         )  # fmt: skip
     x = np.linspace(0, float(points.mean.max()) * 1.02, 50)
     fitted = shade if colour else COLOURS[1]
     left.plot(x, line.at(x), color=fitted, label=None if colour else "fitted line")
-    pull = (points.variance - line.at(points.mean))[used] / error[used]
-    right.plot(points.mean[used], pull, "o", color=shade, markersize=4)
+    pull = (used.variance - line.at(used.mean)) / error
+    right.plot(used.mean, pull, "o", color=shade, markersize=4)
 
 
 def _mark_floor(axes: Axes, result: PhotonTransfer, unit: str) -> None:

@@ -14,6 +14,7 @@ import numpy as np
 from magnetite.core.curves.comparison import hull, mean_curve
 from magnetite.core.curves.study import Curves
 from magnetite.core.errors import InputError
+from magnetite.core.quantities import counted
 from magnetite.views.style import COLOURS, MARKERS, headline, label_ends, new_figure
 
 if TYPE_CHECKING:
@@ -127,6 +128,7 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
     axes.grid(True)
     ends = []
     missing: list[str] = []
+    endless = 0
     if panel.hull:
         _draw_hull(axes, panel.hull)
     for line in panel.lines:
@@ -138,6 +140,7 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
             else:
                 missing.append(line.label)
             continue
+        endless += sum(math.isinf(score) for _, score in line.points)
         rates, scores = np.array(finite).T
         if line.faint:
             axes.plot(rates, scores, color=colour, lw=0.8, alpha=0.35, marker="")
@@ -146,6 +149,9 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
         width = 1.6 if line.marked else 2.6
         axes.plot(rates, scores, color=colour, marker=marker, lw=width, label=line.label)
         ends.append((float(scores[-1]), _short(line.label), colour))
+    if endless:
+        words = f"{panel.title}; {counted(endless, 'infinite value')} not drawn"
+        axes.set_title(words, fontsize=None if named else 10)
     if missing:
         axes.text(
             0.02, 0.02, "no mean: too few points, or no shared rate:\n" + "\n".join(missing),

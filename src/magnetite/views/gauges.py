@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from magnetite.core.gauges.noise_level import NoiseCurve
 from magnetite.core.operations.gauge import GaugeCurves
 from magnetite.views.calibration import draw_transfer
@@ -37,14 +35,12 @@ def curves_figure(curves: GaugeCurves, name: str) -> Figure:
 
 def _draw_noise(axes: Axes, noise: NoiseCurve) -> None:
     """The points with their uncertainty, and the line of shot noise fitted to them."""
-    # The median of n / 4 coefficients has a sd of 1.17 / √(n / 4) of itself.
-    error = 1.17 * noise.sd / np.sqrt(noise.samples / 4)
     axes.errorbar(
-        noise.signal, noise.sd, 2 * error, fmt="o-", color=COLOURS[0], markersize=4,
+        noise.signal, noise.sd, 2 * noise.error, fmt="o-", color=COLOURS[0], markersize=4,
         label="smoothest positions, 95 %",
     )  # fmt: skip
     axes.set(xlabel="signal (dn of 8 bits)", ylabel="noise sd (dn of 8 bits)", xlim=(0, 255))
-    axes.set_ylim(0, max(0.1, 1.25 * float((noise.sd + 2 * error).max())))
+    axes.set_ylim(0, max(0.1, 1.25 * float((noise.sd + 2 * noise.error).max())))
     axes.set_title("noise over signal", fontsize=10)
     axes.annotate(
         "texture as fine as the noise counts as noise", (0.98, 0.03), xycoords="axes fraction",

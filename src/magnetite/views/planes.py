@@ -47,7 +47,7 @@ def planes_figure(picture: Picture) -> Figure:
         bare(axes)
         rank = {0: " (top)", picture.bits - 1: " (lowest)"}.get(position, "")
         axes.set_title(
-            f"plane {weight}{rank}: {2**weight} dn, {ones.mean():.1%} ones", fontsize=9.5,
+            f"plane {weight}{rank}: {2**weight} dn, {100 * ones.mean():.1f} % ones", fontsize=9.5,
             loc="left", pad=4,
         )  # fmt: skip
     return figure

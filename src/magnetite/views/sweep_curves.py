@@ -132,12 +132,12 @@ def _draw_curve(axes: Axes, made: Sweep, metric: str, names: tuple[str, ...]) ->
     numbers, unit = _numbers(axis)
     ends = []
     for line, name in enumerate(names):
-        points = [
+        points = sorted(
             (numbers[cell.position[across]], cell.scores[metric])
             for cell in made.cells
             if (down is None or cell.position[down] == line)
             and math.isfinite(cell.scores.get(metric, math.nan))
-        ]
+        )
         if points:
             colour = COLOURS[line % len(COLOURS)]
             axes.plot(*zip(*points, strict=True), marker=MARKERS[line % len(MARKERS)], color=colour)

@@ -79,6 +79,25 @@ def test_noise_curve_follows_the_camera() -> None:
     assert np.median(np.abs(curve.sd / expected - 1)) < 0.03
 
 
+def test_noise_curves_hold_the_noise_up_to_both_ends() -> None:
+    """Noise is clipped near black and full scale: no level there has a figure."""
+    clean, held, ends = np.tile(np.linspace(5, 250, 480), (320, 1)), [], []
+    for seed in range(24):
+        noise = np.random.default_rng(seed).normal(0, 12, clean.shape)
+        curve = noise_curve(np.rint(clean + noise).clip(0, 255), 255.0)
+        held += list(np.abs(curve.sd - 12) < 2 * curve.error)
+        ends += [curve.signal[0], 255 - curve.signal[-1]]
+        assert len(curve.sd) >= 11
+    assert np.mean(held) > 0.93
+    assert 30 < min(ends) < 50
+    black = np.zeros((320, 200))  # clipped areas cost no level
+    dark = 9 + np.random.default_rng(1).normal(0, 1.5, (320, 104))
+    curve = noise_curve(np.rint(np.hstack([black, dark])), 255.0)
+    assert curve.sd == pytest.approx([1.5], rel=0.1)
+    with pytest.raises(PictureError, match="apart from black and full scale"):
+        noise_curve(np.rint(5 + np.random.default_rng(0).normal(0, 4, (64, 64))).clip(0, 255), 255)
+
+
 @pytest.mark.parametrize("sigma", [0.8, 1.0, 2.0, 3.5])
 def test_edge_width_of_blurred_edges(sigma: float) -> None:
     y, x = np.mgrid[:240, :240].astype(float)

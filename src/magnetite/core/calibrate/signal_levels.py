@@ -46,6 +46,20 @@ class Points:
     #: Signal at which noise reaches the least sd, dn; -inf where it does everywhere.
     quietest: float = -math.inf
 
+    def errors(self, line: Line) -> Float64:
+        """Standard errors of the variances, dn², which follow from those that a line expects."""
+        return np.sqrt(2 / self.count) * np.maximum(line.at(self.mean), self._floor)
+
+    def those_used(self) -> Points:
+        """The levels that the fit uses."""
+        used = self.used
+        return Points(self.mean[used], self.variance[used], self.count[used], used[used])
+
+    @property
+    def _floor(self) -> Float64:
+        """Least variances that are expected, dn²."""
+        return np.asarray(np.maximum(_LEAST_EXPECTED * self.variance, np.finfo(float).tiny))
+
 
 @dataclass(frozen=True)
 class Cells:
@@ -226,7 +240,8 @@ def _merged(scenes: Sequence[Cells], kept: Sequence[Bools], quietest: float = -m
 
 
 def _fitted(points: Points, rounded: bool) -> Line:
-    mean, variance, count = (x[points.used] for x in (points.mean, points.variance, points.count))
+    used = points.those_used()
+    mean, variance = used.mean, used.variance
     if mean.size < 2 or mean.max() < 1.3 * mean.min():
         loudest = float(points.variance.max(initial=0.0))
         if rounded and loudest < 2 * (LEAST_SD**2 + ROUNDING):
@@ -238,9 +253,8 @@ def _fitted(points: Points, rounded: bool) -> Line:
             "the frames span too little signal to separate shot noise and read noise: show a scene "
             "of dark and bright parts, or flat fields at several levels"
         )
-    floor = np.maximum(_LEAST_EXPECTED * variance, np.finfo(float).tiny)
-    expected = floor / _LEAST_EXPECTED
-    for _ in range(4):  # the standard error of a variance follows from the variance itself
-        line = fit_line(mean, variance, np.sqrt(2 / count) * expected)
-        expected = np.maximum(line.at(mean), floor)
+    error = np.sqrt(2 / used.count) * np.maximum(variance, np.finfo(float).tiny)
+    for _ in range(4):
+        line = fit_line(mean, variance, error)
+        error = used.errors(line)
     return line

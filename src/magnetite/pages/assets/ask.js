@@ -157,7 +157,9 @@ const NAMES = { ArrowLeft: "←", ArrowRight: "→", ArrowDown: "↓", Enter: "E
 document.addEventListener("keydown", (event) => {
   const act = handlers[event.key.length === 1 ? event.key.toLowerCase() : event.key];
   const typing = !at("naming").hidden && event.target.id === "name" && event.key !== "Enter";
-  if (!act || typing || event.ctrlKey || event.metaKey || event.altKey || event.repeat && event.key === "Enter") return;
+  // A key that is held down counts once, but for the size of the card.
+  const held = event.repeat && (at("card").hidden || event.key === "Enter");
+  if (!act || typing || held || event.ctrlKey || event.metaKey || event.altKey) return;
   event.preventDefault();
   act();
 });

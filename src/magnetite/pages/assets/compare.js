@@ -344,7 +344,7 @@ page.compare = () => {
 
   for (const name of ["overlay", "wipe", "rate", "gain"]) page.kept.control(ui[name], name);
   for (const radio of document.querySelectorAll('input[name="mode"]')) {
-    radio.checked = radio.value === (page.kept.get("mode") ?? "side");
+    if (radio.value === page.kept.get("mode")) radio.checked = true;
     radio.addEventListener("change", () => { page.kept.set("mode", mode() === "side" ? null : mode()); view.zoom = 0; fit(); modes(); });
   }
   ui.overlay.addEventListener("change", async () => { await maps(); draw(); });

@@ -35,12 +35,10 @@ page.guarantee = () => {
     const target = data.targets[Number(figure.value)];
     const { rated, at } = positions(own.settings);
     const ends = [Math.min(...at), Math.max(...at)];
-    const scores = own.scores[target.name];
-    const met = (v) => v !== null && (target.sense === ">=" ? v >= target.value : v <= target.value);
     const plain = { borderWidth: 1.2, pointRadius: 2, pointHoverRadius: 6, tension: 0 };
     const across = (label, value, colour) => ({ label, data: ends.map((x) => ({ x, y: value })), borderColor: colour, borderWidth: 2, borderDash: [6, 4], pointRadius: 0 });
-    const lines = Object.entries(scores).map(([name, values]) => {
-      const colour = page.colour(values.every(met) ? "--c0" : "--c1");
+    const lines = Object.entries(own.lines[Number(figure.value)]).map(([name, { values, met }]) => {
+      const colour = page.colour(met ? "--c0" : "--c1");
       return { ...plain, label: name, borderColor: colour, backgroundColor: colour, data: values.map((y, k) => ({ x: at[k], y, k })).filter((point) => point.y !== null) };
     });
     charts.forEach((chart) => chart.destroy());

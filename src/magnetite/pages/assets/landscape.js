@@ -47,7 +47,7 @@ page.landscape = () => {
       }
       found.push(line);
     }
-    return { found, rows, columns, left, top, right, bottom, size };
+    return { found, rows, columns, left, top, right, bottom, size, stride };
   }
 
   const draw = page.soon(() => {
@@ -89,7 +89,8 @@ page.landscape = () => {
     if (Math.abs(cos) > Math.abs(sin)) for (const r of downward) for (const c of across) facet(r, c);
     else for (const c of across) for (const r of downward) facet(r, c);
     page.landKey = `${picture.id} ${turn.value} ${tilt.value}`;
-    const averaged = land.size > 1 ? `, averaged over ${land.size}x${land.size} px` : "";
+    const sampled = land.stride > 1 ? `, of which one sample in ${land.stride} along each side` : "";
+    const averaged = land.size > 1 ? `, averaged over ${land.size}x${land.size} px${sampled}` : "";
     page.by("land-words").textContent = `${picture.label}: ${land.right - land.left}x${land.bottom - land.top} px from ${land.left},${land.top}${averaged}; dark is black, yellow is full scale.`;
   });
   // It follows the comparator only while it is in view.
