@@ -20,6 +20,7 @@ import pytest
 import magnetite
 from conftest import PROGRAM, Run, texture
 from magnetite.core.picture import as_picture
+from magnetite.experiment.results import read_rows
 
 PLAN = """
 seed = 3
@@ -105,6 +106,10 @@ def test_rows_are_what_the_single_commands_give(run: Run, folder: Path) -> None:
         assert row["bytes"] == size or (size is None and np.isnan(row["bytes"]))
     parquet = pd.read_parquet(folder / "plan" / "scores.parquet")
     assert parquet["psnr"].tolist() == rows["psnr"].astype(float).tolist()
+    # The ledger of a run that has ended is one file, which is read without writing beside it.
+    assert (folder / "plan" / "ledger.sqlite").read_bytes()[18:20] == b"\x01\x01"
+    assert len(read_rows(folder / "plan").frame) == ROWS
+    assert not list((folder / "plan").glob("ledger.sqlite-*"))
 
 
 def test_what_is_there_is_not_computed_again(run: Run, folder: Path) -> None:

@@ -17,6 +17,7 @@ from magnetite.core.errors import ChainError, FileError, PictureError
 from magnetite.core.picture import Picture, as_picture, luma
 from magnetite.files.formats import by_ending
 from magnetite.files.pairs import pairs_of
+from magnetite.files.writing import encoded
 
 LOSSLESS = [suffix for suffix, kind in by_ending().items() if kind.lossless]
 
@@ -183,6 +184,15 @@ def test_jpeg_says_what_it_lost(tmp_path: Path) -> None:
     (message,) = magnetite.write(sample_pictures()["rgb 8"], tmp_path / "lossy.jpg")
     assert "JPEG is lossy" in message
     assert magnetite.read(tmp_path / "lossy.jpg").colour == "rgb"
+
+
+def test_bytes_of_a_file_need_no_folder(tmp_path: Path) -> None:
+    """Rows of a run and parts of a page are encoded in any working folder."""
+    picture = as_picture((texture(9, 12) * 255).astype(np.uint8))
+    magnetite.write(picture, tmp_path / "a.png")
+    assert encoded(picture, tmp_path / "absent" / "a.png")[0] == (tmp_path / "a.png").read_bytes()
+    with pytest.raises(FileError, match=r"the folder .* does not exist"):
+        magnetite.write(picture, tmp_path / "absent" / "a.png")
 
 
 def test_a_failed_write_leaves_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -77,7 +77,7 @@ class Ledger:
     """
 
     def __init__(self, folder: Path, *, writable: bool = True) -> None:
-        self.path = inside(folder, NAME)
+        self.path, self._writable = inside(folder, NAME), writable
         for ending in ("-wal", "-shm"):
             inside(folder, NAME + ending)
         if not writable and not self.path.is_file():
@@ -111,7 +111,10 @@ class Ledger:
                 )
 
     def close(self) -> None:
-        """Close it; the rows added stay."""
+        """Close it; the rows added stay, in one file that can be read where nothing is written."""
+        if self._writable:
+            with suppress(sqlite3.Error):  # another process reads it
+                self._base.execute("PRAGMA journal_mode=DELETE")
         self._base.close()
 
     @contextmanager
@@ -119,7 +122,11 @@ class Ledger:
         try:
             yield
         except sqlite3.Error as error:
-            raise FileError(f"{self.path}: {error}; earlier rows are kept") from None
+            advice = (
+                "earlier rows are kept" if self._writable else
+                "if the run was interrupted and its folder is read-only, read a copy of the folder"
+            )  # fmt: skip
+            raise FileError(f"{self.path}: {error}; {advice}") from None
 
     @contextmanager
     def _together(self) -> Iterator[None]:

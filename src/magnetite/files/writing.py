@@ -43,15 +43,15 @@ def write(picture: Picture, path: str | os.PathLike[str]) -> tuple[str, ...]:
     >>> magnetite.write(magnetite.convert(ramp, "gray"), "ramp.png")
     ()
     """
+    check_output(picture.frame, Path(path))
     data, messages = encoded(picture, Path(path))
     write_bytes(Path(path), data)
     return messages + _certificate_note(Path(path))
 
 
 def encoded(picture: Picture, path: Path) -> tuple[bytes, tuple[str, ...]]:
-    """Bytes and notes of the file that `write` would write; the same errors."""
-    check_output(picture.frame, path)
-    kind = _format(path)
+    """Bytes and notes of a file of this name; `FileError` if its format cannot hold the picture."""
+    kind = _able(picture.frame, path)
     data = kind.encode(picture)
     if not kind.lossless:
         return data, (_loss(picture, data, path),)
@@ -75,6 +75,7 @@ def write_rows(
     FileError
         As `write`.
     """
+    check_output(frame, path)
     coming = iter(bands)
     first = list(islice(coming, 2))
     kind = _format(path)
@@ -85,7 +86,6 @@ def write_rows(
         with context(notes):
             write_bytes(path, data)
         return notes + stale
-    check_output(frame, path)
     notes = _depth_note(frame, path)
     with ExitStack() as stack, replacing(path) as temporary:
         kind.stream(temporary, frame, chain(first, coming))
@@ -139,12 +139,19 @@ def check_output(frame: Frame, path: Path, *, banded: bool = False) -> None:
             f"{path}: a picture that is worked on in bands is written as .tif or .npy; name one, "
             "or allow more memory (--memory)"
         )
+    _able(frame, path)
+
+
+def _able(frame: Frame, path: Path) -> Format:
+    """The format that a file's ending names; `FileError` if it cannot hold such a picture."""
+    kind = _format(path)
     if not kind.holds(frame):
         able = [other.endings[0] for other in formats() if other.holds(frame)]
         raise FileError(
             f"{path}: {kind.name} cannot hold a picture of {frame.describe()}; "
             f"write {' or '.join(able[:2])}"
         )
+    return kind
 
 
 def check_format(path: Path) -> None:
