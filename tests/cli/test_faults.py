@@ -36,7 +36,7 @@ def started(folder: Path, words: list[str], **environment: str) -> subprocess.Co
 @pytest.mark.parametrize(
     "environment",
     [
-        {}, {"HOME": "/nowhere", "TMPDIR": "/nowhere", "XDG_CACHE_HOME": "/nowhere"},
+        {}, dict.fromkeys(("HOME", "TMPDIR", "XDG_CACHE_HOME", "XDG_CONFIG_HOME"), "/proc/nowhere"),
         {"LC_ALL": "C", "PYTHONIOENCODING": "ascii"}, {"LC_ALL": "tr_TR.UTF-8", "LANG": "tr_TR"},
     ],
     ids=["nothing", "no folders", "ascii", "another language"],
@@ -50,6 +50,8 @@ def test_the_main_job_needs_nothing_of_its_environment(
     scored = started(tmp_path, ["score", "g.png", "größe µ.png", "--format", "csv"], **environment)
     assert scored.returncode == 0, scored.stderr
     assert "Traceback" not in made.stderr + scored.stderr
+    drawn = started(tmp_path, ["view", "profile", "g.png"], **environment)
+    assert (drawn.returncode, drawn.stderr) == (0, ""), drawn.stderr
     own = run("score", "g.png", "größe µ.png", "--format", "csv")
     assert scored.stdout.split(",")[-4:] == own.stdout.split(",")[-4:]
 

@@ -8,28 +8,31 @@ from typing import Any
 
 from magnetite.selftest.checks import Result
 from magnetite.selftest.record import TITLES, rows, summary
+from magnetite.views.style import new_figure
 
-#: Width and height of a page, inches: A4 across; rows of the table on one.
-_PAGE, _ROWS = (11.69, 8.27), 34
+#: Width and height of a page, px of 100 per inch: A4 across; rows of the table on one.
+_PAGE, _ROWS = (1169, 827), 34
 #: Left ends of the columns, shares of the page.
 _COLUMNS = (0.04, 0.30, 0.36, 0.42, 0.48, 0.58, 0.64)
 
 
 def pdf(found: Sequence[Result], about: dict[str, str]) -> bytes:
     """Facts and table, on as many pages as they take."""
-    from matplotlib.backends.backend_pdf import PdfPages
-    from matplotlib.figure import Figure
-
     table = rows(found)
     parts = [table[k : k + _ROWS] for k in range(0, len(table), _ROWS)]
+    pages = []
+    for number, part in enumerate(parts):
+        page = new_figure(*_PAGE)
+        top = _head(page, about, summary(found)) if number == 0 else 0.94
+        _table(page, part, top)
+        page.text(0.96, 0.03, f"page {number + 1} of {len(parts)}", ha="right", size=7)
+        pages.append(page)
+    from matplotlib.backends.backend_pdf import PdfPages
+
     buffer = io.BytesIO()
-    with PdfPages(buffer, metadata={"Title": "Magnetite self-test"}) as pages:
-        for number, part in enumerate(parts):
-            page = Figure(figsize=_PAGE)
-            top = _head(page, about, summary(found)) if number == 0 else 0.94
-            _table(page, part, top)
-            page.text(0.96, 0.03, f"page {number + 1} of {len(parts)}", ha="right", size=7)
-            pages.savefig(page)
+    with PdfPages(buffer, metadata={"Title": "Magnetite self-test"}) as document:
+        for page in pages:
+            document.savefig(page)
     return buffer.getvalue()
 
 

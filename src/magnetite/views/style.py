@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import importlib.util
 import io
+import logging
 import os
 import sys
 from collections.abc import Sequence
@@ -50,6 +51,7 @@ _STYLE: dict[Any, Any] = {
 
 def new_figure(width: float, height: float) -> Figure:
     """An empty figure of a size in px, in the common style."""
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)  # no remarks on its cache folder
     import matplotlib as mpl
     from matplotlib.figure import Figure
 
