@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 import tempfile
 from collections.abc import Iterator
@@ -65,36 +64,6 @@ def remove_temporary(*folders: Path) -> None:
         for path in folder.glob(f"{_PREFIX}*") if folder.is_dir() else ():
             with contextlib.suppress(OSError):
                 path.unlink()
-
-
-def append_text(path: Path, text: str, header: str) -> None:
-    """Add whole lines to the end of a file that several programs may add to at once.
-
-    The header comes first in a new file. A line that was cut short by an interruption is ended.
-
-    Raises
-    ------
-    FileError
-        If the file cannot be written.
-    """
-    from filelock import FileLock
-
-    named = hashlib.sha256(os.fsencode(path.resolve())).hexdigest()[:32]
-    try:
-        with (
-            FileLock(Path(tempfile.gettempdir()) / f"magnetite-{named}.lock", mode=0o666),
-            open(path, "a+b") as file,
-        ):
-            size = file.seek(0, os.SEEK_END)
-            start = header if size == 0 else ""
-            if size:
-                file.seek(size - 1)
-                start = "" if file.read(1) == b"\n" else "\n"
-            file.write((start + text).encode(errors="backslashreplace"))
-            file.flush()
-            os.fsync(file.fileno())
-    except OSError as error:
-        raise FileError(f"{path}: cannot be written ({error.strerror})") from None
 
 
 def check_writable(path: Path) -> None:

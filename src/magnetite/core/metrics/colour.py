@@ -84,11 +84,6 @@ def _lab(pixels: Samples, peak: float) -> Float64:
     return by_bands(lambda x: lab_of_light(light[x]), pixels)
 
 
-def lab_of(rgb: Pixels) -> Float64:
-    """CIELAB (D65) of sRGB samples on 0..1, shape (..., 3); values outside 0..1 are clipped."""
-    return lab_of_light(light_of(rgb))
-
-
 def light_of(encoded: Pixels) -> Float64:
     """Linear light of sRGB samples on 0..1, any shape (IEC 61966-2-1); others are clipped."""
     inside = encoded.clip(0, 1)

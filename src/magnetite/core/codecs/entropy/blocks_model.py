@@ -16,8 +16,7 @@ from magnetite.core.codecs.entropy.coder import (
     new_weights,
 )
 
-#: Classes of sums of magnitudes: exact when small, coarser above.
-CLASSES = 16
+#: Classes of sums of magnitudes, 16: exact when small, coarser above.
 CLASS = np.array(
     [0, 1, 2, 3, 4, 5, 6, 7, 7, 8, 8, 9, 9, 9, 10, 10, 10, 10, 11, 11, 11, 11, 11, 11]
     + [12] * 12 + [13] * 24 + [14] * 60 + [15], np.int64,
