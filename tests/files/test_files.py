@@ -180,6 +180,15 @@ def test_depth_comes_from_the_file_or_from_the_user(tmp_path: Path) -> None:
     assert "not 2^bits - 1" in odd.notes[0]
 
 
+def test_arrays_of_any_byte_order_are_the_same_picture_and_masked_ones_are_refused() -> None:
+    samples = (texture(9, 12) * 65535).astype(np.uint16)
+    for same in (samples, samples.astype(">u2"), samples.astype("<u2"), np.ma.array(samples)):
+        assert as_picture(same).digest() == as_picture(samples).digest()
+        assert magnetite.score(samples, same, "mse")["mse"] == 0
+    with pytest.raises(PictureError, match="masked samples have no value"):
+        magnetite.gauge(np.ma.array(samples, mask=samples > 30000), "mean")
+
+
 def test_jpeg_says_what_it_lost(tmp_path: Path) -> None:
     (message,) = magnetite.write(sample_pictures()["rgb 8"], tmp_path / "lossy.jpg")
     assert "JPEG is lossy" in message

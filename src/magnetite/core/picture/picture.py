@@ -237,12 +237,15 @@ def as_picture(
     Raises
     ------
     PictureError
-        For any other type or number of axes, and for floats that plainly are not on 0..1, unless
-        `any_range` says that they are meant.
+        For any other type or number of axes, masked samples, and floats that plainly are not on
+        0..1, unless `any_range` says that they are meant.
     """
     if isinstance(source, Picture):
         return source
+    if np.ma.is_masked(source):
+        raise PictureError("masked samples have no value: fill them, or give a mask where one goes")
     array, colour, notes = _arranged(np.asarray(source))
+    array = array.astype(array.dtype.newbyteorder("="), copy=False)
     if array.dtype == bool:
         return Picture(array.astype(np.uint8), 1, colour, origin, notes)
     if array.dtype in (np.uint8, np.uint16):
