@@ -13,6 +13,7 @@ import magnetite
 from browser import Opened, opened
 from conftest import run_in, texture
 from magnetite.core.picture import as_picture
+from magnetite.core.quantities import figure, figures
 
 
 @pytest.fixture(scope="module")
@@ -107,6 +108,20 @@ def test_filters_act_on_means_too(report: Path) -> None:
         assert len(lines(one)) == 8
         assert page.locator("#filters [data-column=reference]").is_enabled()
         one.check()
+
+
+def test_columns_are_written_as_in_the_tables_of_the_program(report: Path) -> None:
+    rng = np.random.default_rng(0)
+    columns = [
+        list(10.0 ** rng.uniform(low, low + span, 9)) for low in range(-9, 9) for span in (1, 6)
+    ]
+    columns += [[-value for value in columns[9]], [0.0, 0.5, 1e-9, -1e-9], [0.0, 0.0]]
+    with opened(report) as one:
+        write = "(columns) => columns.map((values) => values.map(page.aligned(values)))"
+        assert one.page.evaluate(write, columns) == [figures(values) for values in columns]
+        write = "(values) => values.map(page.figure)"
+        singles = [value for column in columns for value in column if value % 1]
+        assert one.page.evaluate(write, singles) == [figure(value) for value in singles]
 
 
 def test_rows_and_points_lead_to_their_pictures(report: Path) -> None:

@@ -29,15 +29,20 @@ page.figure = (value) => {
   return value.toFixed(Math.max(0, 3 - Math.floor(Math.log10(size))));
 };
 
-/** Figures of one column with equal decimal places, by the rule of the program's tables. */
+/** Figures of one column with equal decimal places, by the rule of the program's tables: none but 0 is written as 0. */
 page.aligned = (values) => {
-  const sizes = values.filter((v) => typeof v === "number" && v !== 0).map(Math.abs);
-  if (!sizes.length || values.every((v) => typeof v !== "number" || Number.isInteger(v))) return page.figure;
-  sizes.sort((a, b) => a - b);
-  const decade = (size) => Math.floor(Math.log10(size));
+  const sizes = values.filter((v) => typeof v === "number" && v !== 0).map(Math.abs).sort((a, b) => a - b);
   const middle = sizes[Math.floor((sizes.length - 1) / 2)];
+  const whole = values.every((v) => typeof v !== "number" || Number.isInteger(v));
+  if (whole || !(middle >= 1e-4 && middle < 1e7)) return page.figure;
+  const decade = (size) => Math.floor(Math.log10(size));
   const places = Math.min(6, Math.max(0, 3 - decade(middle), 2 - decade(sizes[0])));
-  return (v) => (typeof v === "number" && Math.abs(v) < 1e9 ? v.toFixed(places) : page.figure(v));
+  const least = 10 ** -places;
+  return (v) => {
+    if (typeof v !== "number" || Math.abs(v) >= 1e9) return page.figure(v);
+    if (v !== 0 && Math.abs(v) < least / 2) return v > 0 ? `<${least.toFixed(places)}` : `>${(-least).toFixed(places)}`;
+    return v.toFixed(places);
+  };
 };
 
 /** Text whose names in quotes are isolated, so that their direction of writing turns nothing around. */
