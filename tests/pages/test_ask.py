@@ -39,13 +39,19 @@ def tests(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+def held(keys: Any, key: str, times: int) -> None:
+    """A key that is held down, so that it repeats."""
+    for _ in range(times):
+        keys.down(key)
+    keys.up(key)
+
+
 def enter(one: Opened) -> None:
     """Name, card and instructions, then the practice."""
     keys = one.page.keyboard
     keys.type("person 7")
     keys.press("Enter")
-    for _ in range(10):
-        keys.press("ArrowRight")
+    held(keys, "ArrowRight", 10)  # which widens the card each time
     keys.press("Enter")
     assert "Sit 86 cm from the screen" in one.text("#words")  # 85.6 mm / 344 px, 60 px a degree
     keys.press("Enter")
@@ -101,7 +107,7 @@ def taken(one: Opened, design: str, path: Path) -> Given:
             assert "3 answers" in one.text("#words")
             keys.press("Enter")
             assert shown(one) == names
-        keys.press(key)
+        held(keys, key, 3)
     page.wait_for_timeout(200)
     assert one.said == []
     assert [url for url in one.asked if not url.startswith(("data:", "blob:", "file:"))] == []

@@ -46,7 +46,7 @@ def test_lines_shares_and_bounds_are_those_of_the_rows(folder: Path) -> None:
         page.select_option("#guarantee-figure", index=0)
         scores, shares = page.evaluate(
             "() => page.guaranteeCharts.map((chart) => chart.data.datasets.map((set) => "
-            "({ label: set.label, data: set.data })))"
+            "({ label: set.label, data: set.data, colour: set.borderColor })))"
         )
         lines = {line["label"]: line["data"] for line in scores}
         assert set(lines) == {*coded["reference"], "need"}
@@ -55,6 +55,11 @@ def test_lines_shares_and_bounds_are_those_of_the_rows(folder: Path) -> None:
             ssim = own.set_index("treatment")["ssim"][rates.index]
             assert [point["y"] for point in lines[reference]] == pytest.approx(list(ssim))
             assert [point["x"] for point in lines[reference]] == pytest.approx(list(rates))
+        blue = page.evaluate("page.colour('--c0')")
+        meets = (coded["ssim"] >= 0.8).groupby(coded["reference"]).all()
+        drawn_blue = {line["label"]: line["colour"] == blue for line in scores}
+        assert {name: drawn_blue[name] for name in meets.index} == meets.to_dict()
+        assert meets.nunique() == 2
         met = coded.assign(met=(coded["ssim"] >= 0.8) & (coded["psnr"] >= 20))
         passed = met.groupby("treatment")["met"].sum()[rates.index]
         assert 0 < passed.iloc[-1] < 6 or passed.nunique() > 1
