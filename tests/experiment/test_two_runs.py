@@ -76,6 +76,19 @@ def test_differences_are_paired_by_the_samples_of_the_reference(run: Run, folder
         assert found[treatment, "mae"]["second minus first"] == 0
 
 
+def test_rows_without_a_finite_difference_are_counted(run: Run, folder: Path) -> None:
+    some = "metric = 'psnr' AND cell = (SELECT key FROM cells WHERE treatment = 'median' LIMIT 1)"
+    alter(folder, f"UPDATE scores SET value = 9e999 WHERE {some}")
+    assert "psnr: 1 row left out, where it is infinite or missing in one run alone" in (
+        run("summarize", "a", "b").stdout
+    )
+    row = table(run)["median", "psnr"]
+    assert (row["equal rows"], row["rows"], row["second minus first"]) == (19, 19, 0)
+    alter(folder, f"DELETE FROM scores WHERE {some}")
+    assert "mae:" not in (again := run("summarize", "a", "b").stdout)
+    assert "psnr: 1 row left out" in again
+
+
 def test_other_versions_and_files_are_said(run: Run, folder: Path) -> None:
     assert "first run" not in run("summarize", "a", "b").stdout
     marked = "SET cell = 'x' || cell WHERE 'x' || cell IN (SELECT key FROM cells)"

@@ -59,7 +59,7 @@ def compared(first: Path, second: Path) -> RunTable:
     return RunTable(
         TWO_RUNS, f"{second.name} against {first.name}", pd.DataFrame(made, columns=titles),
         f"paired over {over}; intervals are single, not simultaneous",
-        (*_notes(first, second, one, two, both),
+        (*_notes(first, second, one, two, both), *_endless(figures, both),
          *_remade(both, [name for name in figures if makers.get(name) != others.get(name)])),
     )  # fmt: skip
 
@@ -79,10 +79,8 @@ def _keyed(folder: Path) -> tuple[RunRows, dict[str, str]]:
 
 def _line(treatment: Any, name: str, own: Any) -> tuple[Any, ...] | None:
     """Means and their difference for one treatment and figure; None where none is finite."""
-    old, new = (own[column].astype(float) for column in (name, f"{name} of the second"))
-    with np.errstate(invalid="ignore"):
-        gap = (new - old).where(old != new, 0.0)
-    known = np.isfinite(gap) & old.notna() & new.notna()
+    old, new, gap = _gaps(name, own)
+    known = np.isfinite(gap)
     if not known.any():
         return None
     groups = [part.tolist() for _, part in gap[known].groupby(own["digest"][known], sort=False)]
@@ -90,6 +88,22 @@ def _line(treatment: Any, name: str, own: Any) -> tuple[Any, ...] | None:
     means = (side[known].groupby(own["digest"][known]).mean().mean() for side in (old, new))
     equal = int((old[known] == new[known]).sum())
     return (treatment, name, *means, *found[:3], equal, int(known.sum()), len(groups))
+
+
+def _gaps(name: str, own: Any) -> tuple[Any, Any, Any]:
+    """A figure in both runs, and the second minus the first: 0 where equal, NaN without one."""
+    old, new = (own[column].astype(float) for column in (name, f"{name} of the second"))
+    with np.errstate(invalid="ignore"):
+        return old, new, (new - old).where(old != new, 0.0)
+
+
+def _endless(figures: list[str], both: Any) -> Iterator[str]:
+    """Notes on rows whose figure is infinite or missing in one run alone."""
+    for name in figures:
+        old, new, gap = _gaps(name, both)
+        if count := int((~np.isfinite(gap) & (old.notna() | new.notna())).sum()):
+            rows = counted(count, "row")
+            yield f"{name}: {rows} left out, where it is infinite or missing in one run alone"
 
 
 def _remade(both: Any, figures: list[str]) -> Iterator[str]:
