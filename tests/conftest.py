@@ -199,3 +199,20 @@ def write_references(folder: Path, count: int) -> None:
     for k in range(count):
         picture = as_picture((40 + 170 * texture(40, 48, seed=k)).astype(np.uint8))
         magnetite.write(picture, folder / f"{k}.png")
+
+
+#: Size of the pictures that are worked on in bands.
+TALL, ACROSS = 700, 91
+
+
+def tall_picture(kind: str) -> Picture:
+    """Shading and grain of a depth and colour."""
+    y, x = np.mgrid[:TALL, :ACROSS]
+    plane = 0.5 + 0.3 * np.sin(x / 9) * np.cos(y / 31)
+    plane = plane + np.random.default_rng(5).normal(0, 0.05, plane.shape)
+    if kind.startswith("rgb"):
+        plane = np.stack([plane, 0.9 * plane, 0.7 * plane + 0.1], axis=-1)
+    if kind.endswith("float"):
+        return as_picture(plane.astype(np.float32))
+    scale, dtype = (255, np.uint8) if kind.endswith("8") else (65535, np.uint16)
+    return as_picture(np.rint(plane.clip(0, 1) * scale).astype(dtype))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from pathlib import Path
 
@@ -10,7 +11,9 @@ import pytest
 import tifffile
 
 import magnetite
+import magnetite.core.methods.catalogue
 from conftest import Run, sample_pictures, texture
+from magnetite.core.picture import as_picture
 
 NOISE = ("gaussian-noise", "sd=5%")
 
@@ -200,3 +203,33 @@ def test_tiny_pictures_go_through_what_fits_them(run: Run, folder: Path, name: s
     run("compress", name, "tiny.mgt", "dct", "step=2%", "--decoded", "decoded.png")
     run("score", name, "out.png", "tiny.mgt", "--metrics", "mse,psnr")
     run("view", "sheet", name, "out.png")
+
+
+@pytest.mark.long
+def test_settings_at_their_bounds_give_no_warning(gray: Path) -> None:
+    """Warnings are errors here; the slowest settings of deblurring are left out."""
+    from magnetite.core.methods.catalogue import every
+
+    pictures = [magnetite.read(gray), as_picture(np.full((48, 64), 128, np.uint8))]
+    for method in every("degradation") + every("metric") + every("gauge"):
+        for key, parameter in method.parameters.items():
+            span = parameter.kind.span()
+            if span is None:
+                continue
+            others = [w for w in method.example.split()[1:] if w.split("=")[0] not in method.one_of]
+            others = [w for w in others if not w.startswith(f"{key}=")]
+            for number in span:
+                value = parameter.kind.spell(parameter.kind.at(number))
+                text = " ".join([method.name, *others, f"{key}={value}"])
+                for picture in pictures:
+                    with contextlib.suppress(ValueError):  # outside what the picture can take
+                        _done(method.kind, picture, text)
+
+
+def _done(kind: str, picture: object, text: str) -> None:
+    if kind == "degradation":
+        magnetite.degrade(picture, text)
+    elif kind == "metric":
+        magnetite.score(picture, magnetite.degrade(picture, "offset by=1%").picture, text)
+    else:
+        magnetite.gauge(picture, text)

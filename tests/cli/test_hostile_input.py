@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import os
 import resource
@@ -20,43 +19,8 @@ import pytest
 import magnetite
 import magnetite.core.methods.catalogue
 from conftest import PROGRAM, Run, texture
-from magnetite.core.errors import TargetError
 from magnetite.core.picture import as_picture
 from magnetite.files.names import shown
-
-
-@pytest.mark.parametrize(
-    ("verb", "chain", "aim", "words"),
-    [
-        ("compress", "jpeg", "psnr=80", "psnr goes from .* at quality="),
-        ("compress", "png", "psnr=30", "psnr is inf at every setting"),
-        ("compress", "svd", "psnr=5", "psnr goes from .* at rank=1 to"),
-        ("degrade", "quantize bits=auto", "psnr=2", "psnr goes from .* at bits=1 to"),
-        ("compress", "bit-planes", "psnr=33", "whole numbers only; write psnr>=33"),
-        ("degrade", "bit-planes keep=auto", "psnr=33", "whole numbers only"),
-    ],
-)
-def test_aims_at_whole_numbers_end(verb: str, chain: str, aim: str, words: str) -> None:
-    picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
-    start = time.perf_counter()
-    solve = magnetite.compress if verb == "compress" else magnetite.degrade
-    with pytest.raises(TargetError, match=words):
-        solve(picture, chain, aim=aim)
-    assert time.perf_counter() - start < 20
-
-
-def test_at_least_and_at_most_are_the_nearest_that_satisfy() -> None:
-    picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
-    found = magnetite.compress(picture, "jpeg", aim="ssim>=0.9")
-    quality = int(found.step.split("=")[1])
-    coarser = magnetite.compress(picture, f"jpeg quality={quality - 1}").picture
-    assert found.aim.reached >= 0.9 > magnetite.score(picture, coarser, "ssim")["ssim"]
-    few = magnetite.degrade(picture, "quantize bits=auto", aim="psnr>=30").certificate
-    (bits,) = (int(s.step.split("=")[1]) for s in few.steps)
-    worse = magnetite.degrade(picture, f"quantize bits={bits - 1}").picture
-    assert few.aim.reached >= 30 > magnetite.score(picture, worse, "psnr")["psnr"]
-    noisy = magnetite.degrade(picture, "gaussian-noise sd=auto", aim="mse<=50")
-    assert 49 < magnetite.score(picture, noisy.picture, "mse")["mse"] <= 50
 
 
 def test_inputs_are_not_overwritten(run: Run, gray: Path, tmp_path: Path) -> None:
@@ -410,36 +374,6 @@ def test_2000_corrupted_pictures_of_each_format(ending: str, tmp_path: Path) -> 
         except MagnetiteError as error:
             assert "\n" not in str(error)
         assert time.perf_counter() - start < 5
-
-
-@pytest.mark.long
-def test_settings_at_their_bounds_give_no_warning(gray: Path) -> None:
-    """Warnings are errors here; the slowest settings of deblurring are left out."""
-    from magnetite.core.methods.catalogue import every
-
-    pictures = [magnetite.read(gray), as_picture(np.full((48, 64), 128, np.uint8))]
-    for method in every("degradation") + every("metric") + every("gauge"):
-        for key, parameter in method.parameters.items():
-            span = parameter.kind.span()
-            if span is None:
-                continue
-            others = [w for w in method.example.split()[1:] if w.split("=")[0] not in method.one_of]
-            others = [w for w in others if not w.startswith(f"{key}=")]
-            for number in span:
-                value = parameter.kind.spell(parameter.kind.at(number))
-                text = " ".join([method.name, *others, f"{key}={value}"])
-                for picture in pictures:
-                    with contextlib.suppress(ValueError):  # outside what the picture can take
-                        _done(method.kind, picture, text)
-
-
-def _done(kind: str, picture: object, text: str) -> None:
-    if kind == "degradation":
-        magnetite.degrade(picture, text)
-    elif kind == "metric":
-        magnetite.score(picture, magnetite.degrade(picture, "offset by=1%").picture, text)
-    else:
-        magnetite.gauge(picture, text)
 
 
 def test_views_of_planes_and_single_columns(run: Run, tmp_path: Path) -> None:

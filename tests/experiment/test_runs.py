@@ -300,51 +300,6 @@ def test_the_starter_runs_as_it_is(run: Run, tmp_path: Path) -> None:
     assert "0 failed" in run("run", "plan.toml", "--workers", "1").stdout
 
 
-MISTAKES = """
-repeat = 2
-[references]
-files = ["refs/*.png"]
-convert = "crop width=9"
-[degradations]
-noisy = "gausian-noise sd=2%"
-other = "gaussian-noise sd=2"
-[treatments]
-median = "median sizes=3"
-[pairs]
-exclude = [["noisy", "mediam"]]
-[scores]
-metrics = "psnr,sim"
-[keep]
-pictures = "some"
-"""
-
-
-def test_all_mistakes_of_a_plan_are_told_at_once(run: Run, folder: Path) -> None:
-    (folder / "plan.toml").write_text(MISTAKES)
-    told = run("run", "plan.toml", status=2).stderr
-    for words in (
-        "plan.toml:2: repeat: is not a key of a plan; did you mean repeats?",
-        "plan.toml:5: references.convert: crop needs height=",
-        "plan.toml:7: degradations.noisy: word 1, 'gausian-noise'",
-        "did you mean gaussian-noise?",
-        "plan.toml:8: degradations.other: word 2, 'sd=2': 2 has no unit",
-        "plan.toml:10: treatments.median: word 2, 'sizes=3': median has no setting 'sizes'",
-        "plan.toml:14: scores.metrics: word 1, 'sim'",
-        "plan.toml:16: keep.pictures: 'some' is none of: none, all, worst N, best N, sample N",
-    ):
-        assert words in told
-    (folder / "plan.toml").write_text(PLAN.replace('["clean", "known"]', '["clean", "knwon"]'))
-    told = run("run", "plan.toml", status=2).stderr
-    assert "plan.toml:16: pairs.exclude: 'knwon' is not declared; did you mean known?" in told
-    (folder / "plan.toml").write_text(PLAN.replace("refs/*.png", "none/*.png"))
-    assert (
-        "references.files: 'none/*.png' finds no picture"
-        in run("run", "plan.toml", status=2).stderr
-    )
-    (folder / "plan.toml").write_text("[references\n")
-    assert "is not TOML" in run("run", "plan.toml", status=2).stderr
-
-
 def test_a_folder_that_cannot_be_written_is_told(run: Run, folder: Path) -> None:
     (folder / "sealed").mkdir(mode=0o500)
     target = "/proc/run" if os.geteuid() == 0 else "sealed/run"  # the superuser writes anywhere

@@ -14,7 +14,6 @@ import magnetite
 from chart_shots import Array, corners_to, light_at, placed, shot, transfer
 from conftest import drawn_chart
 from magnetite.core.chart.design import Chart
-from magnetite.core.chart.falloff import Falloff
 from magnetite.core.chart.mapping import Mapping, fit_mapping, projected
 from magnetite.core.chart.marks import find
 from magnetite.core.chart.measurement import measure_chart
@@ -93,31 +92,6 @@ def cielab(light: Array) -> Array:
         for t in (x / 0.9505, y, z / 1.089)
     ]
     return np.array([116 * roots[1] - 16, 500 * (roots[0] - roots[1]), 200 * (roots[1] - roots[2])])
-
-
-def test_leaves_have_the_statistics_of_their_model() -> None:
-    """Radii fall as r^-3, light is uniform, and the spectrum of the field falls as a power law."""
-    from magnetite.core.chart.leaves import scatter
-
-    leaves = scatter(10.0, 20.0, 300.0, 7)
-    x, y, radius, light = leaves.disks.T
-    assert ((x + radius > 10) & (x - radius < 310) & (y + radius > 20) & (y - radius < 320)).all()
-    assert 1.5 <= radius.min() < radius.max() <= 45
-    # Of the leaves on top nothing is hidden, so the first are drawn from the model itself: the
-    # share of radii above r is (r0 / r)².
-    first = radius[:150]
-    for r in (2.0, 3.0, 5.0):
-        share = (1.5 / r) ** 2
-        assert np.mean(first > r) == pytest.approx(share, abs=3.5 * (share / 150) ** 0.5)
-    assert light.min() >= 0.1
-    assert light.max() <= 0.7
-    assert light.mean() == pytest.approx(0.4, abs=0.02)
-    field = leaves.raster()
-    bare = len(field) ** 2 - np.count_nonzero(np.isin(field, np.unique(light)))
-    assert bare <= 1.2e-3 * field.size
-    small = [scatter(0.0, 0.0, 60.0, seed).disks for seed in (7, 7, 8)]
-    assert np.array_equal(small[0], small[1])
-    assert not np.array_equal(small[0][:5], small[2][:5])
 
 
 def test_edges_have_the_response_of_the_blur(measured: ChartMeasurement) -> None:
@@ -423,10 +397,3 @@ def test_what_can_be_measured_is_still_measured(
     assert [note for note in gray.notes if note.startswith("no colours: the picture is gray")]
     with pytest.raises(PictureError, match="gray steps can be used"):
         measure_chart(as_picture(np.where(seen > 0.3, 1.0, 0.0)), chart)
-
-
-def test_the_fall_off_is_that_of_its_formula() -> None:
-    falloff = Falloff(np.array([0.0, 0.0, -0.2, -0.05]), 640, 480, np.zeros((4, 4)))
-    assert falloff.corners is not None
-    assert falloff.corners.value == pytest.approx(25)
-    assert falloff.at(np.array([320.0, 240.0])) == 1

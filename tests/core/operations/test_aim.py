@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import re
+import time
 
 import numpy as np
 import pytest
 
 import magnetite
-from conftest import Run, sample_pictures
+import magnetite.core.methods.catalogue
+from conftest import Run, sample_pictures, texture
 from magnetite.core.errors import ChainError, TargetError
+from magnetite.core.picture import as_picture
 from magnetite.synthetic.catalogue import DEFAULT_SIZE, SCENES
 
 #: Chains, and a setting whose sharpness is aimed at.
@@ -121,3 +124,37 @@ def test_an_aim_may_be_a_share_of_the_clean_picture() -> None:
     )
     with pytest.raises(ChainError, match="a percentage is that of a gauge"):
         magnetite.degrade(scene, "gaussian-blur sigma=auto", aim="ssim=50%")
+
+
+@pytest.mark.parametrize(
+    ("verb", "chain", "aim", "words"),
+    [
+        ("compress", "jpeg", "psnr=80", "psnr goes from .* at quality="),
+        ("compress", "png", "psnr=30", "psnr is inf at every setting"),
+        ("compress", "svd", "psnr=5", "psnr goes from .* at rank=1 to"),
+        ("degrade", "quantize bits=auto", "psnr=2", "psnr goes from .* at bits=1 to"),
+        ("compress", "bit-planes", "psnr=33", "whole numbers only; write psnr>=33"),
+        ("degrade", "bit-planes keep=auto", "psnr=33", "whole numbers only"),
+    ],
+)
+def test_aims_at_whole_numbers_end(verb: str, chain: str, aim: str, words: str) -> None:
+    picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
+    start = time.perf_counter()
+    solve = magnetite.compress if verb == "compress" else magnetite.degrade
+    with pytest.raises(TargetError, match=words):
+        solve(picture, chain, aim=aim)
+    assert time.perf_counter() - start < 20
+
+
+def test_at_least_and_at_most_are_the_nearest_that_satisfy() -> None:
+    picture = as_picture((texture(64, 80) * 255).astype(np.uint8))
+    found = magnetite.compress(picture, "jpeg", aim="ssim>=0.9")
+    quality = int(found.step.split("=")[1])
+    coarser = magnetite.compress(picture, f"jpeg quality={quality - 1}").picture
+    assert found.aim.reached >= 0.9 > magnetite.score(picture, coarser, "ssim")["ssim"]
+    few = magnetite.degrade(picture, "quantize bits=auto", aim="psnr>=30").certificate
+    (bits,) = (int(s.step.split("=")[1]) for s in few.steps)
+    worse = magnetite.degrade(picture, f"quantize bits={bits - 1}").picture
+    assert few.aim.reached >= 30 > magnetite.score(picture, worse, "psnr")["psnr"]
+    noisy = magnetite.degrade(picture, "gaussian-noise sd=auto", aim="mse<=50")
+    assert 49 < magnetite.score(picture, noisy.picture, "mse")["mse"] <= 50

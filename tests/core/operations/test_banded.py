@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 import pytest
-import tifffile
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import magnetite
-from conftest import Run
+from conftest import ACROSS, TALL, tall_picture
 from magnetite.core.compute.compiling import WORTH_COMPILING
 from magnetite.core.compute.threads import cores, use_threads
-from magnetite.core.errors import FileError, InputError, LimitError, PictureError
+from magnetite.core.errors import InputError, LimitError, PictureError
 from magnetite.core.methods.catalogue import every, find
 from magnetite.core.operations.certificate import Certificate
 from magnetite.core.operations.convert import converting
@@ -26,13 +24,9 @@ from magnetite.core.operations.restore import restoring
 from magnetite.core.operations.score import Scorer
 from magnetite.core.picture import Frame, Picture, as_picture
 from magnetite.core.picture.region import Region, RegionRows
-from magnetite.core.picture.rows import STEP, Allowance, band_height, bands_of, digest_of
+from magnetite.core.picture.rows import STEP, Allowance, band_height, digest_of
 from magnetite.core.picture.rows import joined as joined_rows
 from magnetite.files.resources import DiskFiles
-from magnetite.files.row_access import open_rows
-from magnetite.files.writing import write_rows
-
-HEIGHT, WIDTH = 700, 91
 
 
 @dataclass(frozen=True)
@@ -71,19 +65,6 @@ class Stored:
         return self.picture.part(rows)
 
 
-def made(kind: str) -> Picture:
-    """Shading and grain of a depth and colour."""
-    y, x = np.mgrid[:HEIGHT, :WIDTH]
-    plane = 0.5 + 0.3 * np.sin(x / 9) * np.cos(y / 31)
-    plane = plane + np.random.default_rng(5).normal(0, 0.05, plane.shape)
-    if kind.startswith("rgb"):
-        plane = np.stack([plane, 0.9 * plane, 0.7 * plane + 0.1], axis=-1)
-    if kind.endswith("float"):
-        return as_picture(plane.astype(np.float32))
-    scale, dtype = (255, np.uint8) if kind.endswith("8") else (65535, np.uint16)
-    return as_picture(np.rint(plane.clip(0, 1) * scale).astype(dtype))
-
-
 def joined(bands: list[Picture]) -> np.ndarray:
     return np.concatenate([band.samples for band in bands])
 
@@ -107,7 +88,7 @@ CHAINS = (
 @pytest.mark.parametrize("kind", ["gray 8", "rgb 8", "rgb 16", "gray float"])
 @pytest.mark.parametrize("chain", CHAINS)
 def test_degraded_bands_are_the_degraded_picture(kind: str, chain: str) -> None:
-    picture = made(kind)
+    picture = tall_picture(kind)
     whole = magnetite.degrade(picture, chain, seed=7)
     for threads in (1, 2, 5):
         use_threads(threads)
@@ -141,7 +122,7 @@ def test_noise_that_follows_from_the_signal_is_the_same_in_bands(
     """Its numbers depend on the samples of a chunk, which reaches beyond the band."""
     monkeypatch.setattr("magnetite.core.compute.random.CHUNK", 2**12)
     monkeypatch.setattr("magnetite.core.degrade.certify.through._MOST", 64)
-    picture = as_picture(np.ascontiguousarray(made("rgb 16").samples[:, :90]))
+    picture = as_picture(np.ascontiguousarray(tall_picture("rgb 16").samples[:, :90]))
     whole = magnetite.degrade(picture, chain, seed=7)
     job = degrading(Stored(picture), chain, seed=7, allowance=BANDS)
     bands = list(job)
@@ -165,10 +146,10 @@ BLURS = (
 def test_bands_below_the_size_of_compiled_loops_round_as_the_whole_does(
     kind: str, chain: str
 ) -> None:
-    source = made(kind)
-    across = np.arange(WIDE) % WIDTH
+    source = tall_picture(kind)
+    across = np.arange(WIDE) % ACROSS
     picture = as_picture(np.ascontiguousarray(source.samples[:, across]))
-    assert WIDE * STEP < WORTH_COMPILING < WIDE * HEIGHT
+    assert WIDE * STEP < WORTH_COMPILING < WIDE * TALL
     whole = magnetite.degrade(picture, chain, seed=7).picture
     bands = list(degrading(Stored(picture), chain, seed=7, allowance=BANDS))
     assert len(bands) > 1
@@ -180,18 +161,18 @@ def test_bands_below_the_size_of_compiled_loops_round_as_the_whole_does(
 
 
 @settings(max_examples=25, deadline=None)
-@given(rows=st.integers(1, HEIGHT - 1), chain=st.sampled_from([*CHAINS, *BLURS]))
+@given(rows=st.integers(1, TALL - 1), chain=st.sampled_from([*CHAINS, *BLURS]))
 def test_bands_of_every_height_give_the_same_bits(rows: int, chain: str) -> None:
-    picture = made("gray 16")
+    picture = tall_picture("gray 16")
     bands = list(degrading(Stored(picture), chain, seed=7, allowance=Bands(samples=0, rows=rows)))
-    assert len(bands) == -(-HEIGHT // rows)
+    assert len(bands) == -(-TALL // rows)
     whole = magnetite.degrade(picture, chain, seed=7).picture
     np.testing.assert_array_equal(joined(bands), whole.samples)
 
 
 @pytest.mark.parametrize("kind", ["gray 8", "rgb 16", "gray float"])
 def test_scores_of_bands_are_those_of_the_picture(kind: str) -> None:
-    picture = made(kind)
+    picture = tall_picture(kind)
     test = magnetite.degrade(picture, "gaussian-noise sd=4%").picture
     metrics = "mse,rmse,psnr,nrmse,mae,max-error,snr,ssim,ssim window=7,ssim-structure,uqi"
     whole = magnetite.score(picture, test, metrics)
@@ -213,7 +194,9 @@ def test_a_last_band_too_low_for_a_window_still_counts_for_errors() -> None:
 @pytest.mark.parametrize("kind", ["gray 8", "rgb 16", "gray float"])
 def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
     """Also where the last band is too low for a window, or for a step to the next row."""
-    whole = magnetite.degrade(made(kind), "salt-pepper density=3% + box-blur size=3").picture
+    whole = magnetite.degrade(
+        tall_picture(kind), "salt-pepper density=3% + box-blur size=3"
+    ).picture
     blocks = magnetite.compress(whole, "dct step=16% block=8 smooth=off").picture
     picture = replace(blocks, samples=blocks.samples[: 2 * STEP + more])
     banded = gauge(Stored(picture), "all", strict=False, allowance=BANDS)
@@ -227,7 +210,7 @@ def test_gauges_of_bands_are_those_of_the_picture(kind: str, more: int) -> None:
 
 
 def test_impulses_of_bands_are_counted_once() -> None:
-    struck = magnetite.degrade(made("gray 8"), "salt-pepper density=3%").picture
+    struck = magnetite.degrade(tall_picture("gray 8"), "salt-pepper density=3%").picture
     whole = magnetite.gauge(struck, "impulse-share")
     assert gauge(Stored(struck), "impulse-share", allowance=BANDS) == pytest.approx(whole, rel=1e-9)
     assert whole["impulse-share"] == pytest.approx(0.03, rel=0.2)
@@ -243,7 +226,7 @@ def test_steps_of_few_levels_are_banding_in_bands_too() -> None:
 
 
 def test_what_bands_clip_is_said() -> None:
-    samples = made("gray float").samples.copy()
+    samples = tall_picture("gray float").samples.copy()
     samples[250:260] += 1
     picture = as_picture(samples, any_range=True)
     banded = gauge(Stored(picture), "entropy", allowance=BANDS)
@@ -256,11 +239,11 @@ def test_bands_refuse_pictures_too_small_for_a_gauge() -> None:
     with pytest.raises(PictureError, match="noise-mask"):
         gauge(Stored(thin), "noise-mask", allowance=BANDS)
     with pytest.raises(InputError, match="mtf50: needs the whole picture"):
-        gauge(Stored(made("gray 8")), "mtf50", allowance=BANDS)
+        gauge(Stored(tall_picture("gray 8")), "mtf50", allowance=BANDS)
 
 
 def test_regions_of_rows_are_those_of_the_picture() -> None:
-    picture = made("rgb 8")
+    picture = tall_picture("rgb 8")
     part = RegionRows(Stored(picture), "20,100,50x570")
     whole = Region(20, 100, 50, 570).crop(picture)
     assert part.frame == whole.frame
@@ -275,7 +258,7 @@ def test_regions_of_rows_are_those_of_the_picture() -> None:
 
 @pytest.mark.parametrize("chain", ["median size=5", "gaussian sigma=2 + sliding-dct sd=5dn"])
 def test_restored_and_converted_bands_are_those_of_the_picture(chain: str) -> None:
-    picture = made("rgb 8")
+    picture = tall_picture("rgb 8")
     job = restoring(Stored(picture), chain, allowance=BANDS)
     bands = list(job)
     assert len(bands) > 1
@@ -285,7 +268,7 @@ def test_restored_and_converted_bands_are_those_of_the_picture(chain: str) -> No
     whole = magnetite.convert(picture, steps)
     assert converted.frame == whole.frame
     np.testing.assert_array_equal(joined(list(converted)), whole.samples)
-    assert digest_of(RegionRows(Stored(picture), Region(0, 0, WIDTH, HEIGHT))) == picture.digest()
+    assert digest_of(RegionRows(Stored(picture), Region(0, 0, ACROSS, TALL))) == picture.digest()
 
 
 @pytest.mark.parametrize(
@@ -301,11 +284,11 @@ def test_restored_and_converted_bands_are_those_of_the_picture(chain: str) -> No
 )
 def test_what_needs_the_whole_picture_says_so(chain: str, says: str) -> None:
     with pytest.raises(InputError, match=says):
-        degrading(Stored(made("gray 8")), chain, allowance=BANDS)
+        degrading(Stored(tall_picture("gray 8")), chain, allowance=BANDS)
 
 
 def test_bands_refuse_what_does_not_fit_together() -> None:
-    one, two = made("gray 8"), made("gray 16")
+    one, two = tall_picture("gray 8"), tall_picture("gray 16")
     with pytest.raises(PictureError, match="the bit depths differ: array is 91x700 gray, 8 bits"):
         Scorer(Stored(one), allowance=BANDS).score(two)
     with pytest.raises(InputError, match="gmsd: needs the whole picture"):
@@ -316,104 +299,6 @@ def test_bands_refuse_what_does_not_fit_together() -> None:
         band_height(one.frame, 64, 2**20)
 
 
-LAYOUTS = {
-    "strips.tif": {"rowsperstrip": 37},
-    "packed.tif": {"rowsperstrip": 64, "compression": "zlib", "predictor": True},
-    "tiles.tif": {"tile": (48, 32)},
-    "packed-tiles.tif": {"tile": (64, 64), "compression": "zlib"},
-    "big.tif": {"rowsperstrip": 100, "bigtiff": True},
-    "other-order.tif": {"rowsperstrip": 50, "byteorder": ">"},
-}
-
-
-@pytest.mark.parametrize("name", [*LAYOUTS, "plain.npy"])
-@pytest.mark.parametrize("kind", ["gray 8", "rgb 16", "gray float"])
-def test_rows_of_files_are_those_of_the_picture(tmp_path: Path, name: str, kind: str) -> None:
-    picture, path = made(kind), tmp_path / name
-    if name.endswith(".npy"):
-        np.save(path, picture.samples)
-    else:
-        layout = dict(LAYOUTS[name])
-        if kind.endswith("float"):
-            layout.pop("predictor", None)
-        photometric = "rgb" if picture.channels == 3 else "minisblack"
-        tifffile.imwrite(path, picture.samples, photometric=photometric, **layout)
-    rows = open_rows(path)
-    assert rows is not None
-    assert rows.frame == picture.frame
-    for part in (slice(0, HEIGHT), slice(1, 2), slice(250, 601), slice(HEIGHT - 3, HEIGHT)):
-        np.testing.assert_array_equal(rows.part(part).samples, picture.samples[part])
-    for out in (tmp_path / "out.tif", tmp_path / "out.npy"):
-        write_rows(out, rows.frame, bands_of(rows))
-        assert magnetite.read(out).same_samples(picture)
-
-
-def test_rows_take_a_full_scale_of_their_own(tmp_path: Path) -> None:
-    samples = np.random.default_rng(0).integers(0, 4096, (40, 30), np.uint16)
-    np.save(tmp_path / "deep.npy", samples)
-    rows, whole = (
-        open_rows(tmp_path / "deep.npy", 4095),
-        magnetite.read(tmp_path / "deep.npy", full_scale=4095),
-    )
-    assert rows is not None
-    assert rows.frame == whole.frame
-    assert rows.part(slice(5, 20)).bits == 12
-    np.save(tmp_path / "wide.npy", 255 * samples.astype(np.float32) / 4095)
-    wide = open_rows(tmp_path / "wide.npy")
-    assert wide is not None
-    with pytest.raises(FileError, match=r"wide.npy: float samples reach .* --full-scale 255"):
-        wide.part(slice(0, 40))
-
-
-def test_commands_work_in_bands_of_the_memory_allowed(run: Run, tmp_path: Path) -> None:
-    picture = made("gray 8")
-    large = as_picture(np.tile(picture.samples, (10, 20)))  # 12.7 megapixels would take 815 MB
-    magnetite.write(large, tmp_path / "large.tif")
-    chain = ["gaussian-blur", "sigma=1", "+", "gaussian-noise", "sd=5dn"]
-    memory = ["--memory", "420MiB"]
-    run(*memory, "degrade", "large.tif", "worn.tif", *chain, "--seed", "3")
-    whole = magnetite.degrade(large, " ".join(chain), seed=3).picture
-    assert magnetite.read(tmp_path / "worn.tif").same_samples(whole)
-    assert (tmp_path / "worn.tif.cert.json").exists()
-    scored = ["score", "large.tif", "worn.tif", "--format", "json"]
-    banded, plain = (json.loads(run(*m, *scored).stdout)["rows"][0] for m in (memory, []))
-    assert banded.pop("scores") == pytest.approx(plain.pop("scores"), rel=1e-9)
-    assert banded == plain
-    out = run(*memory, "restore", "worn.tif", "back.tif", "median", "size=3", "--reference",
-              "large.tif")  # fmt: skip
-    assert "the picture was restored in bands" in out.stderr
-    restored = magnetite.restore(whole, "median size=3").picture
-    assert magnetite.read(tmp_path / "back.tif").same_samples(restored)
-    gauged = ["gauge", "worn.tif", "--metrics", "sd,tenengrad", "--format", "json"]
-    banded, plain = (json.loads(run(*m, *gauged).stdout)["rows"][0] for m in (memory, []))
-    assert banded["gauges"] == pytest.approx(plain["gauges"], rel=1e-9)
-    few = ["--max-samples", "5000000", "gauge", "worn.tif", "--metrics", "all"]
-    assert "ringing left out: ringing: needs the whole picture" in run(*memory, *few).stderr
-    part = ["--region", "300,200,200x160"]
-    for command in (["score", "large.tif", "worn.tif"], ["gauge", "worn.tif"]):
-        banded, plain = (run(*m, *command, *part).stdout for m in (memory, []))
-        assert banded.splitlines()[-3:] == plain.splitlines()[-3:]
-    run(*memory, "convert", "worn.tif", "part.png", "crop", "left=9", "width=30", "height=20")
-    assert magnetite.read(tmp_path / "part.png").same_samples(Region(9, 0, 30, 20).crop(whole))
-    run(*memory, "convert", "worn.tif", "deep.tif", "depth", "bits=16")
-    assert magnetite.read(tmp_path / "deep.tif").bits == 16
-    # A file of which no rows can be read is read whole, and written as what is asked for.
-    magnetite.write(large, tmp_path / "large.bmp")
-    run(*memory, "degrade", "large.bmp", "soft.bmp", "box-blur", "size=3")
-    mixed = run(*memory, "score", "large.tif", "soft.bmp", "--format", "json").stdout
-    soft = magnetite.read(tmp_path / "soft.bmp")
-    expected = magnetite.score(large, soft)
-    assert json.loads(mixed)["rows"][0]["scores"] == pytest.approx(expected, rel=1e-9)
-    refused = run(*memory, "degrade", "large.tif", "worn.png", *chain, status=2)
-    assert "is written as .tif or .npy" in refused.stderr
-    assert not (tmp_path / "worn.png.cert.json").exists()
-    assert "is not a size" in run("--memory", "much", "methods", status=2).stderr
-    data = (tmp_path / "large.tif").read_bytes()
-    (tmp_path / "cut.tif").write_bytes(data[: len(data) // 2])
-    cut = run(*memory, "score", "large.tif", "cut.tif", status=2)
-    assert "truncated" in cut.stderr
-
-
 @pytest.mark.parametrize(
     "step", [m.example for kind in ("degradation", "restoration") for m in every(kind)]
 )
@@ -422,7 +307,7 @@ def test_every_method_that_bands_take_gives_what_the_whole_picture_gives(
 ) -> None:
     monkeypatch.chdir(tmp_path)
     np.save("kernel.npy", np.outer([1, 2, 1], [1, 3, 1]))
-    picture = made("gray 8" if step == "demosaic" else "rgb 8")
+    picture = tall_picture("gray 8" if step == "demosaic" else "rgb 8")
     picture = as_picture(np.ascontiguousarray(picture.samples[:, :90]))  # mosaics take even sides
     restores = find("degradation", step.split(maxsplit=1)[0]) is None
     make = restoring if restores else degrading
