@@ -62,8 +62,8 @@ figure.
 
 The noise curve sorts tiles of 8x8 px by their mean; in each of 16 levels the quarter whose 2x2
 means vary least tells the noise by its diagonal Haar coefficients (after Liu, Freeman, Szeliski and
-Kang, CVPR 2006). Texture as fine as the noise counts as noise. Levels are left out where clipping at
-black or full scale narrows the noise.
+Kang, CVPR 2006). Texture as fine as the noise counts as noise. Levels are left out where clipping
+at black or full scale narrows the noise.
 
 ## Scores that need not fall as a picture gets worse
 

@@ -165,8 +165,12 @@ def _paint(canvas: Float64, centre: tuple[float, float], half: float, shade: Sha
     )
     part = canvas[top:bottom, left:right]
     light = shade(*np.broadcast_arrays(fine_x, fine_y[:, np.newaxis]))
-    light = light[..., np.newaxis] if light.ndim == 2 else light
-    blocks = light.reshape(bottom - top, OVERSAMPLING, right - left, OVERSAMPLING, -1)
-    bare = np.isnan(blocks)
-    share = 1 - bare.mean(axis=(1, 3))
-    part[:] = np.where(bare, 0, blocks).mean(axis=(1, 3)) + part * (1 - share)
+    bare = np.isnan(light)
+    share = 1 - _block_means(bare.astype(np.float64), *part.shape[:2])
+    part[:] = _block_means(np.where(bare, 0, light), *part.shape[:2]) + part * (1 - share)
+
+
+def _block_means(fine: Float64, height: int, width: int) -> Float64:
+    """Means over the positions within each px: shape (height, width, 1 or 3)."""
+    rows = fine.reshape(height, OVERSAMPLING, -1).sum(axis=1)
+    return np.asarray(rows.reshape(height, width, OVERSAMPLING, -1).sum(axis=2) / OVERSAMPLING**2)
