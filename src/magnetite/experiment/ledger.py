@@ -113,7 +113,8 @@ class Ledger:
     def close(self) -> None:
         """Close it; the rows added stay, in one file that can be read where nothing is written."""
         if self._writable:
-            with suppress(sqlite3.Error):  # another process reads it
+            with suppress(sqlite3.Error):  # another process reads it: nobody waits for that
+                self._base.execute("PRAGMA busy_timeout=0")
                 self._base.execute("PRAGMA journal_mode=DELETE")
         self._base.close()
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import replace
 from functools import lru_cache
@@ -65,14 +65,16 @@ def chosen_tables(
         made = guarantee(rows, need)
         more = (*rows.omissions(failed=False), *unlike_strengths(rows), *unlike_rates(rows))
         return [replace(made, notes=(*made.notes, *more))]
-    found = [one for one in tables(rows, by, metric) if only in (None, one.name)]
+    found = list(tables(rows, by, metric, only))
     if not found:
         raise InputError(f"the run has no rows that the table {only} could be made of")
     return found
 
 
-def tables(rows: RunRows, by: list[str], metric: str | None = None) -> Iterator[RunTable]:
-    """Every table that the rows have something to say for.
+def tables(
+    rows: RunRows, by: list[str], metric: str | None = None, only: str | None = None
+) -> Iterator[RunTable]:
+    """Every table that the rows have something to say for, or the one of a name.
 
     Parameters
     ----------
@@ -81,14 +83,25 @@ def tables(rows: RunRows, by: list[str], metric: str | None = None) -> Iterator[
         Groups of means and rankings, of `GROUPS`.
     metric : str, optional
         The metric that treatments are ranked by; the first one if left out.
+    only : str, optional
+        Of `NAMES`.
     """
     chosen, more = chosen_metric(rows, metric), remarks(rows)
-    made: list[RunTable | None] = [means(rows, by)]
+    makers: dict[str, Callable[[], RunTable | None]] = {"means": lambda: means(rows, by)}
     if chosen is not None:
-        made += [ranking(rows, chosen, by), interactions(rows, chosen), rates(rows, chosen, by)]
-    made += [agreement(rows, metrics_of(rows)), references(rows, chosen), cost(rows), noticed(rows)]
-    for table in made:
-        if table is not None and not table.frame.empty:
+        makers |= {
+            "ranking": lambda: ranking(rows, chosen, by),
+            "interactions": lambda: interactions(rows, chosen),
+            "rates": lambda: rates(rows, chosen, by),
+        }
+    makers |= {
+        "agreement": lambda: agreement(rows, metrics_of(rows)),
+        "references": lambda: references(rows, chosen),
+        "cost": lambda: cost(rows),
+        "noticed": lambda: noticed(rows),
+    }
+    for name, make in makers.items():
+        if only in (None, name) and (table := make()) is not None and not table.frame.empty:
             yield replace(table, notes=(*table.notes, *more))
 
 
