@@ -5,7 +5,7 @@ PLAIN := $(VENV)/.plain
 READY := $(VENV)/.ready
 PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 
-.PHONY: site demo test test-long test-lowest coverage lint format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup bench-starts screenshots docs reliability misuse mutations release clean
+.PHONY: site demo test suite test-long test-lowest coverage lint style types format bench bench-quick bench-large bench-codecs bench-restorations bench-experiments bench-sweeps bench-setup bench-starts screenshots docs reliability misuse mutations release clean
 
 # Bytecode is kept: without it every process compiles each module again, which takes a second.
 unexport PYTHONDONTWRITEBYTECODE
@@ -25,7 +25,11 @@ $(READY): $(PLAIN)
 demo: $(PLAIN)
 	$(BIN)/magnetite demo magnetite-demo
 
-test: lint
+# Types are checked while the tests run: each of them leaves part of the machine idle.
+test: style
+	@$(MAKE) --no-print-directory --jobs=2 types suite
+
+suite: $(READY)
 	$(BIN)/python -m pytest -n 2 --dist worksteal
 
 test-long: lint
@@ -38,11 +42,15 @@ coverage: $(READY)
 		--deselect tests/cli/test_hostile_input.py::test_a_command_ends_with_the_program
 	$(BIN)/python docs/make_coverage.py docs/coverage.json
 
-lint: $(READY)
+lint: style types
+
+style: $(READY)
 	$(BIN)/ruff check --no-cache .
 	$(BIN)/ruff format --check .
-	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+types: $(READY)
+	$(BIN)/mypy
 
 format: $(READY)
 	$(BIN)/ruff check --fix .

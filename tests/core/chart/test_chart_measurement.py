@@ -64,12 +64,28 @@ def measured(seen: Array, chart: Chart) -> ChartMeasurement:
 def test_the_drawn_chart_is_what_its_record_says(record: dict[str, Any]) -> None:
     picture, chart = drawn_chart(5)
     own = json.loads(json.dumps(as_record(chart)))
-    fine = (np.arange(150 * 8) + 0.5) / 8
-    for left, top in ((0, 0), (0, 150), (200, 130), (560, 130), (400, 300), (50, 350), (700, 450)):
+    side = 64
+    fine = (np.arange(side * 8) + 0.5) / 8
+    elements = [
+        *own["marks"], *own["dots"][::30], *own["squares"][::9], *own["steps"][::10],
+        *own["colours"][::9], own["star"],
+    ]  # fmt: skip
+    middles = [(one["x"], one["y"]) for one in elements]
+    leaves, star = own["leaves"], own["star"]
+    ends = leaves["left"] + leaves["size"] - 20, leaves["top"] + leaves["size"] - 20
+    middles += [(leaves["left"] + 9, leaves["top"] + 40), ends, (star["x"] - 60, star["y"] + 50)]
+    corners = [
+        [
+            int(np.clip(v - side / 2, 0, size - side))
+            for v, size in zip(one, (900, 600), strict=True)
+        ]
+        for one in middles
+    ]
+    for left, top in corners:
         fine_light = light_at(own, *np.meshgrid(left + fine, top + fine))
-        light = fine_light.reshape(150, 8, 150, 8, 3).mean(axis=(1, 3), dtype=np.float64)
+        light = fine_light.reshape(side, 8, side, 8, 3).mean(axis=(1, 3), dtype=np.float64)
         encoded = np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
-        drawn = picture.samples[top : top + 150, left : left + 150] / 65535
+        drawn = picture.samples[top : top + side, left : left + side] / 65535
         assert np.abs(drawn - encoded).max() < 2e-4
     for colour in own["colours"]:
         assert min(colour["light"]) >= 0

@@ -192,9 +192,9 @@ def test_generalised_gaussians_are_recognised(shape: float) -> None:
 
 
 def test_naturalness_grows_as_pictures_get_worse(run: Run, tmp_path: Path) -> None:
-    for seed in ("1", "2", "3"):
+    for seed in ("1", "2"):
         run("scenes", f"good{seed}", "--size", "400x300", "--seed", seed)
-    good = [f"good{seed}/{rock}.png" for seed in (1, 2, 3)
+    good = [f"good{seed}/{rock}.png" for seed in (1, 2)
             for rock in ("veined-breccia", "speckled-granite", "banded-ironstone")]  # fmt: skip
     done = run("calibrate", "naturalness", *good, "--out", "model.json")
     gauge = done.stdout.splitlines()[-1]
