@@ -14,6 +14,7 @@ from browser import Opened, opened
 from conftest import run_in, texture
 from magnetite.core.picture import as_picture
 from magnetite.core.quantities import figure, figures
+from magnetite.experiment.results import read_rows
 
 
 @pytest.fixture(scope="module")
@@ -149,6 +150,37 @@ def test_rows_and_points_lead_to_their_pictures(report: Path) -> None:
         page.wait_for_function(
             "(chain) => page.stageState.loaded[1]?.detail.endsWith(chain)", arg=chain
         )
+        one.check()
+
+
+def test_the_table_of_points_has_the_figures_of_the_rows(report: Path) -> None:
+    rows = read_rows(report.parent).frame
+    rows = rows[(rows["reference"] == "first") & (rows["degradation name"] == "strong")]
+    with opened(report) as one:
+        page = one.page
+        page.select_option("#curve-reference", "first")
+        page.select_option("#curve-degradation", "strong")
+        page.locator("#points summary").click()
+
+        def points() -> list[list[str]]:
+            one.settle()
+            lines = page.locator("#points-table tbody tr").all()
+            return [line.locator("td").all_inner_texts()[:4] for line in lines]
+
+        coded = rows[rows["bpp"].notna()]
+        for _, treatment, *texts in points():
+            row = coded[coded["treatment"] == treatment].iloc[0]
+            assert list(map(float, texts)) == pytest.approx([row["bpp"], row["psnr"]], rel=2e-3)
+        assert len(points()) == len(coded) == 4
+        # Over the levels no two settings of a treatment are one point.
+        page.select_option("#curve-x", "level of the degradation")
+        page.select_option("#curve-y", "ssim")
+        (chain,) = rows["degradation"].unique()
+        found = {name: (level, float(ssim)) for name, _, level, ssim in points()}
+        assert found == {
+            row["label"]: (chain, pytest.approx(row["ssim"], rel=2e-3))
+            for _, row in rows.iterrows()
+        }
         one.check()
 
 

@@ -82,6 +82,8 @@ class Content:
     rates: tuple[dict[str, Any], ...] = ()
     #: Names of curves by a treatment's name and chain, which a newline separates.
     families: dict[str, str] = field(default_factory=dict)
+    #: Names of single treatments in the same way, where they differ from the plan's.
+    labels: dict[str, str] = field(default_factory=dict)
     #: Degradations, in the plan's order.
     levels: tuple[str, ...] = ()
     failures: tuple[tuple[str, str, str, str], ...] = ()
@@ -136,6 +138,7 @@ def of_run(folder: Path, metric: str | None = None, need: Need | None = None) ->
         means=_means(rows),
         rates=tuple(_rates(rows)),
         families=_families(rows),
+        labels=_labels(rows),
         levels=tuple(rows.in_order("degradation")["degradation"].unique()),
         failures=tuple(failures),
         facts=_facts(facts, frame),
@@ -291,6 +294,13 @@ def _families(rows: RunRows) -> dict[str, str]:
         if len(set(families.values())) not in (1, len(families)):
             made |= {f"{name}\n{chain}": f"{name}: {one}" for chain, one in families.items()}
     return made
+
+
+def _labels(rows: RunRows) -> dict[str, str]:
+    """Labels of treatments whose name stands for several chains."""
+    triples = rows.frame[["treatment name", "treatment", "label"]].drop_duplicates()
+    found = triples.itertuples(index=False, name=None)
+    return {f"{name}\n{chain}": label for name, chain, label in found if label != name}
 
 
 def _compared(name: str, level: str, rows: RunRows, metric: str) -> dict[str, Any] | None:

@@ -198,6 +198,7 @@ def _rendered(
         "metric": content.metric,
         "rates": content.rates,
         "families": content.families,
+        "labels": content.labels,
         "levels": content.levels,
         "guarantee": _guarantee(content),
         "pictures": pictures,
