@@ -323,8 +323,12 @@ def curve_points(
         chains = {r["treatment"] for r in every
                   if r["treatment name"] == name and r["status"] == "done"}  # fmt: skip
         families = {Rates.family({"treatment": c}) for c in chains}
-        if len(families) not in (1, len(chains)):
+        if not across:
+            name = label(row, every)
+        elif len(families) not in (1, len(chains)):
             name = f"{name}: {Rates.family(row)}"
+        if across and len(levels) > 1:
+            name = f"{name} · {row['degradation']}"
         x = row[across] if across else float(levels.index(row["degradation"]))
         key = (name, f"{row['degradation']}\n{chain}" if across else row["degradation"])
         table.setdefault(key, {}).setdefault(row["reference"], []).append((x, row["psnr"]))

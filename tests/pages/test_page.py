@@ -143,22 +143,29 @@ def test_curves_are_means_over_the_references_that_all_lines_have(tmp_path: Path
         folder = tmp_path / str(seed)
         stored(folder, records)
         write_page(of_run(folder), tmp_path / f"{seed}.html")
-        with opened(tmp_path / f"{seed}.html") as one:
-            level = one.page.evaluate("page.by('curve-level').value")
-            name = one.page.evaluate("page.by('curve-degradation').value")
-            drawn = one.page.evaluate(
-                "page.chart.data.datasets.map((d) => [d.label, d.data.map((p) => [p.x, p.y])])"
-            )
-            words = one.text("#curve-words")
-        part = [r for r in records if (r["degradation name"] == name and r["degradation"] == level)
-                or (not level and r["degradation name"] == name)]  # fmt: skip
         rated = any(not math.isnan(r["bpp"]) for r in records)
-        wanted, references = witness.curve_points(part, records, "bpp" if rated else None)
-        assert {title for title, _ in drawn} == set(wanted)
-        for title, points in drawn:
-            np.testing.assert_allclose(sorted(points), wanted[title], rtol=1e-6)
         every = len({r["reference"] for r in records if r["status"] == "done"})
-        assert f"the mean over {'' if references == every else f'{references} of '}{every}" in words
+        with opened(tmp_path / f"{seed}.html") as one:
+            for across in ("bpp", "bpp", None)[not rated :]:
+                level = one.page.evaluate("page.by('curve-level').value")
+                name = one.page.evaluate("page.by('curve-degradation').value")
+                drawn = one.page.evaluate(
+                    "page.chart.data.datasets.map((d) => [d.label, d.data.map((p) => [p.x, p.y])])"
+                )
+                part = [r for r in records if (
+                    r["degradation name"] == name and level in ("", r["degradation"]))]  # fmt: skip
+                wanted, references = witness.curve_points(part, records, across if rated else None)
+                assert {title for title, _ in drawn} == set(wanted)
+                for title, points in drawn:
+                    np.testing.assert_allclose(sorted(points), wanted[title], rtol=1e-6)
+                of = f"the mean over {'' if references == every else f'{references} of '}{every}"
+                assert of in one.text("#curve-words")
+                # All levels together, then over the levels.
+                if one.page.evaluate("page.by('curve-level').value"):
+                    one.page.select_option("#curve-level", "")
+                else:
+                    one.page.select_option("#curve-x", "level of the degradation")
+                one.settle()
     assert tried == 2
 
 

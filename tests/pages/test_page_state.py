@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from pathlib import Path
 from urllib.parse import parse_qs
 
@@ -181,6 +182,12 @@ def test_the_table_of_points_has_the_figures_of_the_rows(report: Path) -> None:
             row["label"]: (chain, pytest.approx(row["ssim"], rel=2e-3))
             for _, row in rows.iterrows()
         }
+        # Points of unlike levels are not joined.
+        page.select_option("#curve-degradation", "")
+        assert Counter(name for name, *_ in points()) == dict.fromkeys(found, 2)
+        page.select_option("#curve-x", "bpp")
+        levels = [f"coded · gaussian-noise sd={sd}%" for sd in (2, 8)]
+        assert Counter(name for name, *_ in points()) == dict.fromkeys(levels, 4)
         one.check()
 
 

@@ -55,10 +55,10 @@ page.curves = () => {
     for (const [at, row] of page.data.rows.entries()) {
       if (!chosen(row)) continue;
       const chain = row[index.degradation];
-      // Over the levels each setting of a treatment has a line of its own.
+      // A line is a treatment's settings at one level, or one setting over the levels.
       const names = x === level ? page.data.labels : page.data.families;
       const treatment = names[`${row[index["treatment name"]]}\n${row[index.treatment]}`] ?? row[index["treatment name"]];
-      const name = treatment + (selects.degradation.value || x === level ? "" : ` · ${row[index["degradation name"]]}`);
+      const name = treatment + (x === level || chains.length === 1 ? "" : ` · ${chain}`);
       const key = x === level ? chain : `${chain}\n${row[index.treatment]}`;
       const from = x === level ? chains.indexOf(chain) : page.number(row[index[x]]);
       const to = page.number(row[index[y]]);
