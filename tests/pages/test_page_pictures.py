@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from matplotlib import colormaps
 from PIL import Image
 
 import magnetite
@@ -77,6 +78,51 @@ def test_pictures_of_unlike_depth_are_compared_on_full_scale(run: Run, tmp_path:
         }""")
     assert seen == [160 if shift else 128 for shift in shifts.ravel()]
     assert words == "error: dark 0, yellow 1028 dn and more"
+
+
+def viridis(shares: np.ndarray) -> np.ndarray:
+    """The published colours of shares of 0 to 1, 0 to 255."""
+    return 255 * colormaps["viridis"](shares)[..., :3]
+
+
+def test_maps_and_the_wipe_show_the_values_of_both_pictures(run: Run, tmp_path: Path) -> None:
+    rng = np.random.default_rng(6)
+    clean = (texture(32, 48, 3) * 255).astype(np.uint8)
+    worn = np.clip(clean + rng.normal(0, 12, clean.shape), 0, 255).astype(np.uint8)
+    for name, samples in (("clean", clean), ("worn", worn)):
+        magnetite.write(as_picture(samples), tmp_path / f"{name}.png")
+    run("report", "--pictures", "clean.png", "worn.png", "--out", "p.html")
+    points = [(x, y) for x in (3, 15, 30, 44) for y in (10, 17, 25)]
+    with opened(tmp_path / "p.html") as one:
+        one.page.locator("#compare").scroll_into_view_if_needed()
+        one.page.wait_for_function("() => page.stageState.loaded.length > 1")
+        error, similarity = one.page.evaluate("""async () => {
+            const pair = page.stageState.loaded;
+            const made = ['error', 'ssim'].map((kind) => page.pictures.map(kind, ...pair));
+            return (await Promise.all(made)).map((map) => [map.words,
+                Array.from(map.canvas.getContext('2d').getImageData(0, 0, 48, 32).data)]);
+        }""")
+        one.page.check("input[name=mode][value=wipe]")
+        one.page.evaluate("page.by('wipe').value = 50")
+        one.settle()
+        shown = one.page.evaluate("""(points) => points.map(([x, y]) => {
+            const [stage, view] = [page.by('stage'), page.view];
+            const ratio = stage.width / stage.clientWidth;
+            const across = stage.clientWidth / 2 + (x + 0.5 - view.x) * view.zoom;
+            const down = stage.clientHeight / 2 + (y + 0.5 - view.y) * view.zoom;
+            const at = [across, down].map((v) => Math.round(v * ratio));
+            return Array.from(stage.getContext('2d').getImageData(...at, 1, 1).data);
+        })""", points)  # fmt: skip
+    for (x, y), rgba in zip(points, shown, strict=True):
+        assert rgba[:3] == (clean if x < 24 else worn)[y, x].tolist(), (x, y)
+    sizes = np.abs(worn.astype(float) - clean).mean(axis=2)
+    top = float(error[0].split("yellow ")[1].split()[0])
+    assert top == pytest.approx(np.quantile(sizes, 0.99), rel=0.05)
+    drawn = np.array(error[1]).reshape(32, 48, 4)[..., :3]
+    assert np.abs(drawn - viridis((sizes / top).clip(0, 1))).max() < 20
+    (ssim,) = magnetite.error_maps(as_picture(clean), as_picture(worn), ("ssim",))
+    drawn = np.array(similarity[1]).reshape(32, 48, 4)[5:-5, 5:-5, :3]
+    assert np.abs(drawn - viridis(1 - ssim.values.clip(0, 1))).max() < 20
 
 
 def test_the_canvas_shows_every_sample_exactly(run: Run, tmp_path: Path) -> None:
