@@ -20,6 +20,7 @@ from magnetite.core.errors import InputError, PictureError
 from magnetite.core.gauges.naturalness import asymmetric_gaussian
 from magnetite.core.gauges.noise_level import noise_curve
 from magnetite.core.methods.catalogue import every
+from magnetite.core.picture import Picture
 from magnetite.synthetic.catalogue import SCENES
 
 #: Gauges of which rounding is a part.
@@ -68,6 +69,22 @@ def test_noise_is_estimated_within_three_percent(name: str, sd: float) -> None:
     assert gauged(name, noisy.picture) == pytest.approx(sd, rel=0.03)
     rounded = np.rint(noisy.picture.samples.clip(0, 1) * 255).astype(np.uint8)
     assert gauged(name, rounded) == pytest.approx(sd, rel=0.03)
+
+
+def test_noise_below_a_digital_number_of_8_bits_is_found_at_finer_depths() -> None:
+    noisy = 0.5 + np.random.default_rng(0).normal(0, 0.15 / 255, (256, 256))
+    assert gauged("noise-wavelet", noisy) == pytest.approx(0.15, rel=0.03)
+    for bits in (12, 16):
+        full = 2**bits - 1
+        picture = Picture(np.rint(noisy * full).astype(np.uint16), bits, "gray")
+        rounding = 255 / full / np.sqrt(12)
+        expected = np.hypot(0.15, rounding)
+        assert gauged("noise-wavelet", picture) == pytest.approx(expected, rel=0.04)
+        floats = picture.samples / full  # their levels are those of that depth
+        assert gauged("noise-wavelet", floats) == pytest.approx(expected, rel=0.04)
+    coarse = np.rint(127.5 + 4000 * (noisy - 0.5)).astype(np.uint8)
+    stored = coarse.astype(np.uint16) * 257
+    assert gauged("noise-wavelet", stored) == pytest.approx(gauged("noise-wavelet", coarse))
 
 
 def test_noise_curve_follows_the_camera() -> None:
