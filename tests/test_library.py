@@ -9,11 +9,12 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
+import matplotlib
 import numpy as np
 import pytest
 
 import magnetite
-from conftest import Run, drawn_chart
+from conftest import Run, drawn_chart, run_in
 from magnetite.core.chart.record import as_record
 from magnetite.core.errors import InputError
 from magnetite.synthetic.catalogue import SCENES
@@ -276,8 +277,15 @@ def test_calibrations_and_views_stand_under_the_names_of_their_commands(tmp_path
     assert full_well.value == pytest.approx(9000, rel=0.15)
     chart = SCENES[2].picture(480, 336, 0)
     assert magnetite.calibrate.blur(chart).mtf50 == magnetite.measure_edge(chart).mtf50
-    magnetite.view.save(magnetite.view.spectrum([chart], ["chart"]), tmp_path / "s.png")
-    assert (tmp_path / "s.png").stat().st_size > 5000
+    magnetite.write(chart, tmp_path / "chart.png")
+    with matplotlib.rc_context():
+        matplotlib.rcdefaults()
+        before = dict(matplotlib.rcParams)
+        figure = magnetite.view.spectrum([tmp_path / "chart.png"])
+        magnetite.view.save(figure, tmp_path / "s.svg")
+        assert dict(matplotlib.rcParams) == before  # other plots of the process stay as they were
+    run_in(tmp_path, "view", "spectrum", "chart.png", "--out", "t.svg")
+    assert (tmp_path / "s.svg").read_bytes() == (tmp_path / "t.svg").read_bytes()
     for group, command in ((magnetite.calibrate, "calibrate"), (magnetite.view, "view")):
         assert set(group.__all__) >= {"noise"}, command
 

@@ -8,9 +8,10 @@ import io
 import logging
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ParamSpec, TypeVar
 
 from magnetite.core.errors import FileError, InputError
 from magnetite.files.atomic import check_writable, write_bytes
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+Arguments = ParamSpec("Arguments")
+Result = TypeVar("Result")
 #: Colours that stay apart for colour-blind readers (Okabe and Ito 2008), darkest first.
 COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
 #: Colours of the channels of RGB.
@@ -49,13 +52,27 @@ _STYLE: dict[Any, Any] = {
 }
 
 
+def _matplotlib() -> Any:
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)  # no remarks on its cache folder
+    return importlib.import_module("matplotlib")
+
+
+def in_style(draw: Callable[Arguments, Result]) -> Callable[Arguments, Result]:
+    """A function that draws in the common style, and leaves the process's own defaults alone."""
+
+    @wraps(draw)
+    def drawing(*arguments: Arguments.args, **settings: Arguments.kwargs) -> Result:
+        with _matplotlib().rc_context(_STYLE):
+            return draw(*arguments, **settings)
+
+    return drawing
+
+
 def new_figure(width: float, height: float) -> Figure:
     """An empty figure of a size in px, in the common style."""
-    logging.getLogger("matplotlib").setLevel(logging.ERROR)  # no remarks on its cache folder
-    import matplotlib as mpl
+    _matplotlib().rcParams.update(_STYLE)
     from matplotlib.figure import Figure
 
-    mpl.rcParams.update(_STYLE)
     size = (width / DOTS_PER_INCH, height / DOTS_PER_INCH)
     return Figure(figsize=size, dpi=DOTS_PER_INCH, facecolor="white")
 
