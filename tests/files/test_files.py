@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import warnings
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -193,6 +196,23 @@ def test_jpeg_says_what_it_lost(tmp_path: Path) -> None:
     (message,) = magnetite.write(sample_pictures()["rgb 8"], tmp_path / "lossy.jpg")
     assert "JPEG is lossy" in message
     assert magnetite.read(tmp_path / "lossy.jpg").colour == "rgb"
+
+
+def test_pictures_are_read_by_many_threads(tmp_path: Path) -> None:
+    """Standard error and the limits of the decoder are the process's own, and stay as they were."""
+    picture = as_picture((texture(24, 32) * 255).astype(np.uint8))
+    for ending in ("jp2", "png"):
+        magnetite.write(picture, tmp_path / f"a.{ending}")
+
+    def settings() -> tuple[object, ...]:
+        return os.fstat(2).st_dev, os.fstat(2).st_ino, Image.MAX_IMAGE_PIXELS, warnings.filters[:]
+
+    before = settings()
+    names = [tmp_path / f"a.{ending}" for ending in ("jp2", "png")] * 150
+    for _ in range(3):
+        with ThreadPoolExecutor(12) as pool:
+            assert all(one.same_samples(picture) for one in pool.map(magnetite.read, names))
+    assert settings() == before
 
 
 def test_bytes_of_a_file_need_no_folder(tmp_path: Path) -> None:

@@ -6,8 +6,8 @@ import io
 import os
 import sys
 import warnings
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
+from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -55,22 +55,27 @@ def first_of(frames: int) -> str:
     return f"first of {frames} frames taken"
 
 
+#: Held while settings of the process are changed, which threads share.
+_settings = Lock()
+
+
 def open_image(data: bytes) -> Any:
     """The image by its header; samples are decoded when they are used."""
     from PIL import Image
 
-    limit, Image.MAX_IMAGE_PIXELS = Image.MAX_IMAGE_PIXELS, None  # ours is checked by the callers
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # of damaged metadata
-            return Image.open(io.BytesIO(data))
-    finally:
-        Image.MAX_IMAGE_PIXELS = limit
+    with _settings:
+        limit, Image.MAX_IMAGE_PIXELS = Image.MAX_IMAGE_PIXELS, None  # callers check ours
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")  # of damaged metadata
+                return Image.open(io.BytesIO(data))
+        finally:
+            Image.MAX_IMAGE_PIXELS = limit
 
 
 def orientation(image: Any) -> int:
     """EXIF orientation, 1 where there is none."""
-    with warnings.catch_warnings():
+    with _settings, warnings.catch_warnings():
         warnings.simplefilter("ignore")  # a damaged EXIF block says nothing of the samples
         try:
             return int(image.getexif().get(274, 1))
@@ -97,15 +102,31 @@ def encoder(name: str, **options: object) -> Callable[[Picture], bytes]:
     return encode
 
 
-@contextmanager
-def silent() -> Iterator[None]:
-    """Discard messages of decoder libraries on the process's standard error."""
-    sys.stderr.flush()
-    kept = os.dup(2)
-    try:
-        with open(os.devnull, "wb") as nothing:
-            os.dup2(nothing.fileno(), 2)
-            yield
-    finally:
-        os.dup2(kept, 2)
-        os.close(kept)
+class _Silence:
+    """Context in which messages of decoder libraries on standard error are discarded.
+
+    It is the process's own, so it is redirected while any thread decodes.
+    """
+
+    def __init__(self) -> None:
+        self._lock, self._threads, self._kept = Lock(), 0, -1
+
+    def __enter__(self) -> None:
+        with self._lock:
+            self._threads += 1
+            if self._threads > 1:
+                return
+            sys.stderr.flush()
+            self._kept = os.dup(2)
+            with open(os.devnull, "wb") as nothing:
+                os.dup2(nothing.fileno(), 2)
+
+    def __exit__(self, *error: object) -> None:
+        with self._lock:
+            self._threads -= 1
+            if self._threads == 0:
+                os.dup2(self._kept, 2)
+                os.close(self._kept)
+
+
+silent = _Silence()

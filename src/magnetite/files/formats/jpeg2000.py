@@ -19,7 +19,7 @@ def _declared(data: bytes) -> int:
 def _decode(data: bytes) -> Decoded:
     import imagecodecs
 
-    with silent():
+    with silent:
         samples = imagecodecs.jpeg2k_decode(data)
     if not np.issubdtype(samples.dtype, np.unsignedinteger):
         raise FileError(f"JPEG 2000 with samples of type {samples.dtype} is not read")

@@ -106,7 +106,7 @@ def _decode(data: bytes) -> Decoded:
         said += (first_of(layout.frames),)
     data = _essential(data)
     if layout.depth == 16:
-        with silent():
+        with silent:
             samples = imagecodecs.png_decode(data)
         turn = orientation(open_image(data))
         alpha = samples.ndim == 3 and samples.shape[2] in (2, 4)
