@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import builtins
 import os
+import sys
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
@@ -11,6 +12,7 @@ from contextvars import copy_context
 from dataclasses import dataclass, field
 from itertools import islice
 from threading import Lock, RLock
+from types import FrameType
 from typing import Any, TypeVar
 
 Job = TypeVar("Job")
@@ -46,8 +48,26 @@ _plain_import = builtins.__import__
 
 
 def _import_alone(*arguments: Any, **settings: Any) -> Any:
-    with _state.imports:
+    lock = _state.imports
+    if not lock.acquire(blocking=False):
+        if _is_importing():
+            return _plain_import(*arguments, **settings)
+        lock.acquire()
+    try:
         return _plain_import(*arguments, **settings)
+    finally:
+        lock.release()
+
+
+def _is_importing() -> bool:
+    """Whether this thread is inside an import that began before imports were serialised.
+
+    It holds locks of modules for which the thread that imports alone may wait: it waits for none.
+    """
+    frame: FrameType | None = sys._getframe(2)
+    while frame is not None and frame.f_code.co_filename != "<frozen importlib._bootstrap>":
+        frame = frame.f_back
+    return frame is not None
 
 
 @contextmanager
