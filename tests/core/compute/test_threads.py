@@ -139,7 +139,7 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 import magnetite
 
-STEPS = "gaussian-noise sd=8dn", "gaussian-blur sigma=1.3px", "salt-pepper density=3%", "jpeg"
+STEPS = "gaussian-noise sd=8dn", "box-blur size=3", "salt-pepper density=3%", "jpeg quality=30"
 CODECS = "dct step=6%", "wavelet step=6%", "predictive", "svd rank=6"
 RESTORATIONS = "median size=3", "gaussian sigma=1px", "nl-means sd=8dn", "bilateral range=9dn"
 
