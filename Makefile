@@ -25,7 +25,7 @@ $(READY): $(PLAIN)
 demo: $(PLAIN)
 	$(BIN)/magnetite demo magnetite-demo
 
-# Types are checked while the tests run: each of them leaves part of the machine idle.
+# Types are checked while the tests run.
 test: style
 	@$(MAKE) --no-print-directory --jobs=2 types suite
 

@@ -375,31 +375,3 @@ def test_files_and_arrays_stand_for_pictures(
     for wrong in (5, None, "missing.png", ["clean.png"]):
         with pytest.raises(InputError):
             magnetite.calibrate.blur(wrong)
-
-
-@pytest.mark.long
-def test_workers_do_not_run_the_script_again_but_for_methods_of_its_own(tmp_path: Path) -> None:
-    magnetite.write(SCENES[0].picture(40, 32, 0), tmp_path / "a.png")
-    (tmp_path / "plan.toml").write_text(
-        "[references]\nfiles = ['a.png']\n[degradations]\nn = 'gaussian-noise sd=4%,8%'\n"
-        "[treatments]\nm = 'median size=3,5'\n"
-    )
-    plain = (
-        "import magnetite\nprint('begun')\nprint(magnetite.run('plan.toml', workers=2).failed)\n"
-    )
-    own = (
-        "import magnetite\n"
-        "from magnetite.core.methods.catalogue import ColourPolicy, restoration\n"
-        "@restoration('darker', summary='Halve.', colour=ColourPolicy.JOINT, source='own')\n"
-        "def darker(pixels):\n    return pixels / 2\n"
-        "if __name__ == '__main__':\n"
-        "    text = open('plan.toml').read().replace('median size=3,5', 'darker')\n"
-        "    open('own.toml', 'w').write(text)\n"
-        "    print('begun')\n    print(magnetite.run('own.toml', workers=2).failed)\n"
-    )
-    for script in (plain, own):
-        (tmp_path / "script.py").write_text(script)
-        done = subprocess.run(
-            [sys.executable, "script.py"], cwd=tmp_path, capture_output=True, text=True
-        )
-        assert (done.stdout, done.stderr) == ("begun\n0\n", "")

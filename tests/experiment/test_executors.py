@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
@@ -20,6 +21,7 @@ from magnetite.experiment.executors import Alone, Executor, Lost, Processes, Thr
 from magnetite.experiment.retrying import TRIES, completed
 from magnetite.experiment.tasks import Cell, Source, Task, Work
 from magnetite.external import declare
+from magnetite.synthetic.catalogue import SCENES
 from small_runs import PLAN, picture_at
 
 MSE = Selection.named("metric", "mse")
@@ -184,3 +186,31 @@ def test_a_cluster_has_workers_of_its_own(tmp_path: Path) -> None:
     with pytest.raises(InputError, match="a cluster has its own"):
         magnetite.run(tmp_path / "plan.toml", workers=2, cluster="tcp://localhost:1")
     assert not (tmp_path / "plan").exists()
+
+
+@pytest.mark.long
+def test_workers_do_not_run_the_script_again_but_for_methods_of_its_own(tmp_path: Path) -> None:
+    magnetite.write(SCENES[0].picture(40, 32, 0), tmp_path / "a.png")
+    (tmp_path / "plan.toml").write_text(
+        "[references]\nfiles = ['a.png']\n[degradations]\nn = 'gaussian-noise sd=4%,8%'\n"
+        "[treatments]\nm = 'median size=3,5'\n"
+    )
+    plain = (
+        "import magnetite\nprint('begun')\nprint(magnetite.run('plan.toml', workers=2).failed)\n"
+    )
+    own = (
+        "import magnetite\n"
+        "from magnetite.core.methods.catalogue import ColourPolicy, restoration\n"
+        "@restoration('darker', summary='Halve.', colour=ColourPolicy.JOINT, source='own')\n"
+        "def darker(pixels):\n    return pixels / 2\n"
+        "if __name__ == '__main__':\n"
+        "    text = open('plan.toml').read().replace('median size=3,5', 'darker')\n"
+        "    open('own.toml', 'w').write(text)\n"
+        "    print('begun')\n    print(magnetite.run('own.toml', workers=2).failed)\n"
+    )
+    for script in (plain, own):
+        (tmp_path / "script.py").write_text(script)
+        done = subprocess.run(
+            [sys.executable, "script.py"], cwd=tmp_path, capture_output=True, text=True
+        )
+        assert (done.stdout, done.stderr) == ("begun\n0\n", "")

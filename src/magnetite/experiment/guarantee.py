@@ -187,7 +187,7 @@ def _meets(values: Any, target: Target) -> Any:
 
 
 def _worst(own: Any, target: Target) -> Any:
-    """Figure of each reference's worst repeat; infinitely bad where a repeat has none."""
+    """Figure of each reference's worst repeat; the worse infinity if a repeat has none."""
     better = _sign(target) * own[str(target.step)].astype(float)
     return _sign(target) * better.fillna(-math.inf).groupby(own["reference"], sort=False).min()
 

@@ -111,7 +111,7 @@ class Ledger:
                 )
 
     def close(self) -> None:
-        """Close it; the rows added stay, in one file that can be read where nothing is written."""
+        """Close it; the rows added stay, in one file that is readable in a read-only folder."""
         if self._writable:
             with suppress(sqlite3.Error):  # another process reads it: nobody waits for that
                 self._base.execute("PRAGMA busy_timeout=0")

@@ -35,10 +35,17 @@ from magnetite.experiment.results import (
     metrics_of,
 )
 
-#: Tables by name.
-NAMES = (
-    "means", "ranking", "interactions", "rates", "agreement", "references", "cost", "noticed",
-)  # fmt: skip
+#: Tables by name: made of the rows, by groups, with the metric that treatments are compared by.
+_MAKERS: dict[str, Callable[[RunRows, list[str], str | None], RunTable | None]] = {
+    "means": lambda rows, by, _: means(rows, by),
+    "ranking": lambda rows, by, metric: None if metric is None else ranking(rows, metric, by),
+    "interactions": lambda rows, _, metric: None if metric is None else interactions(rows, metric),
+    "rates": lambda rows, by, metric: None if metric is None else rates(rows, metric, by),
+    "agreement": lambda rows, *_: agreement(rows, metrics_of(rows)),
+    "references": lambda rows, _, metric: references(rows, metric),
+    "cost": lambda rows, *_: cost(rows),
+    "noticed": lambda rows, *_: noticed(rows),
+}
 #: A metric notices a level of a degradation that moves it by this many sd over seeds or more;
 #: where nothing is random, one whose rank correlation with the level is at least that.
 _NOTICED, _FOLLOWS = 2.0, 0.8
@@ -60,7 +67,7 @@ def chosen_tables(
     for name in by:
         check_choice("group", name, GROUPS)
     if only is not None:
-        check_choice("table", only, (*NAMES, GUARANTEE))
+        check_choice("table", only, (*_MAKERS, GUARANTEE))
     if need is not None:
         made = guarantee(rows, need)
         more = (*rows.omissions(failed=False), *unlike_strengths(rows), *unlike_rates(rows))
@@ -84,24 +91,12 @@ def tables(
     metric : str, optional
         The metric that treatments are ranked by; the first one if left out.
     only : str, optional
-        Of `NAMES`.
+        Name of a table; all of them if left out.
     """
     chosen, more = chosen_metric(rows, metric), remarks(rows)
-    makers: dict[str, Callable[[], RunTable | None]] = {"means": lambda: means(rows, by)}
-    if chosen is not None:
-        makers |= {
-            "ranking": lambda: ranking(rows, chosen, by),
-            "interactions": lambda: interactions(rows, chosen),
-            "rates": lambda: rates(rows, chosen, by),
-        }
-    makers |= {
-        "agreement": lambda: agreement(rows, metrics_of(rows)),
-        "references": lambda: references(rows, chosen),
-        "cost": lambda: cost(rows),
-        "noticed": lambda: noticed(rows),
-    }
-    for name, make in makers.items():
-        if only in (None, name) and (table := make()) is not None and not table.frame.empty:
+    for name, make in _MAKERS.items():
+        table = make(rows, by, chosen) if only in (None, name) else None
+        if table is not None and not table.frame.empty:
             yield replace(table, notes=(*table.notes, *more))
 
 

@@ -123,7 +123,6 @@ def small_multiples(panels: Sequence[Panel], title: str) -> Figure:
 
 
 def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
-    axes.set_title(panel.title, fontsize=None if named else 10)
     axes.set_xscale("log")
     axes.grid(True)
     ends = []
@@ -149,9 +148,8 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
         width = 1.6 if line.marked else 2.6
         axes.plot(rates, scores, color=colour, marker=marker, lw=width, label=line.label)
         ends.append((float(scores[-1]), _short(line.label), colour))
-    if endless:
-        words = f"{panel.title}; {counted(endless, 'infinite value')} not drawn"
-        axes.set_title(words, fontsize=None if named else 10)
+    omitted = f"; {counted(endless, 'infinite value')} not drawn" if endless else ""
+    axes.set_title(panel.title + omitted, fontsize=None if named else 10)
     if missing:
         axes.text(
             0.02, 0.02, "no mean: too few points, or no shared rate:\n" + "\n".join(missing),

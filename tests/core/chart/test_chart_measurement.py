@@ -20,7 +20,6 @@ from magnetite.core.chart.measurement import measure_chart
 from magnetite.core.chart.record import as_record, of_record
 from magnetite.core.chart.resolution import measure_star
 from magnetite.core.chart.result import ChartMeasurement
-from magnetite.core.chart.texture import leaves_region, measure_texture, noise_spectrum
 from magnetite.core.errors import PictureError
 from magnetite.core.metrics.colour import ciede2000
 from magnetite.core.picture import Picture, as_picture
@@ -74,14 +73,8 @@ def test_the_drawn_chart_is_what_its_record_says(record: dict[str, Any]) -> None
     leaves, star = own["leaves"], own["star"]
     ends = leaves["left"] + leaves["size"] - 20, leaves["top"] + leaves["size"] - 20
     middles += [(leaves["left"] + 9, leaves["top"] + 40), ends, (star["x"] - 60, star["y"] + 50)]
-    corners = [
-        [
-            int(np.clip(v - side / 2, 0, size - side))
-            for v, size in zip(one, (900, 600), strict=True)
-        ]
-        for one in middles
-    ]
-    for left, top in corners:
+    corners = np.clip(np.array(middles) - side / 2, 0, (900 - side, 600 - side)).astype(int)
+    for left, top in corners.tolist():
         fine_light = light_at(own, *np.meshgrid(left + fine, top + fine))
         light = fine_light.reshape(side, 8, side, 8, 3).mean(axis=(1, 3), dtype=np.float64)
         encoded = np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
@@ -213,27 +206,6 @@ def test_the_star_tells_directions_and_is_not_raised_by_noise() -> None:
     noise = np.random.default_rng(3).normal(0.4, 0.2, light.shape)
     empty = measure_star(noise, chart, mapping).response
     assert 0.4 < np.mean(empty[np.isfinite(empty)] == 0) < 0.9
-
-
-def test_noise_is_taken_out_of_the_power_of_the_texture() -> None:
-    picture, chart = drawn_chart()
-    light = magnetite.degrade(picture, "to-linear standard=srgb").picture.pixels()[..., 1]
-    mapping = Mapping(np.eye(3), 0.0, 0.0, 900, 600)
-    side = leaves_region(light.shape, chart, mapping)[2]
-    clean = measure_texture(light, np.zeros((side, side)), 0.0, chart, mapping)
-    rng = np.random.default_rng(6)
-    noise = ndimage.gaussian_filter(rng.normal(size=light.shape), 0.5)
-    noise *= 0.08 / noise.std()
-    patches = [noise[k : k + 64, k : k + 64] for k in range(0, 512, 64)]
-    spectrum = noise_spectrum(patches, side)
-    assert spectrum.mean() == pytest.approx(1, abs=0.1)
-    assert spectrum[0, 5] > 3 * spectrum[0, side // 2]  # the noise is not white
-    found = measure_texture(light + noise, 0.08**2 * spectrum, 0.0, chart, mapping)
-    plain = measure_texture(light + noise, 0 * spectrum, 0.0, chart, mapping)
-    low = (clean.frequency > 0.06) & (clean.frequency < 0.35)
-    assert (plain.by_power - clean.by_power)[low].max() > 0.15
-    assert np.abs(found.by_power - clean.by_power)[low].mean() < 0.05
-    assert np.abs(found.by_cross - clean.by_cross)[low].mean() < 0.035
 
 
 def test_geometry_colours_and_fall_off(measured: ChartMeasurement) -> None:

@@ -6,7 +6,9 @@ import json
 
 import numpy as np
 import pytest
+from scipy import ndimage
 
+import magnetite
 from chart_shots import Array, shot
 from conftest import drawn_chart
 from magnetite.core.chart import noise as noise_module
@@ -15,6 +17,7 @@ from magnetite.core.chart.design import Chart
 from magnetite.core.chart.mapping import Mapping
 from magnetite.core.chart.noise import measure_noise
 from magnetite.core.chart.record import as_record
+from magnetite.core.chart.texture import leaves_region, measure_texture, noise_spectrum
 from magnetite.core.chart.tone import measure_tone
 
 
@@ -144,3 +147,24 @@ def test_a_stated_response_that_the_steps_contradict_is_noted(kind: str, off: in
     assert tone.contradicted == bool(off)
     assert [note.split(" gray")[0] for note in notes] == ([f"{off} of 20"] if off else [])
     assert all(f"stated tone response, {kind}" in note for note in notes)
+
+
+def test_noise_is_taken_out_of_the_power_of_the_texture() -> None:
+    picture, chart = drawn_chart()
+    light = magnetite.degrade(picture, "to-linear standard=srgb").picture.pixels()[..., 1]
+    mapping = Mapping(np.eye(3), 0.0, 0.0, 900, 600)
+    side = leaves_region(light.shape, chart, mapping)[2]
+    clean = measure_texture(light, np.zeros((side, side)), 0.0, chart, mapping)
+    rng = np.random.default_rng(6)
+    noise = ndimage.gaussian_filter(rng.normal(size=light.shape), 0.5)
+    noise *= 0.08 / noise.std()
+    patches = [noise[k : k + 64, k : k + 64] for k in range(0, 512, 64)]
+    spectrum = noise_spectrum(patches, side)
+    assert spectrum.mean() == pytest.approx(1, abs=0.1)
+    assert spectrum[0, 5] > 3 * spectrum[0, side // 2]  # the noise is not white
+    found = measure_texture(light + noise, 0.08**2 * spectrum, 0.0, chart, mapping)
+    plain = measure_texture(light + noise, 0 * spectrum, 0.0, chart, mapping)
+    low = (clean.frequency > 0.06) & (clean.frequency < 0.35)
+    assert (plain.by_power - clean.by_power)[low].max() > 0.15
+    assert np.abs(found.by_power - clean.by_power)[low].mean() < 0.05
+    assert np.abs(found.by_cross - clean.by_cross)[low].mean() < 0.035

@@ -21,8 +21,8 @@ from magnetite.core.picture.least_size import check_size
 _NORMAL_MEDIAN = 0.6744897501960817
 #: Side of the tiles of a noise curve, px, and the fewest of them behind a point.
 _TILE, _LEAST_TILES = 8, 8
-#: Most of its tiles that may touch black or full scale: 8 % do 3 sd from them, and the sd of the
-#: others is 0.6 % low; nearer by it falls fast.
+#: Largest share of its tiles that may touch black or full scale: at a distance of 3 sd of the
+#: noise 1 - Φ(3)^64 = 8 % do.
 _MOST_TOUCHING = 0.1
 #: Medians that are taken at a time.
 _AT_A_TIME = 2**18

@@ -243,7 +243,9 @@ def as_picture(
     if isinstance(source, Picture):
         return source
     if np.ma.is_masked(source):
-        raise PictureError("masked samples have no value: fill them, or give a mask where one goes")
+        raise PictureError(
+            "masked samples have no value: fill them; metrics take the mask apart, as mask="
+        )
     array, colour, notes = _arranged(np.asarray(source))
     array = array.astype(array.dtype.newbyteorder("="), copy=False)
     if array.dtype == bool:
