@@ -118,11 +118,15 @@ def smoothed(plane: np.ndarray, least: float) -> np.ndarray:
     if least == 0:
         return plane
     padded = np.pad(plane, 7, mode="symmetric")
+    blocks = np.lib.stride_tricks.sliding_window_view(padded, (8, 8))
+    spectra = dctn(blocks, axes=(2, 3), norm="ortho")
+    left = np.abs(spectra) > least
+    left[..., 0, 0] = True
+    share = 1 / left.sum(axis=(2, 3))
+    parts = idctn(spectra * left, axes=(2, 3), norm="ortho") * share[..., None, None]
     total, weights = np.zeros_like(padded), np.zeros_like(padded)
-    for y, x in np.ndindex(padded.shape[0] - 7, padded.shape[1] - 7):
-        spectrum = dctn(padded[y : y + 8, x : x + 8], norm="ortho")
-        left = np.abs(spectrum) > least
-        left[0, 0] = True
-        total[y : y + 8, x : x + 8] += idctn(spectrum * left, norm="ortho") / left.sum()
-        weights[y : y + 8, x : x + 8] += 1 / left.sum()
+    for y, x in np.ndindex(8, 8):
+        covered = np.s_[y : y + share.shape[0], x : x + share.shape[1]]
+        total[covered] += parts[..., y, x]
+        weights[covered] += share
     return (total / weights)[7:-7, 7:-7]

@@ -67,7 +67,7 @@ def test_sides_and_weights(block: tuple[int, int]) -> None:
 
 
 @pytest.mark.parametrize("colour", ["luma-chroma", "half-chroma", "none"])
-@pytest.mark.parametrize(("height", "width"), [(33, 42), (36, 51), (1, 9), (2, 2)])
+@pytest.mark.parametrize(("height", "width"), [(20, 27), (1, 9), (2, 2)])
 def test_colours(colour: str, height: int, width: int) -> None:
     made = magnetite.compress(colours(height, width), f"dct step=3% colour={colour}")
     agrees(slow_dct.dct(made.data, 0.03, None, colour=colour), made.picture)
@@ -81,7 +81,7 @@ def test_stacks_of_planes() -> None:
 
 
 @pytest.mark.parametrize(
-    ("height", "width", "step"), [(100, 75, 0.05), (33, 34, 0.2), (8, 40, 0.1), (24, 70, 0.3)]
+    ("height", "width", "step"), [(72, 75, 0.05), (33, 34, 0.2), (8, 40, 0.1), (24, 70, 0.3)]
 )
 def test_joined_blocks(height: int, width: int, step: float) -> None:
     """An even half is joined, a rough one is not."""
@@ -114,11 +114,14 @@ def test_prediction_of_colours(bound: int) -> None:
 
 
 @pytest.mark.parametrize(
-    ("height", "width", "step"), [(45, 62, 0.01), (33, 32, 0.06), (9, 70, 0.02)]
-)
+    ("height", "width", "step", "colour"),
+    [
+        (45, 62, 0.01, "gray"), (33, 32, 0.06, "gray"), (9, 70, 0.02, "gray"),
+        (33, 32, 0.06, "luma-chroma"), (9, 70, 0.02, "none"), (21, 30, 0.01, "luma-chroma"),
+    ],
+)  # fmt: skip
 @pytest.mark.parametrize("name", ["9/7", "5/3"])
-@pytest.mark.parametrize("colour", ["gray", "luma-chroma", "none"])
-def test_wavelets(height: int, width: int, step: float, name: str, colour: str) -> None:
+def test_wavelets(height: int, width: int, step: float, colour: str, name: str) -> None:
     source, setting = picture(height, width), ""
     if colour != "gray":
         source, setting = colours(height, width), f" colour={colour}"
@@ -160,9 +163,9 @@ def cut(data: bytes, length: int) -> bytes:
     return head + zlib.crc32(head).to_bytes(4, "little") + section[:length]
 
 
-@pytest.mark.parametrize("share", [0.05, 0.3, 0.7, 0.9])
+@pytest.mark.parametrize("share", [0.05, 0.3, 0.9])
 def test_wavelets_that_are_cut(share: float) -> None:
-    data = magnetite.compress(picture(64, 80, 16), "wavelet levels=4 step=2%").data
+    data = magnetite.compress(picture(40, 56, 16), "wavelet levels=4 step=2%").data
     part = cut(data, int(share * len(data)))
     decoded = slow_wavelet.wavelet(part, 0.02, 4)
     assert np.abs(decoded - magnetite.expand(part).samples).max() <= 2
