@@ -15,7 +15,9 @@ FUNCTIONS = {
 } | {"gate.fit": magnetite.gate.fit}
 
 
-@pytest.mark.parametrize("name", sorted(FUNCTIONS))
+@pytest.mark.parametrize(
+    "name", [pytest.param(n, marks=[pytest.mark.long] * (n == "chart")) for n in sorted(FUNCTIONS)]
+)
 def test_the_example_of_a_function(
     name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -14,8 +14,7 @@ import numpy as np
 import pytest
 
 import magnetite
-from conftest import Run, drawn_chart, run_in
-from magnetite.core.chart.record import as_record
+from conftest import Run, run_in
 from magnetite.core.errors import InputError
 from magnetite.synthetic.catalogue import SCENES
 
@@ -334,10 +333,8 @@ def test_files_and_arrays_stand_for_pictures(
     monkeypatch.chdir(tmp_path)
     clean = SCENES[0].picture(160, 120, 0)
     noisy = magnetite.degrade(clean, "gaussian-noise sd=8dn").picture
-    chart, record = drawn_chart()
-    for name, picture in (("clean", clean), ("noisy", noisy), ("chart", chart)):
+    for name, picture in (("clean", clean), ("noisy", noisy)):
         magnetite.write(picture, f"{name}.png")
-    Path("chart.json").write_text(json.dumps(as_record(record)))
     coded = magnetite.compress(clean, "dct step=8%")
     Path("clean.mgt").write_bytes(coded.data)
     view = magnetite.view
@@ -364,8 +361,6 @@ def test_files_and_arrays_stand_for_pictures(
         for other in others:
             np.testing.assert_equal(other, one, err_msg=name)
     assert magnetite.expand("clean.mgt").same_samples(coded.picture)
-    measured = magnetite.calibrate.chart("chart.png", "chart.json")
-    assert len(measured.found.dots) == len(record.dots)
     assert "clean.png" in view.surface("clean.png").texts[0].get_text()
     for wrong in ("clean.png", clean, 5):
         with pytest.raises(InputError, match="expected a list of pictures"):

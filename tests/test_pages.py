@@ -28,9 +28,9 @@ PAGES = [
 WITH_COMMANDS = [page for page in PAGES if blocks(page)]
 #: Runs on clusters have tests of their own; most lines of these others stand in other pages too.
 LONG = {
-    "accept-reject", "best", "camera", "camera-noise", "chart", "clusters", "experiments",
-    "guarantee", "own-codec", "people", "report", "reproduce", "stack", "tutorial", "views",
-    "which-quality",
+    "accept-reject", "best", "camera", "camera-noise", "chart", "clusters", "denoiser",
+    "experiments", "gates", "guarantee", "own-codec", "people", "report", "reproduce", "stack",
+    "tutorial", "views", "which-quality",
 }  # fmt: skip
 #: Stands in pages for what only their reader has.
 SCHEDULER = "tcp://10.0.0.1:8786"

@@ -27,8 +27,8 @@ def picture(row: Row) -> tuple[str, str, int]:
 
 def label(row: Row, rows: list[Row]) -> str:
     name, chain = row["treatment name"], row["treatment"]
-    chains = {r["treatment"] for r in rows if r["treatment name"] == name}
-    if len(chains) == 1 or chain == "nothing":
+    alone = all(r["treatment"] == chain for r in rows if r["treatment name"] == name)
+    if alone or chain == "nothing":
         return str(name)
     return str(chain if chain.startswith(name) else f"{name}: {chain}")
 

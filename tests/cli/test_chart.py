@@ -67,14 +67,6 @@ def test_the_camera_found_gives_the_same(run: Run, folder: Path, tmp_path: Path)
     assert halves[1] == pytest.approx(halves[0], rel=0.02)
 
 
-def test_the_table_and_the_notes(run: Run, folder: Path) -> None:
-    done = run("calibrate", "chart", folder / "shot.png", "--chart", folder / "chart.json")
-    assert "72 of 72 edges, 110 of 110 dots" in done.stdout
-    assert done.stdout.splitlines()[-1].startswith("to-linear standard=srgb + gaussian-blur sigma=")
-    assert "white-balance red=0.8" in done.stdout
-    assert "nan" not in done.stdout.lower()
-
-
 def test_a_chart_to_print(run: Run, tmp_path: Path) -> None:
     run("chart", "page.svg", "--size", "900x600")
     assert (tmp_path / "page.svg").read_bytes().startswith(b"<?xml")

@@ -198,7 +198,7 @@ def test_damaged_ledgers_are_refused_in_one_line(run: Run, ran: Path) -> None:
     }  # fmt: skip
     for table, names in columns.items():
         for name in names:
-            for junk in ("'text'", "NULL", "-1", "1e999", "x'ff00'"):
+            for junk in ("'text'", "NULL", "1e999", "x'ff00'"):
                 ledger.write_bytes(good)
                 base = sqlite3.connect(ledger)
                 base.execute(f"UPDATE OR IGNORE {table} SET {name} = {junk}")

@@ -38,12 +38,14 @@ def test_the_next_tray_is_promised_what_all_of_24_trays_show(passing, says) -> N
     assert says in trays.sentence(rows(passing))
 
 
+@pytest.mark.long
 def test_trays_are_enough_for_the_promise_and_differ() -> None:
     found = trays.trays(0)
     assert len({picture.digest() for picture in found.values()}) == len(found)
     assert trays.SHARE ** len(found) <= 1 - trays.CONFIDENCE < trays.SHARE**20
 
 
+@pytest.mark.long
 def test_the_sentence_on_raters_is_that_of_their_figures(tmp_path: Path) -> None:
     picture = magnetite.scenes((96, 72))["veined-breccia"]
     magnetite.write(picture, tmp_path / "tray.png")

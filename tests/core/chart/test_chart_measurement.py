@@ -66,8 +66,8 @@ def test_the_drawn_chart_is_what_its_record_says(record: dict[str, Any]) -> None
     side = 64
     fine = (np.arange(side * 8) + 0.5) / 8
     elements = [
-        *own["marks"], *own["dots"][::30], *own["squares"][::9], *own["steps"][::10],
-        *own["colours"][::9], own["star"],
+        *own["marks"], *own["dots"][::50], *own["squares"][::9], *own["steps"][::10],
+        *own["colours"][::12], own["star"],
     ]  # fmt: skip
     middles = [(one["x"], one["y"]) for one in elements]
     leaves, star = own["leaves"], own["star"]
@@ -376,9 +376,6 @@ def test_what_can_be_measured_is_still_measured(
     found = measure_chart(as_picture(covered), chart)
     assert "the top left mark was not found" in found.notes[0]
     assert found.distortion.value == pytest.approx(100 * BARREL, abs=0.05)
-    bright = measure_chart(as_picture(np.minimum(seen * 1.8, 1)), chart)
-    assert any("gray steps left out: clipped" in note for note in bright.notes)
-    assert bright.colours is None or bright.colours.missing > 0
     gray = measure_chart(as_picture(seen[..., 1]), chart)
     assert gray.colours is None
     assert not gray.shifts

@@ -87,7 +87,7 @@ def limited() -> None:
 
 @pytest.mark.parametrize(
     "name",
-    [pytest.param(name, marks=[pytest.mark.long] * (k % 3 > 0)) for k, name in enumerate(HOSTILE)],
+    [pytest.param(name, marks=[pytest.mark.long] * (k % 6 > 0)) for k, name in enumerate(HOSTILE)],
 )
 def test_a_few_bytes_cost_little(name: str, tmp_path: Path) -> None:
     (tmp_path / "hostile").write_bytes(HOSTILE[name])
@@ -131,7 +131,7 @@ def test_devices_are_not_read() -> None:
 )  # fmt: skip
 def test_headers_tell_the_size(step: str, size: headers.Reader) -> None:
     rng = np.random.default_rng(0)
-    for height, width in ((8, 8), (16, 64), (37, 53), (64, 96), (129, 300), (1, 700)):
+    for height, width in ((8, 8), (37, 53), (64, 96), (1, 700)):
         for shape in ((height, width), (height, width, 3)):
             samples = rng.integers(0, 256, shape, np.uint8)
             try:

@@ -81,7 +81,7 @@ def loops() -> Iterator[Dispatcher]:
 @pytest.mark.parametrize(
     "states",
     [
-        [(0, 2, 0), (0, 2, 1), (0, 2, 1)],
+        [(0, 2, 0), (0, 2, 1)],
         pytest.param([(0, 2, 0), (0, 3, 0), (5, 3, 0), (5, 3, 0)], marks=pytest.mark.long),
     ],
 )

@@ -79,7 +79,7 @@ def central_moments(raw: object) -> list[float]:
 def test_four_moments_are_those_of_the_closed_form(step: str) -> None:
     raw = CLOSED_FORMS[step]
     mean, mu, n = float(raw(1)), central_moments(raw), MID_GRAY.samples.size
-    for seed in range(4):
+    for seed in range(2):
         degraded = magnetite.degrade(MID_GRAY, step, seed=seed)
         samples = degraded.picture.samples.astype(np.float64)
         assert abs(samples.mean() - mean) < 4 * math.sqrt(mu[2] / n)
