@@ -133,13 +133,9 @@ def test_a_run_of_many_rows_draws_only_what_is_seen(tmp_path: Path) -> None:
 
 def test_curves_are_means_over_the_references_that_all_lines_have(tmp_path: Path) -> None:
     """Points of the page against the rows: failed and infinite ones, two factors, levels."""
-    tried = 0
-    for seed in range(40):
+    for seed in (16, 17):
         records = random_run(seed)
-        broken = any(r["status"] == "failed" or math.isinf(r["psnr"]) for r in records)
-        if tried == 2 or not broken or len({r["reference"] for r in records}) < 3:
-            continue
-        tried += 1
+        assert any(r["status"] == "failed" or math.isinf(r["psnr"]) for r in records)
         folder = tmp_path / str(seed)
         stored(folder, records)
         write_page(of_run(folder), tmp_path / f"{seed}.html")
@@ -159,20 +155,22 @@ def test_curves_are_means_over_the_references_that_all_lines_have(tmp_path: Path
                 for title, points in drawn:
                     np.testing.assert_allclose(sorted(points), wanted[title], rtol=1e-6)
                 of = f"the mean over {'' if references == every else f'{references} of '}{every}"
-                assert of in one.text("#curve-words")
+                none = "No finite value to draw: left out, since a row of theirs is missing"
+                assert (of if references else none) in one.text("#curve-words")
                 # All levels together, then over the levels.
                 if one.page.evaluate("page.by('curve-level').value"):
                     one.page.select_option("#curve-level", "")
                 else:
                     one.page.select_option("#curve-x", "level of the degradation")
                 one.settle()
-    assert tried == 2
 
 
 def test_levels_keep_the_order_of_the_plan_where_the_first_row_failed(tmp_path: Path) -> None:
-    seed = next(s for s in range(40) if len(levels_of(random_run(s))) == 2)
-    records = random_run(seed)
-    levels = levels_of(records)
+    records = random_run(9)
+    levels = list(dict.fromkeys(
+        r["degradation"] for r in records if r["degradation name"] == "noise"
+    ))  # fmt: skip
+    assert len(levels) == 2
     for record in records:
         if (record["reference"], record["degradation"]) == (records[0]["reference"], levels[0]):
             record |= {"status": "failed", "reason": "lost", "bpp": math.nan}
@@ -187,13 +185,6 @@ def test_levels_keep_the_order_of_the_plan_where_the_first_row_failed(tmp_path: 
         )
     assert offered == ["", *levels]
     assert ticks == levels
-
-
-def levels_of(records: list[witness.Row]) -> list[str]:
-    """Levels of noise, in the order of the plan, where the run has several references."""
-    several = len({r["reference"] for r in records}) > 2
-    found = dict.fromkeys(r["degradation"] for r in records if r["degradation name"] == "noise")
-    return [*found] if several else []
 
 
 def stored(folder: Path, records: list[witness.Row]) -> None:

@@ -47,8 +47,6 @@ def test_views_are_drawn_of_every_sort_of_picture(run: Run, tmp_path: Path) -> N
     run("view", "noise", clay, "deep.png")
     assert size_of(tmp_path / "noise.png")[0] == 1280
     run("view", "planes", breccia)
-    run("view", "approximation", breccia)
-    assert size_of(tmp_path / "approximation.png")[0] == 1280
     run("view", "profile", clay, "deep.png", "--line", "10,20,90.5,70")
     run("view", "surface", "kept.tif", "--region", "30,20,90x60")
     seen = (tmp_path / "surface.png").read_bytes()

@@ -44,6 +44,7 @@ def test_damaged_records_are_refused(record: dict[str, Any], damage: Any, words:
         of_record({**record, **damage})
 
 
+@pytest.mark.long
 def test_leaves_have_the_statistics_of_their_model() -> None:
     """Radii fall as r^-3, light is uniform, and the spectrum of the field falls as a power law."""
     from magnetite.core.chart.leaves import scatter

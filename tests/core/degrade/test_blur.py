@@ -149,7 +149,7 @@ def test_a_codec_takes_what_a_step_before_it_left() -> None:
 
 @pytest.mark.parametrize("boundary", ["mirror", "repeat", "wrap", "black"])
 @pytest.mark.parametrize("shape", [(401, 403), (257, 700), (2, 70_000), (70_000, 3)])
-@pytest.mark.parametrize("sigma", [0.6, 3.0, 12.0])
+@pytest.mark.parametrize("sigma", [0.6, 7.0])
 def test_the_compiled_filter_is_the_direct_sum(
     boundary: str, shape: tuple[int, int], sigma: float
 ) -> None:
