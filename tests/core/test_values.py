@@ -146,13 +146,13 @@ def test_metrics_share_what_they_need(
     monkeypatch.setattr(phase, "phase_congruency", lambda x: features.append(1) or congruency(x))
     run("scenes", "t", "--size", "192x184")
     tests = []
-    for number in range(6):
+    for number in range(3):
         tests.append(f"{number}.png")
         run("degrade", "t/veined-breccia.png", tests[-1], "gaussian-noise", f"sd={number + 1}dn")
     lumas.clear()
     run("score", "t/veined-breccia.png", *tests, "--metrics", "all")
-    assert len(lumas) == 7, "one of the reference, one of each test"
-    assert len(features) == 7
+    assert len(lumas) == 4, "one of the reference, one of each test"
+    assert len(features) == 4
 
 
 def test_pictures_show_themselves_in_a_notebook() -> None:

@@ -181,6 +181,7 @@ def test_what_a_killed_run_left_half_written_goes(run: Run, folder: Path) -> Non
     assert not list((folder / "plan").rglob(".magnetite-*"))
 
 
+@pytest.mark.long
 def test_an_interruption_ends_a_run_soon_and_cleanly(folder: Path) -> None:
     slow = PLAN.replace(
         'median = "median size=3,5"', 'slow = "richardson-lucy sigma=2 iterations=1000"'

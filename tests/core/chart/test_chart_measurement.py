@@ -366,6 +366,7 @@ def test_processing_is_said(seen: Array, chart: Chart, measured: ChartMeasuremen
     assert not any("denoised" in text for text in wrong.remarks)  # its light is not known
 
 
+@pytest.mark.long
 def test_what_can_be_measured_is_still_measured(
     seen: Array, chart: Chart, measured: ChartMeasurement
 ) -> None:

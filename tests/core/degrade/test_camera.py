@@ -164,6 +164,7 @@ def colour_psnr(one: np.ndarray, other: np.ndarray) -> float:
     return 10 * np.log10(255**2 / np.mean((one[8:-8, 8:-8].astype(float) - other[8:-8, 8:-8]) ** 2))
 
 
+@pytest.mark.long
 def test_the_best_interpolation_is_2_db_above_the_plain_one() -> None:
     pictures = [scene.picture(640, 448, 0) for scene in SCENES]
     samples = [one.samples for one in pictures if one.colour == "rgb"]

@@ -60,6 +60,7 @@ def test_intervals_hold_on_many_textures() -> None:
     assert np.mean(found) >= 0.95
 
 
+@pytest.mark.long
 def test_estimates_on_photographs_are_within_five_percent() -> None:
     errors = [
         abs(ratios(scene, sd, 1)[1] - 1) for scene in photographs(400) for sd in (2, 4, 8, 12)

@@ -275,7 +275,7 @@ RANGES = {
 }  # fmt: skip
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(
     height=st.integers(1, 48), width=st.integers(1, 48),
     channels=st.sampled_from([None, 2, 3, 5]), seed=st.integers(0, 99),

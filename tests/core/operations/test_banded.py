@@ -160,7 +160,7 @@ def test_bands_below_the_size_of_compiled_loops_round_as_the_whole_does(
         np.testing.assert_array_equal(joined(list(restored)), own.samples)
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(rows=st.integers(1, TALL - 1), chain=st.sampled_from([*CHAINS, *BLURS]))
 def test_bands_of_every_height_give_the_same_bits(rows: int, chain: str) -> None:
     picture = tall_picture("gray 16")
