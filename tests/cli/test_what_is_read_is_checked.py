@@ -190,6 +190,16 @@ def test_damaged_ledgers_are_refused_in_one_line(run: Run, ran: Path) -> None:
     ledger.unlink()
     sqlite3.connect(ledger).execute("CREATE TABLE other (x)").connection.commit()
     tried()
+
+
+@pytest.mark.parametrize(
+    "junk",
+    ["'text'", "NULL", *(pytest.param(v, marks=pytest.mark.long) for v in ("1e999", "x'ff00'"))],
+)
+def test_damaged_columns_are_refused_in_one_line(run: Run, ran: Path, junk: str) -> None:
+    good = (ran / "plan" / "ledger.sqlite").read_bytes()
+    ledger = ran / "hurt" / "ledger.sqlite"
+    ledger.parent.mkdir(exist_ok=True)
     columns = {
         "cells": ("degradation", "seed", "treatment", "status", "bytes", "bpp", "picture"),
         "scores": ("metric", "value"), "timings": ("stage", "seconds"),
@@ -198,15 +208,14 @@ def test_damaged_ledgers_are_refused_in_one_line(run: Run, ran: Path) -> None:
     }  # fmt: skip
     for table, names in columns.items():
         for name in names:
-            for junk in ("'text'", "NULL", "1e999", "x'ff00'"):
-                ledger.write_bytes(good)
-                base = sqlite3.connect(ledger)
-                base.execute(f"UPDATE OR IGNORE {table} SET {name} = {junk}")
-                base.commit()
-                base.close()
-                clear(run, "summarize", str(ledger.parent), "--table", "means", allowed=allowed)
-                if junk == "NULL" and name in ("value", "bytes", "picture", "reference"):
-                    clear(run, "report", str(ledger.parent), allowed=allowed)
+            ledger.write_bytes(good)
+            base = sqlite3.connect(ledger)
+            base.execute(f"UPDATE OR IGNORE {table} SET {name} = {junk}")
+            base.commit()
+            base.close()
+            clear(run, "summarize", str(ledger.parent), "--table", "means", allowed=(0, 2, 3))
+            if junk == "NULL" and name in ("value", "bytes", "picture", "reference"):
+                clear(run, "report", str(ledger.parent), allowed=(0, 2, 3))
 
 
 def test_an_error_of_the_program_has_a_status_of_its_own(

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import multiprocessing
 from collections.abc import Iterator
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
+from operator import call
 from pathlib import Path
 from typing import Any
 
-from magnetite.core.compute.processes import start_worker
+from magnetite.core.compute.processes import each_done
 from magnetite.core.errors import FileError, MagnetiteError, PictureError
 from magnetite.core.picture import Picture
 from magnetite.demo import cameras, figures, people, trays
@@ -179,12 +178,9 @@ def tell_story(
         first = f"{next(iter(story.trays))}.png"
         words.append(people.asked(folder / trays.FOLDER / first, folder, seed))
     write_bytes(folder / "answer.txt", ("\n\n".join(words) + "\n").encode())
-    context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(local(workers).workers, context, start_worker) as pool:
-        drawn = [pool.submit(*one) for one in _drawings(results, job, seed, folder)]
-        write_page(of_run(folder / RUN), folder / PAGE)
-        for one in drawn:
-            one.result()
+    drawings = (_page, folder), *_drawings(results, job, seed, folder)
+    for _ in each_done(call, drawings, local(workers).workers):
+        pass
     return Told(
         results, words, sum(one.cells for one in outcomes), sum(one.failed for one in outcomes),
         sum(one.seconds for one in outcomes),
@@ -206,6 +202,10 @@ def _run(
     write_bytes(folder / plan, text.encode())
     job = PlanJob.of(read_plan(folder / plan), folder)
     return job, run(job, read_text(folder / plan), folder / into, local(workers), listener)
+
+
+def _page(folder: Path) -> None:
+    write_page(of_run(folder / RUN), folder / PAGE)
 
 
 def _drawings(

@@ -7,7 +7,8 @@ import os
 import signal
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import contextmanager
 from multiprocessing.context import SpawnContext, SpawnProcess
 from types import ModuleType
@@ -56,6 +57,22 @@ def start_worker(threads: int = 1) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     threading.Thread(target=_end_with_parent, daemon=True).start()
     use_threads(threads)
+
+
+def each_done(
+    work: Callable[..., object], jobs: Sequence[tuple[Any, ...]], workers: int
+) -> Iterator[tuple[Any, ...]]:
+    """Jobs, arguments of a function, as worker processes end them; one worker is this process."""
+    if workers == 1:
+        for job in jobs:
+            work(*job)
+            yield job
+        return
+    with ProcessPoolExecutor(workers, WorkerContext(), start_worker) as pool:
+        waiting = {pool.submit(work, *job): job for job in jobs}
+        for future in as_completed(waiting):
+            future.result()
+            yield waiting[future]
 
 
 def _end_with_parent() -> None:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator
-from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import suppress
 
 import numpy as np
 
-from magnetite.core.compute.processes import WorkerContext, start_worker
+from magnetite.core.compute.processes import each_done
 from magnetite.core.compute.threads import Listener, threads
 from magnetite.core.errors import MagnetiteError
 from magnetite.core.methods.catalogue import every, find
@@ -47,17 +46,14 @@ def prepare(
     names : collection of str, optional
         Of the methods; all if left out.
     workers : int, optional
-        Processes; one for each core if left out.
+        Processes; one for each core if left out. One alone is this process.
     listener : function
         Called for every method with the number done, that of all, and its name.
     """
-    methods = [method for method in every()
+    methods = [(method.kind, method.name) for method in every()
                if method.kind in _VERBS and (names is None or method.name in names)]  # fmt: skip
-    with ProcessPoolExecutor(workers or threads(), WorkerContext(), start_worker) as pool:
-        waiting = {pool.submit(_run, method.kind, method.name): method for method in methods}
-        for number, future in enumerate(as_completed(waiting), 1):
-            future.result()
-            listener(number, len(methods), waiting[future].name)
+    for number, (_, name) in enumerate(each_done(_run, methods, workers or threads()), 1):
+        listener(number, len(methods), name)
     return len(methods)
 
 
