@@ -27,6 +27,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+@pytest.mark.long
 def test_a_camera_is_found_again(run: Run, folder: Path, tmp_path: Path) -> None:
     shot, chart = folder / "shot.png", folder / "chart.json"
     options = ["--chart", chart, "--format", "json"]

@@ -208,6 +208,7 @@ def test_generalised_gaussians_are_recognised(shape: float) -> None:
     assert found == pytest.approx([shape, 2, 3, mean], rel=0.03)
 
 
+@pytest.mark.long
 def test_naturalness_grows_as_pictures_get_worse(run: Run, tmp_path: Path) -> None:
     for seed in ("1", "2"):
         run("scenes", f"good{seed}", "--size", "400x300", "--seed", seed)

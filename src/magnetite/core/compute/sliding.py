@@ -19,7 +19,7 @@ def thresholded(plane: Float32, least: float, *, weighted: bool = False) -> Floa
 
     Parameters
     ----------
-    plane : float32 array, shape (h, w)
+    plane : array, shape (h, w)
         Mirrored at the edges.
     least : float
         In the units of the plane; the mean of each block stays.
@@ -33,7 +33,7 @@ def thresholded(plane: Float32, least: float, *, weighted: bool = False) -> Floa
     """
     from magnetite.core.compute.cosine import room_for, threshold_band, weighted_band
 
-    padded = np.pad(plane, REACH, mode="symmetric")
+    padded = np.pad(np.asarray(plane, np.float32), REACH, mode="symmetric")
     result = np.empty(plane.shape, np.float32)
     size = np.float32(least)
 
