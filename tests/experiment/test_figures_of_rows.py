@@ -45,7 +45,7 @@ def folder(tmp_path: Path) -> Path:
 
 
 def test_rows_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path) -> None:
-    reason = "delta-e needs an RGB picture; this one has 1 channels"
+    reason = "delta-e needs an RGB picture; this one has 1 channel"
     dry = run("run", "plan.toml", "--dry").stdout
     assert re.search(f"\ndelta-e will be missing, such as of r[23]: {reason}\n", dry)
     done = run("run", "plan.toml", "--workers", "1")

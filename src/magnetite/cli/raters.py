@@ -9,7 +9,7 @@ import typer
 
 from magnetite.cli.options import SeedOption, note, share_of
 from magnetite.cli.output import say_done
-from magnetite.core.quantities import abbreviated
+from magnetite.core.quantities import abbreviated, counted
 
 
 def run(
@@ -49,4 +49,4 @@ def run(
             f"{out} holds answers of other raters too, and opinions counts all of a folder: "
             f"{abbreviated(others)}"
         )
-    say_done(f"wrote {len(written)} files of simulated raters to {out}")
+    say_done(f"wrote {counted(len(written), 'file')} of simulated raters to {out}")

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from magnetite.core.quantities import significant
+from magnetite.core.quantities import counted, significant
 
 if TYPE_CHECKING:
     from magnetite.core.methods.declarations import Direction
@@ -131,7 +131,7 @@ class Table:
         return f"{text}\n\n{self.caption}" if self.caption else text
 
     def __repr__(self) -> str:
-        return "\n".join([f"<{len(self.rows)} rows", *self.lines()]) + ">"
+        return "\n".join([f"<{counted(len(self.rows), 'row')}", *self.lines()]) + ">"
 
     def _repr_html_(self) -> str:
         return str(self.data_frame()._repr_html_())
@@ -161,7 +161,7 @@ class Tabular(ABC):
 
     def __repr__(self) -> str:
         table = self.table()
-        lines = [f"<{type(self).__name__}: {len(table.rows)} rows", *table.lines()]
+        lines = [f"<{type(self).__name__}: {counted(len(table.rows), 'row')}", *table.lines()]
         return "\n  ".join(lines) + ">"
 
     def _repr_html_(self) -> str:

@@ -6,10 +6,9 @@ import math
 from itertools import combinations
 from typing import Any, NamedTuple
 
-import numpy as np
 import pandas as pd
 
-from magnetite.core.analysis.simultaneous import Difference, simultaneous
+from magnetite.core.analysis.simultaneous import Difference, pairwise, simultaneous
 from magnetite.core.arrays import Float64
 from magnetite.experiment.common import Common, scores_of
 from magnetite.experiment.results import GROUPS, RunRows, RunTable, better_of
@@ -142,13 +141,11 @@ def against(values: Float64) -> dict[tuple[int, int], Difference]:
 
     Their intervals hold together.
     """
-    pairs = list(combinations(range(values.shape[1]), 2))
-    if not pairs:
+    count = values.shape[1]
+    if count < 2:
         return {}
-    contrasts = np.zeros((len(pairs), values.shape[1]))
-    for row, (one, two) in enumerate(pairs):
-        contrasts[row, one], contrasts[row, two] = -1, 1
-    return dict(zip(pairs, simultaneous(values, contrasts), strict=True))
+    found = simultaneous(values, pairwise(count))
+    return dict(zip(combinations(range(count), 2), found, strict=True))
 
 
 def verdict(difference: Difference) -> str:

@@ -149,8 +149,8 @@ class _Run:
         cells = (cell for _, _, own in self._job.groups(references) for cell, _ in own)
         self._total = self._ledger.expect((one.facts for one in references), cells)
         self._notes += [
-            f"{count} figures of {label} were made by another version of it, or with other files: "
-            "they are computed again"
+            f"computed again: {counted(count, 'figure')} of {label}, made by another version of it "
+            "or with other files"
             for label, count in self._ledger.outdated().items()
         ]
         try:

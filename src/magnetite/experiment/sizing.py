@@ -9,6 +9,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from magnetite.core.analysis.simultaneous import critical_value, pairwise
 from magnetite.core.compute.threads import cores
 from magnetite.core.quantities import counted
 from magnetite.experiment.depths import unlike_depths_of
@@ -36,27 +37,38 @@ class Size:
     #: Seconds on all cores; by the probes.
     seconds: float
     disk: float
-    #: Smallest difference of a metric between two treatments that shows, in sd between references.
+    #: Treatments that a ranking compares, and the smallest difference of a metric between two of
+    #: them that it shows, in sd between references.
+    treatments: int
     smallest: float | None
     #: References that are left out, and why rows of the probes fail and figures are missing.
     problems: tuple[str, ...] = ()
 
     def lines(self) -> list[str]:
         """The size in words."""
-        spread = (
-            "one reference alone says nothing about others"
-            if self.smallest is None
-            else "a difference of two treatments shows (power 80 %, level 5 %) from "
-            f"{self.smallest:.2f} times its sd between references"
-        )
         return [
             f"{counted(self.rows, 'row')} of {counted(self.figures, 'figure')}: "
             f"{counted(self.references, 'reference')}, {counted(self.repeats, 'repeat')}",
             f"about {_time(self.seconds)} on {cores()} cores; {self.disk / 2**20:.1f} MiB on disk, "
             "pictures apart",
-            spread,
+            self._shown(),
             *self.problems,
         ]
+
+    def _shown(self) -> str:
+        if self.references < 2:
+            return "one reference alone says nothing about others"
+        if self.smallest is None:
+            return "one treatment alone is compared with no other"
+        both = "the two treatments"
+        level = "level 5 %"
+        if self.treatments > 2:
+            both = f"two of the {self.treatments} treatments"
+            level += " for all pairs together"
+        return (
+            f"a difference of {both} shows (power 80 %, {level}) from {self.smallest:.2f} times "
+            "its sd between references"
+        )
 
 
 def size_of(plan: Plan, base: Path) -> Size:
@@ -78,9 +90,10 @@ def size_of(plan: Plan, base: Path) -> Size:
             results += [(reference.facts.name, one) for one in done]
     share = sum(map(_pixels, groups)) / sum(map(_pixels, spread))
     figures = len(metrics.steps) + len(gauges.steps)
+    treatments = max(len(cells) for _, _, cells in groups)
     return Size(
         rows, figures, len(references), plan.repeats, taken * share / max(1, cores() / 2),
-        rows * (_ROW + _FIGURE * figures), _smallest(len(references)),
+        rows * (_ROW + _FIGURE * figures), treatments, _smallest(len(references), treatments),
         (*copies, *_problems(results), *unlike_depths_of(job, references)),
     )  # fmt: skip
 
@@ -113,14 +126,17 @@ def _pixels(group: Group) -> int:
     return reference.facts.width * reference.facts.height * len(cells)
 
 
-def _smallest(references: int) -> float | None:
-    """Smallest mean of paired differences that a t-test shows, in their sd."""
-    from scipy.special import stdtrit
+def _smallest(references: int, treatments: int) -> float | None:
+    """Smallest mean of the paired differences of two treatments that a ranking shows, in their sd.
 
-    if references < 2:
+    By the noncentral distribution of Student's t.
+    """
+    from scipy.special import nctdtrinc
+
+    if references < 2 or treatments < 2:
         return None
-    freedom = references - 1
-    return float(stdtrit(freedom, 0.975) + stdtrit(freedom, _POWER)) / math.sqrt(references)
+    critical = critical_value(references, pairwise(treatments))
+    return float(nctdtrinc(references - 1, 1 - _POWER, critical)) / math.sqrt(references)
 
 
 def _time(seconds: float) -> str:

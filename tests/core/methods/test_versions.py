@@ -69,7 +69,7 @@ def test_rows_of_another_version_are_said_and_not_mixed(
     base = sqlite3.connect(tmp_path / "plan" / "ledger.sqlite")
     assert base.execute("SELECT DISTINCT version FROM cells").fetchall() == [("9.9",)]
     base.close()
-    assert "3 figures of mae were made by another version of it" in again.stderr
+    assert "computed again: 3 figures of mae, made by another version of it" in again.stderr
     assert "psnr" not in again.stderr
     assert "3 rows: 3 computed" in again.stdout
     assert "another version" not in run(*command).stderr

@@ -323,7 +323,7 @@ NOT_MONOTONE = {
 )
 @pytest.mark.parametrize("chain", ["gaussian-noise sd={}%", "gaussian-blur sigma={}px"])
 def test_scores_fall_as_the_degradation_grows(scene: object, chain: str) -> None:
-    reference = scene.picture(240, 176, 0)
+    reference = scene.picture(320, 224, 0)
     worse = [magnetite.degrade(reference, chain.format(k)).picture for k in (1, 2, 4, 8)]
     kind = "noise" if "noise" in chain else "blur"
     for method in every("metric"):

@@ -42,14 +42,19 @@ def simultaneous(values: Float64, contrasts: Float64) -> list[Difference]:
     values : float array, shape (n, k)
         A row for each reference, a column for each treatment; finite.
     contrasts : float array, shape (m, k)
-        Weights of the treatments in each difference.
+        Weights of the treatments in each difference; of one or two treatments where m > 1.
 
     Returns
     -------
     list of Difference
         Of m entries; ends and p are NaN for fewer than two references.
+
+    Raises
+    ------
+    ValueError
+        If one of several differences is of more than two treatments.
     """
-    from scipy.special import stdtr, stdtrit
+    from scipy.special import stdtr
 
     number = len(values)
     differences = beyond_rounding(values @ contrasts.T, values)
@@ -63,19 +68,39 @@ def simultaneous(values: Float64, contrasts: Float64) -> list[Difference]:
             for m, e in zip(means, errors, strict=True)
         ]
     )
+    critical = critical_value(number, contrasts)
     if len(contrasts) == 1:
-        critical = float(stdtrit(number - 1, 1 - _LEVEL / 2))
         chances = 2 * stdtr(number - 1, -statistics)
     else:
-        weights = np.ascontiguousarray(contrasts, np.float64)
-        largest = _largest(number, weights.tobytes(), contrasts.shape[1])
-        critical = float(largest[math.ceil((1 - _LEVEL) * (largest.size + 1)) - 1])
+        largest = _largest_of(number, contrasts)
         above = largest.size - np.searchsorted(largest, statistics)
         chances = (above + 1) / (largest.size + 1)
     return [
         Difference(float(m), float(m - critical * e), float(m + critical * e), float(p))
         for m, e, p in zip(means, errors, chances, strict=True)
     ]
+
+
+def critical_value(number: int, contrasts: Float64) -> float:
+    """The 95 % point of the largest `|t|` of contrasts (m, k), over two references or more."""
+    from scipy.special import stdtrit
+
+    if len(contrasts) == 1:
+        return float(stdtrit(number - 1, 1 - _LEVEL / 2))
+    largest = _largest_of(number, contrasts)
+    return float(largest[math.ceil((1 - _LEVEL) * (largest.size + 1)) - 1])
+
+
+def pairwise(treatments: int) -> Float64:
+    """Contrasts of every later treatment with every earlier one, shape (k (k - 1) / 2, k)."""
+    earlier, later = np.triu_indices(treatments, 1)
+    unit = np.eye(treatments)
+    return unit[later] - unit[earlier]
+
+
+def _largest_of(number: int, contrasts: Float64) -> Float64:
+    weights = np.ascontiguousarray(contrasts, np.float64)
+    return _largest(number, weights.tobytes(), contrasts.shape[1])
 
 
 @lru_cache(maxsize=64)
@@ -105,5 +130,19 @@ def _drawn(rng: np.random.Generator, contrasts: Float64, freedom: int, draws: in
         rows = np.triu(rows, 1)
         diagonal = np.sqrt(rng.chisquare(freedom - np.arange(treatments), (draws, treatments)))
         rows[:, np.arange(treatments), np.arange(treatments)] = diagonal
-    spreads = np.linalg.norm(rows @ contrasts.T, axis=1)
+    spreads = np.sqrt(_squares(np.swapaxes(rows, 1, 2) @ rows, contrasts))
     return np.asarray((np.abs(means) / spreads).max(axis=1) * math.sqrt(freedom))
+
+
+def _squares(products: Float64, contrasts: Float64) -> Float64:
+    """Sums of squares, shape (d, m), of contrasts of one or two treatments.
+
+    `products` are the sums of products of all treatments, shape (d, k, k).
+    """
+    if np.count_nonzero(contrasts, axis=1).max() > 2:
+        raise ValueError("several differences are judged together where each is of two treatments")
+    first, second = np.argsort(-np.abs(contrasts), axis=1)[:, :2].T
+    number = np.arange(len(contrasts))
+    one, two = contrasts[number, first], contrasts[number, second]
+    own = one**2 * products[:, first, first] + two**2 * products[:, second, second]
+    return np.asarray(own + 2 * one * two * products[:, first, second])

@@ -16,6 +16,7 @@ from magnetite.core.methods.declarations import ColourPolicy, MaskRule
 from magnetite.core.methods.parameters import Kind
 from magnetite.core.picture import luma
 from magnetite.core.picture.clipping import clear_of_ends
+from magnetite.core.quantities import counted
 
 Result = TypeVar("Result")
 #: The metrics' own precision, and the types that some take as they are.
@@ -165,7 +166,7 @@ def _check_rgb(function: Callable[..., Any], pixels: Pixels, colour: ColourPolic
     if colour is ColourPolicy.RGB and pixels.shape[2:] != (3,):
         raise PictureError(
             f"{function.__name__.replace('_', '-')} needs an RGB picture; this one has "
-            f"{1 if pixels.ndim == 2 else pixels.shape[2]} channels"
+            f"{counted(1 if pixels.ndim == 2 else pixels.shape[2], 'channel')}"
         )
 
 

@@ -18,6 +18,7 @@ from magnetite.core.picture.frame import encoded_remark
 from magnetite.core.picture.matching import COMMON_SCALE
 from magnetite.core.picture.region import Region, RegionRows
 from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, whole
+from magnetite.core.quantities import counted
 from magnetite.core.restore.kernels.noise_sd import estimate
 
 DEFAULT_GAUGES = Selection.named("gauge", "laplacian-variance")
@@ -99,7 +100,8 @@ def _intervals(picture: Rows, figures: Figures) -> Iterator[str]:
     """The intervals of gauges that have one."""
     if "edge-width" in figures:
         error, count = (figures[name] for name in _OF_EDGE_WIDTH)
-        yield f"{picture.origin}: edge-width ± {error:.2g} px (95 %), of {count:.0f} edges"
+        edges = counted(round(count), "edge")
+        yield f"{picture.origin}: edge-width ± {error:.2g} px (95 %), of {edges}"
     if "noise-blocks" in figures:
         noise = estimate(whole(picture).pixels(), picture.frame.step)
         yield f"{picture.origin}: noise-blocks {noise.words(COMMON_SCALE, 'dn')}"

@@ -16,6 +16,7 @@ from magnetite.core.opinion.rating import mean_with_interval, opinion_scores, sc
 from magnetite.core.opinion.record import REFERENCE, Answers, BlindTest, Stimulus
 from magnetite.core.opinion.scaling import Model, chances, connected, scale_intervals, scale_values
 from magnetite.core.opinion.threshold import fitted_threshold, pooled_threshold
+from magnetite.core.quantities import counted
 from magnetite.core.table import Tabular
 
 #: Chance above which a rater's answers may be random ones, and fewest raters that are screened.
@@ -109,10 +110,10 @@ def analyse(test: BlindTest, answers: Sequence[Answers], model: Model | None = N
     given = [one for one in answers if one.trials]
     if not given:
         raise InputError("there are no answers")
-    notes = [f"{one.rater} stopped after {len(one.trials)} answers" for one in given
+    notes = [f"{one.rater} stopped after {counted(len(one.trials), 'answer')}" for one in given
              if not one.complete]  # fmt: skip
     if len(given) < len(answers):
-        notes.append(f"{len(answers) - len(given)} files hold no answers")
+        notes.append(f"files without answers: {len(answers) - len(given)}")
     simulated = sum(one.simulated for one in given)
     if simulated:
         mixed = f"{simulated} of {len(given)} raters are simulated; all answers count alike"
