@@ -16,7 +16,8 @@ from scipy import stats
 import magnetite
 from conftest import Run, size_of, texture
 from magnetite.cli.curve import _mean_words
-from magnetite.core.curves.points import sweep_steps
+from magnetite.core.curves.comparison import bd_quality
+from magnetite.core.curves.points import separated, sweep_steps
 from magnetite.core.curves.study import Comparison
 from magnetite.core.operations.rate import compress_to_rate
 from magnetite.core.picture import as_picture
@@ -47,6 +48,31 @@ def test_points_kept_in_the_folder_are_not_computed_again(tmp_path: Path, run: R
     assert size_of(tmp_path / "c" / "curve.png")[0] == size_of(tmp_path / "c" / "crops.png")[0]
 
 
+def test_settings_besides_the_quality_have_curves_of_their_own(gray: Path, run: Run) -> None:
+    """The same table as of codecs that are named one by one."""
+    blocks = [f"dct step=4dn,8dn,16dn,32dn block={side} smooth=off" for side in (4, 16)]
+    both = "dct step=4dn,8dn,16dn,32dn block=4,16 smooth=off"
+    words = ["curve", gray, "--workers", "1", "--format", "json", "--metrics", "psnr"]
+    (found, wanted) = (
+        json.loads(run(*words, *(w for one in codecs for w in ("--codec", one))).stdout)
+        for codecs in ([both], blocks)
+    )
+    assert found == wanted
+    (line,) = found["comparisons"]
+    assert [line["anchor"], line["codec"]] == blocks
+    points = [
+        [(row["bpp"], row["scores"]["psnr"]) for row in found["rows"] if side in row["codec"]]
+        for side in ("block=4 ", "block=16 ")
+    ]
+    assert line["bd_quality"] == pytest.approx(bd_quality(*points))
+    picture = magnetite.read(gray)
+    assert magnetite.curve(picture, both, "psnr").codecs == tuple(blocks)
+    automatic = magnetite.curve(picture, "dct block=4,16", "psnr").codecs
+    assert automatic == ("dct block=4", "dct block=16")
+    twice = ["--codec", both, "--codec", blocks[1]]
+    assert f"the codec '{blocks[1]}' is named twice" in run(*words, *twice, status=2).stderr
+
+
 def test_a_codec_that_is_missing_among_the_crops_is_named(
     gray: Path, run: Run, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -68,7 +94,7 @@ def test_a_codec_that_is_missing_among_the_crops_is_named(
 
 def test_points_without_a_sweep_are_even_in_rate() -> None:
     picture = SCENES[0].picture(240, 176, 0).luma()
-    for codec in ("dct", "wavelet", "jpeg"):
+    for codec in separated(["dct", "wavelet", "jpeg"]):
         steps = sweep_steps(codec, picture)
         rates = np.log(sorted(magnetite.compress(picture, step).bpp for step in steps))
         gaps = np.diff(rates)

@@ -37,7 +37,8 @@ def run(
         list[str],
         typer.Option(
             help="Codec with a sweep, as in: 'dct step=4dn,8dn,16dn'; without one, points evenly "
-            "in rate. May be repeated; the others are compared with the first.",
+            "in rate. Values of other settings have a curve each. May be repeated; the others are "
+            "compared with the first.",
             metavar="STEP",
         ),
     ],
@@ -80,7 +81,7 @@ def run(
 ) -> None:
     from magnetite.core.codecs.yardsticks import library_of, stated
     from magnetite.core.compute.threads import cores
-    from magnetite.core.curves.study import check_codecs
+    from magnetite.core.curves.points import separated
     from magnetite.core.picture.region import Region
     from magnetite.experiment.curves import CurveJob, curves_of
     from magnetite.experiment.executors import Threads
@@ -93,14 +94,14 @@ def run(
         raise InputError("--crop is the part that crops.png enlarges: name its folder with --out")
     if len(set(references)) < len(references):
         raise InputError("a reference is named twice")
-    check_codecs(codec)
+    codecs = separated(codec)
     if out is not None:
         protect(references, [out / name for name in _FILES])
     references, pictures = map(list, zip(*load_distinct(references, full_scale), strict=True))
     if region is not None:
         region.crop(pictures[0])
     sources = [Source(str(path.resolve()), limits.conversion, full_scale) for path in references]
-    job = CurveJob(sources, tuple(codec), measures, base=os.getcwd(), targets=tuple(wanted))
+    job = CurveJob(sources, tuple(codecs), measures, base=os.getcwd(), targets=tuple(wanted))
     with (
         tempfile.TemporaryDirectory(prefix="magnetite-") as scratch,
         cells_done("curve") as listener,

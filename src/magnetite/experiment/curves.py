@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from magnetite.core.chain.step import Chain, Step
-from magnetite.core.curves.points import Point, sweep_steps
+from magnetite.core.curves.points import Point, Swept, sweep_steps
 from magnetite.core.curves.study import CurvePoint, Curves
 from magnetite.core.errors import MagnetiteError
 from magnetite.core.operations.aim import Target
@@ -27,14 +27,14 @@ class CurveJob:
     """Codecs with their sweeps on references; nothing is done to these before."""
 
     sources: list[Source]
-    codecs: tuple[str, ...]
+    codecs: tuple[Swept, ...]
     metrics: Selection
     gauges: Selection = NONE
     keep: Keep = field(default_factory=Keep)
     base: str = ""
     #: Metrics with scores that automatic points are to reach.
     targets: tuple[Target, ...] = ()
-    #: Steps of each codec's sweep on each reference, by its text and the digest.
+    #: Steps of each codec on each reference, by its name and the digest.
     steps: dict[tuple[str, str], list[Step]] = field(default_factory=dict, init=False)
 
     def groups(self, references: Sequence[Reference]) -> Iterator[Group]:
@@ -42,8 +42,8 @@ class CurveJob:
         for number, reference in enumerate(references):
             digest = reference.facts.digest
             cells: list[tuple[Cell, Chain | None]] = []
-            for codec, text in enumerate(self.codecs):
-                for step in self._steps_of(text, reference.source, digest):
+            for codec, swept in enumerate(self.codecs):
+                for step in self._steps_of(swept, reference.source, digest):
                     chain = Chain((step,))
                     cell = Cell(
                         str(number), digest, NOTHING, NOTHING, 0, 0, str(codec), str(step),
@@ -52,12 +52,12 @@ class CurveJob:
                     cells.append((cell, chain))
             yield reference, None, cells
 
-    def _steps_of(self, codec: str, source: Source, digest: str) -> list[Step]:
+    def _steps_of(self, codec: Swept, source: Source, digest: str) -> list[Step]:
         """The steps of a codec's sweep; where none is given they follow from the picture."""
-        if (codec, digest) not in self.steps:
+        if (codec.name, digest) not in self.steps:
             picture = reference_of(source, digest)
-            self.steps[codec, digest] = sweep_steps(codec, picture, self.targets)
-        return self.steps[codec, digest]
+            self.steps[codec.name, digest] = sweep_steps(codec, picture, self.targets)
+        return self.steps[codec.name, digest]
 
 
 def curves_of(
@@ -74,7 +74,8 @@ def curves_of(
     MagnetiteError
         If a point cannot be computed.
     """
-    outcome = run(job, "; ".join(job.codecs), folder, executor, listener)
+    codecs = tuple(one.name for one in job.codecs)
+    outcome = run(job, "; ".join(codecs), folder, executor, listener)
     ledger = Ledger(folder, writable=False)
     try:
         columns = ledger.columns()
@@ -97,7 +98,7 @@ def curves_of(
     results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
     activity = {int(str(row["reference"])): row["reference activity"] for row in rows}
     known = tuple(None if activity[k] is None else _number(activity[k]) for k in range(len(names)))
-    made = Curves(tuple(results), tuple(names), job.codecs, job.metrics, known, outcome.reused)
+    made = Curves(tuple(results), tuple(names), codecs, job.metrics, known, outcome.reused)
     return made, outcome.notes
 
 

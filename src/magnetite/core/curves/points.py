@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from magnetite.core.chain.notation import parse_sweep
 from magnetite.core.chain.step import Step
-from magnetite.core.errors import ChainError, TargetError
+from magnetite.core.errors import ChainError, InputError, TargetError
 from magnetite.core.methods.declarations import Codec, Metric
 from magnetite.core.operations.aim import Target
 from magnetite.core.operations.coding import Compressed
@@ -40,29 +40,65 @@ class Point:
     left_out: Mapping[str, str] = field(default_factory=dict)
 
 
-def sweep_steps(codec: str, picture: Picture, targets: Sequence[Target] = ()) -> list[Step]:
-    """All steps of a codec's sweep: `dct step=4dn,8dn` gives two.
+class Swept(NamedTuple):
+    """A codec of one curve: its name, and the steps that its text gives."""
 
-    A codec without its quality setting gets as many as it declares points, evenly spaced in the
-    logarithm of the rate between the first and the last of them, as found on the middle of the
-    picture. Where these do not reach a target, a metric with its score, points about it are added.
+    name: str
+    steps: tuple[Step, ...]
+
+
+def separated(codecs: Sequence[str]) -> list[Swept]:
+    """Codecs with a sweep, or without their quality; of one curve each.
+
+    Points of unlike blocks or filters are no curve together: `dct step=4dn,8dn block=4,8` is
+    `dct step=4dn,8dn block=4` and the same with `block=8`.
 
     Raises
     ------
     ChainError
-        If the text cannot be read or is a chain of several steps.
+        If a text cannot be read or is a chain of several steps.
+    InputError
+        If a codec is named twice with the same settings.
     """
-    chains = parse_sweep(codec, "codec", complete=False)
+    made = [one for text in codecs for one in _of_one_curve(text)]
+    names = [one.name for one in made]
+    if twice := [name for k, name in enumerate(names) if name in names[:k]]:
+        raise InputError(f"the codec {twice[0]!r} is named twice")
+    return made
+
+
+def _of_one_curve(text: str) -> Iterator[Swept]:
+    chains = parse_sweep(text, "codec", complete=False)
     if len(chains[0].steps) > 1:
-        raise ChainError(f"{codec!r} is a chain; a curve takes one codec at a time")
-    steps = [chain.steps[0] for chain in chains]
-    first, declared = steps[0], steps[0].declared(Codec)
+        raise ChainError(f"{text!r} is a chain; a curve takes one codec at a time")
+    families: dict[tuple[tuple[str, Any], ...], list[Step]] = {}
+    for chain in chains:
+        (step,) = chain.steps
+        codec = step.declared(Codec)
+        quality = {codec.quality, *codec.one_of}
+        families.setdefault(tuple(s for s in step.settings if s[0] not in quality), []).append(step)
+    for settings, steps in families.items():
+        values = {key: f"{key}={step.method.parameters[key].kind.spell(v)}" for key, v in settings}
+        words = text.split()
+        if len(families) > 1:
+            words = [values.get(word.partition("=")[0], word) for word in words]
+        yield Swept(" ".join(words), tuple(steps))
+
+
+def sweep_steps(codec: Swept, picture: Picture, targets: Sequence[Target] = ()) -> list[Step]:
+    """All steps of a codec of one curve: `dct step=4dn,8dn` has two.
+
+    A codec without its quality setting gets as many as it declares points, evenly spaced in the
+    logarithm of the rate between the first and the last of them, as found on the middle of the
+    picture. Where these do not reach a target, a metric with its score, points about it are added.
+    """
+    first, declared = codec.steps[0], codec.steps[0].declared(Codec)
     if {key for key, _ in first.settings} & {declared.quality, *declared.one_of}:
-        return steps
+        return list(codec.steps)
     values = _evenly(first, picture)
     for target in targets:
         values |= _about(first, values, target, picture)
-    return [step.with_setting(declared.quality, v) for step in steps for v in values.values()]
+    return [first.with_setting(declared.quality, value) for value in values.values()]
 
 
 #: Values of a setting by their canonical text.

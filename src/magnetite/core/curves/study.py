@@ -14,7 +14,7 @@ from magnetite.core.arrays import Samples
 from magnetite.core.chain.step import Step
 from magnetite.core.compute.threads import each
 from magnetite.core.curves.comparison import Better, Curve, compare, rate_at
-from magnetite.core.curves.points import Point, at_rate, point, sweep_steps
+from magnetite.core.curves.points import Point, at_rate, point, separated, sweep_steps
 from magnetite.core.errors import InputError
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.operations.coding import Compressed
@@ -237,8 +237,8 @@ def curve(
         The reference of the decoded pictures.
     codecs : str or list of str
         Codecs with a sweep of their settings, `dct step=2dn,4dn,8dn`; without their quality
-        setting, points are evenly spaced in the logarithm of the rate. The first is the one the
-        others are compared with.
+        setting, points are evenly spaced in the logarithm of the rate. Several values of other
+        settings give a curve each. The first is the one the others are compared with.
     metrics : str
         As for `score`.
     source : Picture or array, optional
@@ -264,15 +264,14 @@ def curve(
     ('dct step=2%,4%,8%,16%', True)
     """
     pictures = _pictures(references)
-    texts = [codecs] if isinstance(codecs, str) else list(codecs)
-    check_codecs(texts)
+    swept = separated([codecs] if isinstance(codecs, str) else codecs)
     scored = selected(metrics, "metric")
     coded = pictures if source is None else [as_picture(source)] * len(pictures)
     jobs = [
         (number, codec, step)
         for number, picture in enumerate(coded)
-        for codec, text in enumerate(texts)
-        for step in sweep_steps(text, picture)
+        for codec, one in enumerate(swept)
+        for step in sweep_steps(one, picture)
     ]
 
     def work(job: tuple[int, int, Step]) -> CurvePoint:
@@ -286,13 +285,9 @@ def curve(
     results = each(work, jobs, workers=workers, name=name)
     results.sort(key=lambda r: (r.reference, r.codec, r.point.bpp))
     activity = tuple(map(activity_of, pictures))
-    return Curves(tuple(results), _names(pictures), tuple(texts), scored, activity)
-
-
-def check_codecs(texts: Sequence[str]) -> None:
-    """Raise `InputError` for a codec that is named twice with the same settings."""
-    if twice := [text for k, text in enumerate(texts) if text in texts[:k]]:
-        raise InputError(f"the codec {twice[0]!r} is named twice")
+    return Curves(
+        tuple(results), _names(pictures), tuple(one.name for one in swept), scored, activity
+    )
 
 
 def activity_of(picture: Picture) -> float | None:
