@@ -22,6 +22,7 @@ from magnetite.core.curves.study import Comparison
 from magnetite.core.operations.rate import compress_to_rate
 from magnetite.core.picture import as_picture
 from magnetite.synthetic.catalogue import SCENES
+from magnetite.views.curves import curves_figure
 
 
 def test_points_kept_in_the_folder_are_not_computed_again(tmp_path: Path, run: Run) -> None:
@@ -66,7 +67,10 @@ def test_settings_besides_the_quality_have_curves_of_their_own(gray: Path, run: 
     ]
     assert line["bd_quality"] == pytest.approx(bd_quality(*points))
     picture = magnetite.read(gray)
-    assert magnetite.curve(picture, both, "psnr").codecs == tuple(blocks)
+    curves = magnetite.curve(picture, both, "psnr")
+    assert curves.codecs == tuple(blocks)
+    lines = {line.get_label() for line in curves_figure(curves).axes[0].lines}
+    assert {"dct block=4", "dct block=16"} <= lines
     automatic = magnetite.curve(picture, "dct block=4,16", "psnr").codecs
     assert automatic == ("dct block=4", "dct block=16")
     twice = ["--codec", both, "--codec", blocks[1]]

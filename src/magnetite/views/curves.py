@@ -22,7 +22,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 _LONGEST_LABEL = 22
-_RATE_TICKS = (0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50)
+#: Ticks of each decade of rates; the second ones where fewer than three of the first are seen.
+_TICKS = (1, 2, 5), (1, 1.5, 2, 3, 4, 5, 6, 7, 8, 9)
 
 
 @dataclass(frozen=True)
@@ -53,26 +54,38 @@ def curves_figure(curves: Curves) -> Figure:
     """A panel for each metric: the curves of all codecs."""
     count = len(curves.references)
     of = f"{count} pictures, thin, and their mean" if count > 1 else Path(curves.references[0]).name
-    panels = [_panel(curves, metric) for metric in curves.metrics]
+    labels = _apart(curves.codecs)
+    panels = [_panel(curves, metric, labels) for metric in curves.metrics]
     return rate_distortion(panels, f"Rate-distortion curves of {of}")
 
 
-def _panel(curves: Curves, metric: str) -> Panel:
+def _apart(labels: Sequence[str]) -> list[str]:
+    """Labels; those that look alike once they are shortened, without the words that they share."""
+    made = []
+    for label in labels:
+        alike = [set(one.split()) for one in labels if _short(one) == _short(label)]
+        first, *words = label.split()
+        shared = set.intersection(*alike) if len(alike) > 1 else set()
+        made.append(" ".join([first, *(word for word in words if word not in shared)]))
+    return made
+
+
+def _panel(curves: Curves, metric: str, labels: Sequence[str]) -> Panel:
     """A colour for each codec: thin lines of single pictures, the named line their mean."""
     single = len(curves.references) == 1
     lines, scored = [], 0
-    for number, codec in enumerate(curves.codecs):
+    for number, label in enumerate(labels):
         each = (curves.curve(k, number, metric) for k in range(len(curves.references)))
         own = [points for points in each if points]
         scored = max(scored, len(own))
         if single:
-            lines.append(Line(codec, own[0] if own else [], number))
+            lines.append(Line(label, own[0] if own else [], number))
             continue
         lines += [Line("", points, number, faint=True) for points in own]
         mean: list[tuple[float, float]] = []
         with suppress(InputError):  # too few points for a mean
             mean = mean_curve(own)
-        lines.append(Line(codec, mean, number, marked=False))
+        lines.append(Line(label, mean, number, marked=False))
     best: list[tuple[float, float]] = []
     if single and curves.better(metric) == "higher":
         with suppress(InputError):  # too few points, or all alike
@@ -162,13 +175,21 @@ def _draw(axes: Axes, panel: Panel, *, named: bool = True) -> None:
             0.015, height, words, transform=axes.get_yaxis_transform(), va="center",
             fontsize=9, color="#555555", backgroundcolor="white",
         )  # fmt: skip
-    low, high = axes.get_xlim()
-    ticks = [t for t in _RATE_TICKS if low <= t <= high]
+    ticks = _rate_ticks(*axes.get_xlim())
     axes.set_xticks(ticks, [f"{t:g}" for t in ticks])
     axes.minorticks_off()
     axes.set_xlabel("rate (bits per pixel, whole file)" if named else "bits per pixel")
     if named:
         label_ends(axes, ends)
+
+
+def _rate_ticks(low: float, high: float) -> list[float]:
+    ticks: list[float] = []
+    for numbers in _TICKS:
+        if len(ticks) < 3:
+            every = (number * 10.0**decade for decade in range(-3, 4) for number in numbers)
+            ticks = [tick for tick in every if low <= tick <= high]
+    return ticks
 
 
 def _short(label: str) -> str:

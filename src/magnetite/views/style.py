@@ -40,6 +40,7 @@ _STYLE: dict[Any, Any] = {
     "axes.spines.top": False,
     "axes.spines.right": False,
     "axes.edgecolor": QUIET,
+    "axes.formatter.useoffset": False,
     "axes.labelcolor": INK,
     "text.color": INK,
     "xtick.color": INK,
