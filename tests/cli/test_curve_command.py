@@ -73,6 +73,8 @@ def test_settings_besides_the_quality_have_curves_of_their_own(gray: Path, run: 
     assert {"dct block=4", "dct block=16"} <= lines
     automatic = magnetite.curve(picture, "dct block=4,16", "psnr").codecs
     assert automatic == ("dct block=4", "dct block=16")
+    by_energy = [one.name for one in separated(["svd energy=90%,99% block=8,16"])]
+    assert by_energy == [f"svd energy=90%,99% block={side}" for side in (8, 16)]
     twice = ["--codec", both, "--codec", blocks[1]]
     assert f"the codec '{blocks[1]}' is named twice" in run(*words, *twice, status=2).stderr
 

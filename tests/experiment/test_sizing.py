@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from magnetite.core.analysis.simultaneous import _squares, pairwise, simultaneous
 from magnetite.experiment.plan_reading import read_plan
 from magnetite.experiment.sizing import Size, _smallest, size_of
 from small_runs import PLAN, carried_out, picture_at
@@ -61,3 +62,16 @@ def test_rows_take_the_disk_space_that_is_estimated(metrics: str, tmp_path: Path
         sizes.append(size_of(read_plan(tmp_path / "plan.toml"), tmp_path))
     assert [one.rows for one in sizes] == [8, 64]
     assert space[1] - space[0] == pytest.approx(sizes[1].disk - sizes[0].disk, rel=0.25)
+
+
+@pytest.mark.parametrize(
+    "contrasts", [pairwise(5), np.eye(5), 3 * pairwise(5) + 0.5 * np.eye(5)[:1]]
+)
+def test_sums_of_squares_of_contrasts_are_those_of_their_values(contrasts: np.ndarray) -> None:
+    rows = np.random.default_rng(2).standard_normal((7, 3, 5))
+    if np.count_nonzero(contrasts, axis=1).max() > 2:
+        with pytest.raises(ValueError, match="each is of two treatments"):
+            simultaneous(rows[0], contrasts)
+        return
+    found = _squares(np.swapaxes(rows, 1, 2) @ rows, contrasts)
+    np.testing.assert_allclose(found, ((rows @ contrasts.T) ** 2).sum(axis=1), rtol=1e-12)
