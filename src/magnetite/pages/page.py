@@ -9,6 +9,7 @@ import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass
+from hashlib import sha256
 from importlib.resources import files
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -73,9 +74,10 @@ def write_page(content: Content, path: Path, limit: int = LIMIT) -> Written:
     outside: list[tuple[str, str]] = []
     described = []
     room = limit
-    references = {one.reference: one for one in content.gallery.pictures if one.kind == "reference"}
-    pictures = enumerate(content.gallery.pictures)
-    for own, texts in spread(lambda pair: _described(*pair, references), pictures):
+    pictures = content.gallery.pictures
+    references = {one.reference: one for one in pictures if one.kind == "reference"}
+    named = zip(_names(pictures, references), pictures, strict=True)
+    for own, texts in spread(lambda pair: _described(*pair, references), named):
         room -= sum(len(text) for _, text in texts)
         (outside if room < 0 else within).extend(texts)
         described.append(own)
@@ -156,12 +158,25 @@ def _clear(folder: Path, kept: set[str]) -> None:
     if not folder.is_dir() or folder.is_symlink():
         return
     for path in folder.iterdir():
-        if re.fullmatch(r"p\d+-[a-z]+\.js", path.name) and path.name not in kept:
+        if re.fullmatch(r"p[0-9a-f]+-[a-z]+\.js", path.name) and path.name not in kept:
             path.unlink()
 
 
+def _names(pictures: Sequence[Shown], references: dict[str, Shown]) -> list[str]:
+    """Names that follow from what is shown: a link to an earlier page, or that page where it is
+    still open, finds the same picture or none.
+    """
+    made: list[str] = []
+    for one in pictures:
+        words = "\0".join((one.reference, one.kind, one.label, one.detail))
+        shown = [one, *filter(None, [references.get(one.reference)])]
+        digests = b"".join(each.picture.digest() for each in shown)
+        made.append(f"p{sha256(words.encode(errors='replace') + digests).hexdigest()[:12]}")
+    return [f"{name}{made[:k].count(name) or ''}" for k, name in enumerate(made)]
+
+
 def _described(
-    number: int, one: Shown, references: dict[str, Shown]
+    name: str, one: Shown, references: dict[str, Shown]
 ) -> tuple[dict[str, Any], list[tuple[str, str]]]:
     """Facts of a picture for the page, and its files as named texts in base 64."""
     made, reference = encode(one.picture), references.get(one.reference)
@@ -169,17 +184,17 @@ def _described(
     if reference is not None and one.kind != "reference":
         parts["ssim"] = similarity(reference.picture, one.picture)
     texts = [
-        (f"p{number}-{name}", base64.b64encode(data).decode())
-        for name, data in parts.items()
+        (f"{name}-{part}", base64.b64encode(data).decode())
+        for part, data in parts.items()
         if data is not None
     ]
     known = asdict(made)
     del known["high"], known["low"]
     described = {
-        "id": f"p{number}", "reference": one.reference, "kind": one.kind, "label": one.label,
+        "id": name, "reference": one.reference, "kind": one.kind, "label": one.label,
         "detail": one.detail, "bpp": one.bpp, "row": one.row,
         "scores": {k: v if abs(v) != float("inf") else "inf" for k, v in one.scores.items()},
-        "parts": [name for name, data in parts.items() if data is not None], **known,
+        "parts": [part for part, data in parts.items() if data is not None], **known,
     }  # fmt: skip
     return described, texts
 
