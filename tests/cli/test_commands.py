@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -124,6 +125,23 @@ def test_gray_and_depth_are_converted_only_when_asked(run: Run, tmp_path: Path, 
     assert json.loads(row)["rows"][0]["scores"]["mse"] == pytest.approx(1 / 12, rel=0.1)
     assert "or score with mixed depths" in run("score", tile, "wide.png", status=2).stderr
     assert "identical" in run("score", tile, "wide.png", "--mixed-depths").stdout
+    # Both at once: luma of 8 bits against gray of 16, rounded to the depth of the reference.
+    gray = np.random.default_rng(0).integers(0, 65536, picture.samples.shape[:2], np.uint16)
+    magnetite.write(magnetite.Picture(gray, 16, "gray"), tmp_path / "deep.png")
+    for words, expected in (
+        ((tile, "deep.png"), np.rint(gray / 257)), (("deep.png", tile), gray / 257),
+    ):  # fmt: skip
+        done = run("score", *words, "--gray", "--mixed-depths", "--metrics", "mse",
+                   "--format", "json").stdout  # fmt: skip
+        luma = picture.samples @ np.array([0.299, 0.587, 0.114])
+        error = np.mean((luma - expected) ** 2)
+        assert json.loads(done)["rows"][0]["scores"]["mse"] == pytest.approx(error, rel=1e-6)
+        refused = run("score", *words, "--mixed-depths", status=2).stderr
+        assert re.search(r"the colours differ: .* 16 bits.*; convert one to gray, or", refused)
+    paged = run("report", "--pictures", tile, "deep.png", "--out", "p.html", status=2).stderr
+    assert "the colours differ" in paged
+    viewed = run("view", "residual", tile, "wide.png", status=2).stderr
+    assert viewed.endswith("convert one, as in depth bits=8\n")
 
 
 def test_a_part_of_the_pictures_is_scored(run: Run, tmp_path: Path, tile: Path) -> None:

@@ -135,11 +135,13 @@ class Scorer:
             If the pictures do not match, or no shift shows where it is to be undone.
         """
         picture = self._taken(test)
+        if not self._gray:
+            check_comparable(self.reference, picture, any_depth=True, scored=True)
         if self._mixed_depths:
             picture = at_depth_of(whole(self.reference), whole(picture))
-        check_depths(self.reference, picture)
+        check_depths(self.reference, picture, scored=True)
         seen = self._luma(picture)
-        check_comparable(self._seen, seen)
+        check_comparable(self._seen, seen, scored=True)
         pair = Pair(self._clean, self._cropped(seen), self._mask)
         return pair.aligned() if self._align else pair
 

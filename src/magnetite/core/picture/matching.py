@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from typing import Protocol
+
+import numpy as np
 
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture.frame import Frame
-from magnetite.core.picture.picture import Picture, as_picture
+from magnetite.core.picture.picture import Picture, frozen
 
 #: Pictures of any depth are scored with full scale here, so that their figures compare.
 COMMON_SCALE = 255.0
@@ -34,25 +35,30 @@ def check_distinct(pictures: Iterable[Picture], noun: str) -> Iterator[Picture]:
         yield one
 
 
-def check_comparable(reference: Framed, test: Framed, *, any_depth: bool = False) -> None:
-    """Raise `PictureError` unless size, colour and, if it matters, bit depth agree."""
+def check_comparable(
+    reference: Framed, test: Framed, *, any_depth: bool = False, scored: bool = False
+) -> None:
+    """Raise `PictureError` unless size, colour and, if it matters, bit depth agree.
+
+    The message names the options of scoring where pictures are `scored`.
+    """
     one, two, mismatch = reference.frame, test.frame, _both(reference, test)
     if (one.height, one.width) != (two.height, two.width):
         raise PictureError(f"the sizes differ: {mismatch}; crop or resize one to the other's size")
     if (one.colour, one.channels) != (two.colour, two.channels):
         raise PictureError(
-            f"the colours differ: {mismatch}; convert one to gray, or score with gray"
+            f"the colours differ: {mismatch}; convert one to gray" + ", or score with gray" * scored
         )
     if not any_depth:
-        check_depths(reference, test)
+        check_depths(reference, test, scored=scored)
 
 
-def check_depths(reference: Framed, test: Framed) -> None:
-    """Raise `PictureError` unless both pictures have one bit depth."""
+def check_depths(reference: Framed, test: Framed, *, scored: bool = False) -> None:
+    """Raise `PictureError` unless both pictures have one bit depth; see `check_comparable`."""
     if reference.frame.bits != test.frame.bits:
         raise PictureError(
-            f"the bit depths differ: {_both(reference, test)}; convert one, as in depth bits=8, "
-            "or score with mixed depths"
+            f"the bit depths differ: {_both(reference, test)}; convert one, as in depth bits=8"
+            + ", or score with mixed depths" * scored
         )
 
 
@@ -65,7 +71,7 @@ def at_depth_of(reference: Picture, test: Picture) -> Picture:
     """The test picture at the reference's depth, rounded where that is coarser."""
     if test.bits == reference.bits:
         return test
-    floats = replace(as_picture(test.pixels()), colour=test.colour, origin=test.origin)
-    if reference.bits is None:
-        return floats
-    return replace(reference, origin=test.origin).with_pixels(test.pixels())[0]
+    dtype = reference.samples.dtype if reference.bits else test.pixels().dtype
+    blank = frozen(np.zeros(test.samples.shape, dtype))
+    like = Picture(blank, reference.bits, test.colour, test.origin, light=test.light)
+    return like.with_pixels(test.pixels())[0]
