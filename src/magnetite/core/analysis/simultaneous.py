@@ -145,4 +145,5 @@ def _squares(products: Float64, contrasts: Float64) -> Float64:
     number = np.arange(len(contrasts))
     one, two = contrasts[number, first], contrasts[number, second]
     own = one**2 * products[:, first, first] + two**2 * products[:, second, second]
-    return np.asarray(own + 2 * one * two * products[:, first, second])
+    # Of values that are nearly equal the sum may round to below 0.
+    return np.maximum(own + 2 * one * two * products[:, first, second], np.finfo(float).tiny)
