@@ -146,4 +146,5 @@ def _squares(products: Float64, contrasts: Float64) -> Float64:
     one, two = contrasts[number, first], contrasts[number, second]
     own = one**2 * products[:, first, first] + two**2 * products[:, second, second]
     # Of values that are nearly equal the sum may round to below 0.
-    return np.maximum(own + 2 * one * two * products[:, first, second], np.finfo(float).tiny)
+    squares = own + 2 * one * two * products[:, first, second]
+    return np.asarray(np.maximum(squares, np.finfo(float).tiny))
