@@ -49,6 +49,21 @@ def test_points_kept_in_the_folder_are_not_computed_again(tmp_path: Path, run: R
     assert size_of(tmp_path / "c" / "curve.png")[0] == size_of(tmp_path / "c" / "crops.png")[0]
 
 
+def test_files_of_earlier_curves_do_not_stay_in_the_folder(gray: Path, run: Run) -> None:
+    both = ("--codec", "dct step=8dn,16dn,32dn,64dn", "--codec", "wavelet step=8dn,16dn,32dn,64dn")
+    words = ("curve", gray, "--workers", "1", "--metrics", "psnr", "--out", "c")
+    done = run(*words, *both, "--at", "psnr=30")
+    assert "removed" not in done.stderr
+    folder = gray.parent / "c"
+    first = {"scores.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png"}
+    kept = {path.name for path in folder.iterdir()} - first
+    (folder / "mine.csv").write_text("kept")
+    done = run(*words, "--codec", "dct step=8dn,64dn")
+    assert "removed, of earlier curves: c/comparison.csv, c/rates.csv" in done.stderr
+    found = {path.name for path in folder.iterdir()}
+    assert found == kept | {"mine.csv", "scores.csv", "curve.png", "crops.png"}
+
+
 def test_settings_besides_the_quality_have_curves_of_their_own(gray: Path, run: Run) -> None:
     """The same table as of codecs that are named one by one."""
     blocks = [f"dct step=4dn,8dn,16dn,32dn block={side} smooth=off" for side in (4, 16)]

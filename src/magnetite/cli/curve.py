@@ -294,7 +294,17 @@ def _write(
             written.append(out / "crops.png")
         except InputError as error:
             note(f"no crops at one rate: {error}")
+    _remove_earlier(out, written)
     return written
+
+
+def _remove_earlier(out: Path, written: list[Path]) -> None:
+    """Files of an earlier call that this one has not replaced: they show other curves."""
+    earlier = [out / name for name in _FILES if out / name not in written and (out / name).exists()]
+    for path in earlier:
+        path.unlink()
+    if earlier:
+        note(f"removed, of earlier curves: {', '.join(map(str, earlier))}")
 
 
 def _draw_crops(curves: Curves, picture: Picture, region: Region | None, target: Path) -> None:

@@ -34,7 +34,10 @@ def exported(folder: Path) -> list[Path]:
 
 
 def export(ledger: Ledger, paths: list[Path]) -> None:
-    """Write the files, each whole or not at all."""
+    """Write the files, each whole or not at all; an earlier one that is not written again goes."""
+    for name in (CSV, PARQUET):
+        if (earlier := paths[0].with_name(name)) not in paths:
+            earlier.unlink(missing_ok=True)
     for path in paths:
         (_write_csv if path.name == CSV else _write_parquet)(ledger, path)
 
