@@ -49,19 +49,22 @@ def test_points_kept_in_the_folder_are_not_computed_again(tmp_path: Path, run: R
     assert size_of(tmp_path / "c" / "curve.png")[0] == size_of(tmp_path / "c" / "crops.png")[0]
 
 
-def test_files_of_earlier_curves_do_not_stay_in_the_folder(gray: Path, run: Run) -> None:
+def test_files_of_an_earlier_call_are_said(gray: Path, run: Run) -> None:
+    """Rates of another call beside new points; noise and maps of another picture of that name."""
     both = ("--codec", "dct step=8dn,16dn,32dn,64dn", "--codec", "wavelet step=8dn,16dn,32dn,64dn")
     words = ("curve", gray, "--workers", "1", "--metrics", "psnr", "--out", "c")
-    done = run(*words, *both, "--at", "psnr=30")
-    assert "removed" not in done.stderr
-    folder = gray.parent / "c"
-    first = {"scores.csv", "comparison.csv", "rates.csv", "curve.png", "crops.png"}
-    kept = {path.name for path in folder.iterdir()} - first
-    (folder / "mine.csv").write_text("kept")
+    assert "earlier" not in run(*words, *both, "--at", "psnr=30").stderr
     done = run(*words, "--codec", "dct step=8dn,64dn")
-    assert "removed, of earlier curves: c/comparison.csv, c/rates.csv" in done.stderr
-    found = {path.name for path in folder.iterdir()}
-    assert found == kept | {"mine.csv", "scores.csv", "curve.png", "crops.png"}
+    said = "note: not written by this call, and of an earlier one: "
+    assert f"{said}c/comparison.csv, c/rates.csv\n" in done.stderr
+    assert {"comparison.csv", "rates.csv"} < {path.name for path in Path("c").iterdir()}
+    for folder, command, name in (
+        ("gauged", ("gauge", gray, "--curves", "gauged"), "g-mtf.csv"),
+        ("maps", ("score", gray, gray, "--maps", "maps"), "g-delta-e.tif"),
+    ):
+        assert said not in run(*command).stderr
+        (Path(folder) / name).write_text("of another picture")
+        assert f"{said}{folder}/{name}\n" in run(*command).stderr
 
 
 def test_settings_besides_the_quality_have_curves_of_their_own(gray: Path, run: Run) -> None:

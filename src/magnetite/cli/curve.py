@@ -10,7 +10,14 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from magnetite.cli.formats import FormatOption, Output, OutputFormat, emit
-from magnetite.cli.options import FullScaleOption, limits, load_distinct, note, protect
+from magnetite.cli.options import (
+    FullScaleOption,
+    limits,
+    load_distinct,
+    note,
+    note_earlier,
+    protect,
+)
 from magnetite.cli.output import print_table, say, say_done
 from magnetite.cli.progress import cells_done
 from magnetite.core.errors import InputError
@@ -294,17 +301,8 @@ def _write(
             written.append(out / "crops.png")
         except InputError as error:
             note(f"no crops at one rate: {error}")
-    _remove_earlier(out, written)
+    note_earlier([out / name for name in _FILES], written)
     return written
-
-
-def _remove_earlier(out: Path, written: list[Path]) -> None:
-    """Files of an earlier call that this one has not replaced: they show other curves."""
-    earlier = [out / name for name in _FILES if out / name not in written and (out / name).exists()]
-    for path in earlier:
-        path.unlink()
-    if earlier:
-        note(f"removed, of earlier curves: {', '.join(map(str, earlier))}")
 
 
 def _draw_crops(curves: Curves, picture: Picture, region: Region | None, target: Path) -> None:

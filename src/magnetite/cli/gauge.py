@@ -14,6 +14,7 @@ from magnetite.cli.options import (
     check_whole,
     limits,
     note,
+    note_earlier,
     protect,
     rows_of,
 )
@@ -152,16 +153,21 @@ def _write_curves(picture: Picture, path: Path, folder: Path) -> None:
     from magnetite.views.style import save
 
     make_folder(folder)
+    noise, mtf, drawn = every = [folder / f"{path.stem}{end}" for end in _CURVE_FILES]
     made = gauge_curves(picture)
+    written = []
     if made.noise is not None:
         text = csv_text(["signal", "sd", "samples"], list(zip(*made.noise, strict=True)))
-        write_bytes(folder / f"{path.stem}-noise.csv", text.encode())
+        write_bytes(noise, text.encode())
+        written.append(noise)
     if made.edge is not None:
         points = list(zip(made.edge.frequency, made.edge.mtf, strict=True))
-        text = csv_text(["cycles per px", "mtf"], points)
-        write_bytes(folder / f"{path.stem}-mtf.csv", text.encode())
+        write_bytes(mtf, csv_text(["cycles per px", "mtf"], points).encode())
+        written.append(mtf)
     for remark in made.remarks:
         note(remark)
-    if made.noise or made.edge:
-        save(curves_figure(made, path.name), folder / f"{path.stem}-curves.png")
+    if written:
+        save(curves_figure(made, path.name), drawn)
         note(f"wrote the curves of {path} to {folder}")
+        written.append(drawn)
+    note_earlier(every, written)

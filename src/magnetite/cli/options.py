@@ -150,6 +150,12 @@ def protect(inputs: Sequence[Path], outputs: Sequence[Path]) -> None:
                 raise FileError(f"{output}: would replace the input {source}; name another file")
 
 
+def note_earlier(outputs: Sequence[Path], written: Sequence[Path]) -> None:
+    """Name the files that stand among the outputs of a command and that it has not written."""
+    if earlier := [str(path) for path in outputs if path not in written and path.is_file()]:
+        note(f"not written by this call, and of an earlier one: {', '.join(earlier)}")
+
+
 def promise_of(share: str | None, confidence: str | None) -> tuple[float | None, float | None]:
     """Share and confidence of a guarantee, as far as they are stated."""
     return stated_share("--share", share), stated_share("--confidence", confidence)

@@ -15,6 +15,7 @@ from magnetite.cli.options import (
     limits,
     load,
     note,
+    note_earlier,
     protect,
     rows_of,
 )
@@ -152,8 +153,11 @@ def _write_maps(pair: Pair, path: Path, folder: Path) -> None:
 
     made = error_maps(whole(pair.reference), whole(pair.test))
     make_folder(folder)
-    for one in made:
-        write(one.picture(), folder / f"{path.stem}-{one.name}.tif")
+    written = [folder / f"{path.stem}-{one.name}.tif" for one in made]
+    for one, target in zip(made, written, strict=True):
+        write(one.picture(), target)
     title = f"{path.name} against {Path(pair.reference.origin).name}: bright where it fails"
-    save(maps_figure(made, title), folder / f"{path.stem}-maps.png")
+    written.append(folder / f"{path.stem}-maps.png")
+    save(maps_figure(made, title), written[-1])
     note(f"wrote {len(made)} maps of {path} to {folder}")
+    note_earlier([folder / f"{path.stem}-{end}" for end in _MAP_FILES], written)
