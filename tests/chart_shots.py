@@ -56,9 +56,9 @@ def light_at(record: dict[str, Any], x: Array, y: Array) -> Array:
     rows, columns = near(leaves["left"] + half, leaves["top"] + half, half)
     u, v = x[rows, columns] - leaves["left"], y[rows, columns] - leaves["top"]
     inside = (np.minimum(u, v) >= 0) & (np.maximum(u, v) < leaves["size"])
-    if inside.any():
-        at = tuple((w[inside] * 8).astype(int) for w in (v, u))
-        light[rows, columns][inside] = painted(leaves, 8)[at][:, np.newaxis]
+    field = painted(leaves, 8)
+    at = tuple((w[inside] * 8).astype(int) for w in (v, u))
+    light[rows, columns][inside] = field[at][:, np.newaxis]
     return light
 
 
@@ -120,25 +120,17 @@ def chart_positions(
     homography: Array, k1: float, size: tuple[int, int], x: Array, y: Array, magnified: float = 1.0
 ) -> tuple[Array, Array]:
     """Chart positions of picture positions: the lens is undone by Newton's method on its radii."""
-    x, y = (
-        ((w - side / 2) / magnified).astype(np.float32)
-        for w, side in zip((x, y), size, strict=True)
-    )
+    x, y = ((w - side / 2) / magnified for w, side in zip((x, y), size, strict=True))
     if k1:
-        # Straight over seen radius is smooth in the square of the seen one.
-        corner = np.hypot(*size) / 2
-        radii = np.linspace(0, 1.01 * max(1, 1 / magnified), 2001)[1:]
+        seen = np.hypot(x, y) / (np.hypot(*size) / 2)
+        radii = np.linspace(0, max(seen.max(), 1), 20_001)[1:]
         straight = radii.copy()
         for _ in range(5):
             straight -= (straight * (1 + k1 * straight**2) - radii) / (1 + 3 * k1 * straight**2)
-        fitted = np.polyfit(radii**2, straight / radii, 6)
-        assert np.abs(np.polyval(fitted, radii**2) - straight / radii).max() < 1e-7
-        factor = np.polyval(fitted.astype(np.float32), (x * x + y * y) / np.float32(corner**2))
+        factor = np.interp(seen, radii, straight / radii)
         x, y = x * factor, y * factor
-    x, y = x + np.float32(size[0] / 2), y + np.float32(size[1] / 2)
-    u, v, w = (
-        row[0] * x + row[1] * y + row[2] for row in np.linalg.inv(homography).astype(np.float32)
-    )
+    x, y = x + size[0] / 2, y + size[1] / 2
+    u, v, w = (row[0] * x + row[1] * y + row[2] for row in np.linalg.inv(homography))
     return u / w, v / w
 
 
@@ -163,14 +155,10 @@ def shot(
         if channel == 0 or not same:
             at = chart_positions(homography, k1, size, *grid, magnified[channel])
             light = light_at(record, *at)
-        lines = blurred(light[..., channel], sigma * fine, 0).reshape(height, fine, -1)
-        points = blurred(lines.mean(axis=1, dtype=np.float64), sigma * fine, 1)
-        picture[..., channel] = points.reshape(height, width, fine).mean(axis=2)
+        blurred = ndimage.gaussian_filter(light[..., channel], sigma * fine, truncate=5)
+        blocks = blurred.reshape(height, fine, width, fine)
+        picture[..., channel] = blocks.mean(axis=(1, 3), dtype=np.float64)
     return picture
-
-
-def blurred(plane: Array, sigma: float, axis: int) -> Array:
-    return ndimage.gaussian_filter1d(plane, sigma, axis, truncate=5) if sigma else plane
 
 
 def transfer(frequency: Array, sigma: float) -> Array:
