@@ -17,7 +17,7 @@ import magnetite
 from conftest import Run, size_of, texture
 from magnetite.cli.curve import _mean_words
 from magnetite.core.curves.comparison import bd_quality
-from magnetite.core.curves.points import separated, sweep_steps
+from magnetite.core.curves.points import curve_codecs, sweep_steps
 from magnetite.core.curves.study import Comparison
 from magnetite.core.operations.rate import compress_to_rate
 from magnetite.core.picture import as_picture
@@ -55,7 +55,7 @@ def test_files_of_an_earlier_call_are_said(gray: Path, run: Run) -> None:
     words = ("curve", gray, "--workers", "1", "--metrics", "psnr", "--out", "c")
     assert "earlier" not in run(*words, *both, "--at", "psnr=30").stderr
     done = run(*words, "--codec", "dct step=8dn,64dn")
-    said = "note: not written by this call, and of an earlier one: "
+    said = "note: left by an earlier call: "
     assert f"{said}c/comparison.csv, c/rates.csv\n" in done.stderr
     assert {"comparison.csv", "rates.csv"} < {path.name for path in Path("c").iterdir()}
     for folder, command, name in (
@@ -91,7 +91,7 @@ def test_settings_besides_the_quality_have_curves_of_their_own(gray: Path, run: 
     assert {"dct block=4", "dct block=16"} <= lines
     automatic = magnetite.curve(picture, "dct block=4,16", "psnr").codecs
     assert automatic == ("dct block=4", "dct block=16")
-    by_energy = [one.name for one in separated(["svd energy=90%,99% block=8,16"])]
+    by_energy = [one.name for one in curve_codecs(["svd energy=90%,99% block=8,16"])]
     assert by_energy == [f"svd energy=90%,99% block={side}" for side in (8, 16)]
     twice = ["--codec", both, "--codec", blocks[1]]
     assert f"the codec '{blocks[1]}' is named twice" in run(*words, *twice, status=2).stderr
@@ -118,7 +118,7 @@ def test_a_codec_that_is_missing_among_the_crops_is_named(
 
 def test_points_without_a_sweep_are_even_in_rate() -> None:
     picture = SCENES[0].picture(240, 176, 0).luma()
-    for codec in separated(["dct", "wavelet", "jpeg"]):
+    for codec in curve_codecs(["dct", "wavelet", "jpeg"]):
         steps = sweep_steps(codec, picture)
         rates = np.log(sorted(magnetite.compress(picture, step).bpp for step in steps))
         gaps = np.diff(rates)

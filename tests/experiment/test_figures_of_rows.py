@@ -234,3 +234,15 @@ def test_curves_keep_the_figures_that_suit_their_pictures(run: Run, folder: Path
     assert magnetite.curve(pictures[1], codecs, "all").metrics[0] == "mse"
     with pytest.raises(PictureError, match="needs an RGB"):
         magnetite.curve(pictures[1], codecs, "delta-e")
+
+
+def test_a_table_that_is_not_written_again_does_not_stay(
+    run: Run, folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    run("run", "plan.toml", "--workers", "1")
+    assert (folder / "plan" / "scores.parquet").is_file()
+    monkeypatch.setattr("magnetite.experiment.export.installed", lambda name: False)
+    run("run", "plan.toml", "--workers", "1")
+    names = {path.name for path in (folder / "plan").iterdir()}
+    assert "scores.csv" in names
+    assert "scores.parquet" not in names

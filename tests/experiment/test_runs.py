@@ -201,18 +201,6 @@ def test_an_interruption_ends_a_run_soon_and_cleanly(folder: Path) -> None:
     assert "missing" in status.stdout
 
 
-def test_a_table_that_is_not_written_again_does_not_stay(
-    run: Run, folder: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    run("run", "plan.toml", "--workers", "1")
-    assert (folder / "plan" / "scores.parquet").is_file()
-    monkeypatch.setattr("magnetite.experiment.export.installed", lambda name: False)
-    run("run", "plan.toml", "--workers", "1")
-    names = {path.name for path in (folder / "plan").iterdir()}
-    assert "scores.csv" in names
-    assert "scores.parquet" not in names
-
-
 def test_two_runs_do_not_share_a_folder(folder: Path) -> None:
     (folder / "plan").mkdir()
     with FileLock(folder / "plan" / "run.lock"):

@@ -44,13 +44,13 @@ def run(
         list[str],
         typer.Option(
             help="Codec with a sweep, as in: 'dct step=4dn,8dn,16dn'; without one, points evenly "
-            "in rate. Values of other settings have a curve each. May be repeated; the others are "
-            "compared with the first.",
+            "in rate. Each value of another setting has its own curve. May be repeated; the "
+            "others are compared with the first.",
             metavar="STEP",
         ),
     ],
     metrics: Annotated[
-        str, typer.Option("--metrics", "--metric", help="Metrics, separated by commas.")
+        str, typer.Option("--metrics", "--metric", help="Metrics, curve_codecs by commas.")
     ] = "psnr,ssim",
     at: Annotated[
         list[str] | None,
@@ -88,7 +88,7 @@ def run(
 ) -> None:
     from magnetite.core.codecs.yardsticks import library_of, stated
     from magnetite.core.compute.threads import cores
-    from magnetite.core.curves.points import separated
+    from magnetite.core.curves.points import curve_codecs
     from magnetite.core.picture.region import Region
     from magnetite.experiment.curves import CurveJob, curves_of
     from magnetite.experiment.executors import Threads
@@ -101,7 +101,7 @@ def run(
         raise InputError("--crop is the part that crops.png enlarges: name its folder with --out")
     if len(set(references)) < len(references):
         raise InputError("a reference is named twice")
-    codecs = separated(codec)
+    codecs = curve_codecs(codec)
     if out is not None:
         protect(references, [out / name for name in _FILES])
     references, pictures = map(list, zip(*load_distinct(references, full_scale), strict=True))

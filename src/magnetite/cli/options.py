@@ -151,9 +151,9 @@ def protect(inputs: Sequence[Path], outputs: Sequence[Path]) -> None:
 
 
 def note_earlier(outputs: Sequence[Path], written: Sequence[Path]) -> None:
-    """Name the files that stand among the outputs of a command and that it has not written."""
+    """Note the files of an earlier call among the possible outputs of a command."""
     if earlier := [str(path) for path in outputs if path not in written and path.is_file()]:
-        note(f"not written by this call, and of an earlier one: {', '.join(earlier)}")
+        note(f"left by an earlier call: {', '.join(earlier)}")
 
 
 def promise_of(share: str | None, confidence: str | None) -> tuple[float | None, float | None]:

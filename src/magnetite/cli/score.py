@@ -21,7 +21,7 @@ from magnetite.cli.options import (
 )
 from magnetite.cli.score_output import Row, print_rows
 from magnetite.core.errors import InputError
-from magnetite.core.quantities import abbreviated
+from magnetite.core.quantities import abbreviated, counted
 
 if TYPE_CHECKING:
     from magnetite.core.operations.score import Pair, Scores
@@ -111,7 +111,7 @@ def run(
                 mask=inside, gray=gray, mixed_depths=mixed_depths, align=align, files=DiskFiles(),
                 allowance=limits.allowance,
             )  # fmt: skip
-            counted = repeats and is_new(references, scorer.reference, reference_path)
+            counting = repeats and is_new(references, scorer.reference, reference_path)
             known: dict[bytes, Path] = {}
         test = rows_of(path, full_scale)
         try:
@@ -125,7 +125,7 @@ def run(
         frame = scorer.reference.frame
         only = ("luma",) * (gray and frame.channels > 1) + within
         rows.append(Row(reference_path, frame, path, scores, scorer.part, coded_file(path), only))
-        if counted and is_new(known, test, path):
+        if counting and is_new(known, test, path):
             own.append((str(reference_path), scores))
         if maps is not None:
             _write_maps(pair, path, maps)
@@ -159,5 +159,5 @@ def _write_maps(pair: Pair, path: Path, folder: Path) -> None:
     title = f"{path.name} against {Path(pair.reference.origin).name}: bright where it fails"
     written.append(folder / f"{path.stem}-maps.png")
     save(maps_figure(made, title), written[-1])
-    note(f"wrote {len(made)} maps of {path} to {folder}")
+    note(f"wrote {counted(len(made), 'map')} of {path} to {folder}")
     note_earlier([folder / f"{path.stem}-{end}" for end in _MAP_FILES], written)

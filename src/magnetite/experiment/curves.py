@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from magnetite.core.chain.step import Chain, Step
-from magnetite.core.curves.points import Point, Swept, sweep_steps
+from magnetite.core.curves.points import CurveCodec, Point, sweep_steps
 from magnetite.core.curves.study import CurvePoint, Curves
 from magnetite.core.errors import MagnetiteError
 from magnetite.core.operations.aim import Target
@@ -27,7 +27,7 @@ class CurveJob:
     """Codecs with their sweeps on references; nothing is done to these before."""
 
     sources: list[Source]
-    codecs: tuple[Swept, ...]
+    codecs: tuple[CurveCodec, ...]
     metrics: Selection
     gauges: Selection = NONE
     keep: Keep = field(default_factory=Keep)
@@ -52,7 +52,7 @@ class CurveJob:
                     cells.append((cell, chain))
             yield reference, None, cells
 
-    def _steps_of(self, codec: Swept, source: Source, digest: str) -> list[Step]:
+    def _steps_of(self, codec: CurveCodec, source: Source, digest: str) -> list[Step]:
         """The steps of a codec's sweep; where none is given they follow from the picture."""
         if (codec.name, digest) not in self.steps:
             picture = reference_of(source, digest)

@@ -163,8 +163,8 @@ def _clear(folder: Path, kept: set[str]) -> None:
 
 
 def _names(pictures: Sequence[Shown], references: dict[str, Shown]) -> list[str]:
-    """Names that follow from what is shown: a link to an earlier page, or that page where it is
-    still open, finds the same picture or none.
+    """Names derived from the content: a link to an earlier page, or that page while it is still
+    open, finds the same picture or none.
     """
     made: list[str] = []
     for one in pictures:

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from typing import Annotated
 
-import numpy as np
-
 from magnetite.core.methods.catalogue import ColourPolicy, conversion
 from magnetite.core.methods.parameters import Count
-from magnetite.core.picture import Picture, frozen
+from magnetite.core.picture import Picture
 
 
 @conversion(
@@ -26,8 +24,4 @@ def depth(picture: Picture, *, bits: Annotated[int, Count(1, 16), "new depth b'"
     """
     if bits == picture.bits:
         return picture
-    dtype = np.uint8 if bits <= 8 else np.uint16
-    blank = Picture(
-        frozen(np.zeros(picture.samples.shape, dtype)), bits, picture.colour, picture.origin
-    )
-    return blank.with_pixels(picture.pixels())[0]
+    return picture.at_depth(bits)

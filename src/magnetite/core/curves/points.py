@@ -40,14 +40,14 @@ class Point:
     left_out: Mapping[str, str] = field(default_factory=dict)
 
 
-class Swept(NamedTuple):
+class CurveCodec(NamedTuple):
     """A codec of one curve: its name, and the steps that its text gives."""
 
     name: str
     steps: tuple[Step, ...]
 
 
-def separated(codecs: Sequence[str]) -> list[Swept]:
+def curve_codecs(codecs: Sequence[str]) -> list[CurveCodec]:
     """Codecs with a sweep, or without their quality; of one curve each.
 
     Points of unlike blocks or filters are no curve together: `dct step=4dn,8dn block=4,8` is
@@ -67,7 +67,7 @@ def separated(codecs: Sequence[str]) -> list[Swept]:
     return made
 
 
-def _of_one_curve(text: str) -> Iterator[Swept]:
+def _of_one_curve(text: str) -> Iterator[CurveCodec]:
     chains = parse_sweep(text, "codec", complete=False)
     if len(chains[0].steps) > 1:
         raise ChainError(f"{text!r} is a chain; a curve takes one codec at a time")
@@ -82,10 +82,10 @@ def _of_one_curve(text: str) -> Iterator[Swept]:
         words = text.split()
         if len(families) > 1:
             words = [values.get(word.partition("=")[0], word) for word in words]
-        yield Swept(" ".join(words), tuple(steps))
+        yield CurveCodec(" ".join(words), tuple(steps))
 
 
-def sweep_steps(codec: Swept, picture: Picture, targets: Sequence[Target] = ()) -> list[Step]:
+def sweep_steps(codec: CurveCodec, picture: Picture, targets: Sequence[Target] = ()) -> list[Step]:
     """All steps of a codec of one curve: `dct step=4dn,8dn` has two.
 
     A codec without its quality setting gets as many as it declares points, evenly spaced in the

@@ -14,7 +14,7 @@ from magnetite.core.arrays import Samples
 from magnetite.core.chain.step import Step
 from magnetite.core.compute.threads import each
 from magnetite.core.curves.comparison import Better, Curve, compare, rate_at
-from magnetite.core.curves.points import Point, at_rate, point, separated, sweep_steps
+from magnetite.core.curves.points import Point, at_rate, curve_codecs, point, sweep_steps
 from magnetite.core.errors import InputError
 from magnetite.core.methods.declarations import Metric
 from magnetite.core.operations.coding import Compressed
@@ -264,7 +264,7 @@ def curve(
     ('dct step=2%,4%,8%,16%', True)
     """
     pictures = _pictures(references)
-    swept = separated([codecs] if isinstance(codecs, str) else codecs)
+    swept = curve_codecs([codecs] if isinstance(codecs, str) else codecs)
     scored = selected(metrics, "metric")
     coded = pictures if source is None else [as_picture(source)] * len(pictures)
     jobs = [

@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import functools
 import importlib
-import inspect
 import pkgutil
 import typing
 import warnings
@@ -19,7 +18,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from importlib.metadata import entry_points
 from types import MappingProxyType
-from typing import Annotated, Any, Literal, TypedDict, TypeVar, Unpack, get_args, get_origin
+from typing import Any, Literal, TypedDict, TypeVar, Unpack
 
 from magnetite.core.limits import BYTES_PER_SAMPLE
 from magnetite.core.methods.caching import declarations_changed
@@ -44,7 +43,7 @@ from magnetite.core.methods.declarations import (
 )
 from magnetite.core.methods.docstrings import docstring
 from magnetite.core.methods.lifting import on_one, on_pair, on_pixels
-from magnetite.core.methods.parameters import Choice, Kind
+from magnetite.core.methods.signatures import inputs_of, settings_of
 from magnetite.core.methods.sums import Sums
 from magnetite.core.picture.frame import Colour, Light
 
@@ -358,7 +357,7 @@ def _declare(
         if (kind, name) in _methods:
             raise ValueError(f"a {kind} named {name!r} is declared already")
         one_of = facts.pop("one_of", ())
-        given = _Given(function, _inputs(function), _parameters(function), one_of)
+        given = _Given(function, inputs_of(function), settings_of(function), one_of)
         lifted = lift(given)
         written = {p.key: p for p in given.parameters if not p.kind.implicit}
         method = make(
@@ -374,32 +373,3 @@ def _declare(
         return typing.cast(Function, lifted)
 
     return declare
-
-
-def _inputs(function: Callable[..., Any]) -> tuple[str, ...]:
-    parameters = inspect.signature(function).parameters.values()
-    return tuple(p.name for p in parameters if p.kind is not inspect.Parameter.KEYWORD_ONLY)
-
-
-def _parameters(function: Callable[..., Any]) -> tuple[Parameter, ...]:
-    hints = typing.get_type_hints(function, include_extras=True)
-    return tuple(
-        Parameter(p.name, _kind_of(hints[p.name]), p.default, _meaning_of(hints[p.name]))
-        for p in inspect.signature(function).parameters.values()
-        if p.kind is inspect.Parameter.KEYWORD_ONLY
-    )
-
-
-def _kind_of(hint: Any) -> Kind:
-    for extra in getattr(hint, "__metadata__", ()):
-        if isinstance(extra, Kind):
-            return extra
-    plain = getattr(hint, "__origin__", hint) if get_origin(hint) is Annotated else hint
-    if get_origin(plain) is Literal:
-        return Choice(get_args(plain))
-    raise TypeError(f"a setting's annotation must be a Literal or carry a Kind, not {hint}")
-
-
-def _meaning_of(hint: Any) -> str:
-    """The text of an annotation."""
-    return next((one for one in getattr(hint, "__metadata__", ()) if isinstance(one, str)), "")

@@ -17,7 +17,7 @@ from magnetite.core.operations.measuring import Figures, measured
 from magnetite.core.operations.selection import Named, Selection, selected
 from magnetite.core.picture import Picture
 from magnetite.core.picture.alignment import WHOLE, Shift, aligned
-from magnetite.core.picture.matching import at_depth_of, check_comparable, check_depths
+from magnetite.core.picture.matching import at_depth_of, check_comparable
 from magnetite.core.picture.region import Region, RegionRows
 from magnetite.core.picture.rows import UNBOUNDED, Allowance, Rows, as_rows, whole
 
@@ -135,14 +135,13 @@ class Scorer:
             If the pictures do not match, or no shift shows where it is to be undone.
         """
         picture = self._taken(test)
-        if not self._gray:
-            check_comparable(self.reference, picture, any_depth=True, scored=True)
+        check_comparable(
+            self.reference, picture, any_depth=self._mixed_depths, any_colour=self._gray,
+            scored=True,
+        )  # fmt: skip
         if self._mixed_depths:
             picture = at_depth_of(whole(self.reference), whole(picture))
-        check_depths(self.reference, picture, scored=True)
-        seen = self._luma(picture)
-        check_comparable(self._seen, seen, scored=True)
-        pair = Pair(self._clean, self._cropped(seen), self._mask)
+        pair = Pair(self._clean, self._cropped(self._luma(picture)), self._mask)
         return pair.aligned() if self._align else pair
 
     def _taken(self, source: Rows | Samples) -> Rows:

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from typing import Protocol
-
-import numpy as np
 
 from magnetite.core.errors import InputError, PictureError
 from magnetite.core.picture.frame import Frame
-from magnetite.core.picture.picture import Picture, frozen
+from magnetite.core.picture.picture import Picture, as_picture
 
 #: Pictures of any depth are scored with full scale here, so that their figures compare.
 COMMON_SCALE = 255.0
@@ -36,28 +35,27 @@ def check_distinct(pictures: Iterable[Picture], noun: str) -> Iterator[Picture]:
 
 
 def check_comparable(
-    reference: Framed, test: Framed, *, any_depth: bool = False, scored: bool = False
+    reference: Framed,
+    test: Framed,
+    *,
+    any_depth: bool = False,
+    any_colour: bool = False,
+    scored: bool = False,
 ) -> None:
-    """Raise `PictureError` unless size, colour and, if it matters, bit depth agree.
+    """Raise `PictureError` unless size and, if they matter, colour and bit depth agree.
 
     The message names the options of scoring where pictures are `scored`.
     """
     one, two, mismatch = reference.frame, test.frame, _both(reference, test)
     if (one.height, one.width) != (two.height, two.width):
         raise PictureError(f"the sizes differ: {mismatch}; crop or resize one to the other's size")
-    if (one.colour, one.channels) != (two.colour, two.channels):
+    if not any_colour and (one.colour, one.channels) != (two.colour, two.channels):
         raise PictureError(
             f"the colours differ: {mismatch}; convert one to gray" + ", or score with gray" * scored
         )
-    if not any_depth:
-        check_depths(reference, test, scored=scored)
-
-
-def check_depths(reference: Framed, test: Framed, *, scored: bool = False) -> None:
-    """Raise `PictureError` unless both pictures have one bit depth; see `check_comparable`."""
-    if reference.frame.bits != test.frame.bits:
+    if not any_depth and one.bits != two.bits:
         raise PictureError(
-            f"the bit depths differ: {_both(reference, test)}; convert one, as in depth bits=8"
+            f"the bit depths differ: {mismatch}; convert one, as in depth bits=8"
             + ", or score with mixed depths" * scored
         )
 
@@ -71,7 +69,6 @@ def at_depth_of(reference: Picture, test: Picture) -> Picture:
     """The test picture at the reference's depth, rounded where that is coarser."""
     if test.bits == reference.bits:
         return test
-    dtype = reference.samples.dtype if reference.bits else test.pixels().dtype
-    blank = frozen(np.zeros(test.samples.shape, dtype))
-    like = Picture(blank, reference.bits, test.colour, test.origin, light=test.light)
-    return like.with_pixels(test.pixels())[0]
+    if reference.bits is None:
+        return replace(as_picture(test.pixels()), colour=test.colour, origin=test.origin)
+    return test.at_depth(reference.bits)

@@ -163,6 +163,12 @@ class Picture:
         made = Picture(frozen(samples), self.bits, self.colour, self.origin, light=self.light)
         return made, clipped
 
+    def at_depth(self, bits: int) -> Picture:
+        """The picture at a bit depth, full scale on full scale, rounded where that is coarser."""
+        dtype = np.uint8 if bits <= 8 else np.uint16
+        blank = frozen(np.zeros(self.samples.shape, dtype))
+        return Picture(blank, bits, self.colour, self.origin).with_pixels(self.pixels())[0]
+
     def luma(self) -> Picture:
         """Gray picture of an RGB picture's luma (BT.601), rounded to the same bit depth."""
         if self.colour == "gray":
